@@ -12,7 +12,12 @@ const room = (name, from, to, comment) => ({
 
 module.exports = {
   forbidden: [
-    { name: 'no-circles', severity: 'error', from: {}, to: { circular: true, viaOnly: { dependencyTypesNot: ['type-only'] } } },
+    {
+      name: 'no-circles',
+      severity: 'error',
+      from: {},
+      to: { circular: true, viaOnly: { dependencyTypesNot: ['type-only'] } },
+    },
     { name: 'nothing-imports-a-test', severity: 'error', from: {}, to: { path: '\\.test\\.tsx?$' } },
     room('core-imports-nothing', '^core/', '^(app|bench|cli|contract|demo|disk|server|setup|test)/', 'core is pure'),
     {
@@ -25,7 +30,12 @@ module.exports = {
     room('disk-imports-core', '^disk/', '^(app|bench|cli|contract|demo|server|setup|test)/', 'disk knows no database'),
     room('server-below-app', '^server/', '^(app|bench|cli|demo|setup|test)/', 'services know no interface'),
     room('cli-over-services', '^cli/', '^(app|bench|demo|setup|test)/', 'the command sits on the services'),
-    room('product-knows-no-demo', '^(app|cli|contract|core|disk|server)/', '^(demo|bench|test)/', 'nothing knows the demo'),
+    room(
+      'product-knows-no-demo',
+      '^(app|cli|contract|core|disk|server)/',
+      '^(demo|bench|test)/',
+      'nothing knows the demo',
+    ),
     {
       name: 'app-reaches-server-through-server-files',
       severity: 'error',
@@ -38,6 +48,10 @@ module.exports = {
     exclude: { path: '^(\\.react-router|build|var)/' },
     tsPreCompilationDeps: true,
     tsConfig: { fileName: 'tsconfig.json' },
-    enhancedResolveOptions: { exportsFields: ['exports'], conditionNames: ['import', 'node', 'default', 'types'], extensions: ['.ts', '.tsx', '.mjs', '.js', '.json'] },
+    enhancedResolveOptions: {
+      exportsFields: ['exports'],
+      conditionNames: ['import', 'node', 'default', 'types'],
+      extensions: ['.ts', '.tsx', '.mjs', '.js', '.json'],
+    },
   },
 };

@@ -1,17 +1,22 @@
-import type { Config } from 'jest';
-
 const common = {
   testEnvironment: 'node',
   transform: {
     '^.+\\.tsx?$': [
       '@swc/jest',
-      { jsc: { parser: { syntax: 'typescript', tsx: true }, transform: { react: { runtime: 'automatic' } }, target: 'es2022' }, module: { type: 'commonjs' } },
+      {
+        jsc: {
+          parser: { syntax: 'typescript', tsx: true },
+          transform: { react: { runtime: 'automatic' } },
+          target: 'es2022',
+        },
+        module: { type: 'commonjs' },
+      },
     ],
   },
   transformIgnorePatterns: ['/node_modules/(?!(d3-[^/]+|d3|internmap|delaunator|robust-predicates)/)'],
   extensionsToTreatAsEsm: [],
   modulePathIgnorePatterns: ['<rootDir>/build/', '<rootDir>/var/'],
-} satisfies Config;
+};
 
 // Two groups: the pure and disk tests need nothing; the services run against a real MariaDB,
 // which test/database.ts starts once for the whole run.
@@ -19,7 +24,11 @@ export default {
   maxWorkers: 2,
   testTimeout: 60_000,
   projects: [
-    { ...common, displayName: 'pure', testMatch: ['<rootDir>/{core,contract,disk,demo,app,setup,test}/**/*.test.ts?(x)'] },
+    {
+      ...common,
+      displayName: 'pure',
+      testMatch: ['<rootDir>/{core,contract,disk,demo,app,setup,test}/**/*.test.ts?(x)'],
+    },
     {
       ...common,
       displayName: 'services',
@@ -28,4 +37,4 @@ export default {
       globalTeardown: '<rootDir>/test/stop-database.ts',
     },
   ],
-} satisfies Config;
+};

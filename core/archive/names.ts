@@ -1,0 +1,68 @@
+// Names inside an archive: the same on every system that may read it later, no two alike even where case or Unicode
+// form is ignored, and always the same for the same input. Called when an archive is planned.
+import { joinPath, utf8Length } from '../paths.ts';
+
+/** Longest single name written, in UTF-8 bytes, leaving room for '~12' before the ending. */
+const LONGEST_NAME_BYTES = 240;
+const RESERVED = /^(con|prn|aux|nul|com\d|lpt\d)(\.|$)/i;
+// '%' and line breaks would have to be encoded in a manifest (RFC 8493, 2.1.3), and then no plain tool could check it.
+// eslint-disable-next-line no-control-regex
+const NOT_PORTABLE = /[\u0000-\u001f\u007f<>:"/\\|?*%]/g;
+
+/** One name made portable: NFC, no characters that a common file system or a manifest refuses, not too long. */
+export function portableName(name: string): string {
+  let text = name
+    .normalize('NFC')
+    .replace(NOT_PORTABLE, '_')
+    .replace(/[. ]+$/, '')
+    .replace(/^ +/, '');
+  if (text === '' || text === '.' || text === '..') text = '_';
+  if (RESERVED.test(text)) text = `_${text}`;
+  return shortenName(text);
+}
+
+function shortenName(name: string): string {
+  if (utf8Length(name) <= LONGEST_NAME_BYTES) return name;
+  const dot = name.lastIndexOf('.');
+  const ending = dot > 0 && utf8Length(name.slice(dot)) < 32 ? name.slice(dot) : '';
+  let stem = ending ? name.slice(0, dot) : name;
+  while (utf8Length(stem) + utf8Length(ending) > LONGEST_NAME_BYTES) stem = [...stem].slice(0, -1).join('');
+  return stem + ending;
+}
+
+/** What has to be placed: its wished folder inside the payload and its own name. */
+export interface Wish<Key> {
+  key: Key;
+  folder: string[];
+  name: string;
+  /** Decides who keeps the plain name when two collide: the lower text does. */
+  order: string;
+}
+
+/**
+ * Gives every wish its own path. Two that would be one on a case-insensitive or Unicode-normalising file system are
+ * told apart by '~2', '~3' before the ending, in the order of `order`. A file never takes the path of a folder.
+ */
+export function placeNames<Key>(wishes: readonly Wish<Key>[]): Map<Key, string> {
+  const taken = new Set<string>();
+  const fold = (path: string) => path.normalize('NFC').toLowerCase();
+  const folders = wishes.map((wish) => wish.folder.map(portableName));
+  for (const folder of folders) for (let i = 1; i <= folder.length; i++) taken.add(fold(folder.slice(0, i).join('/')));
+  const sorted = wishes
+    .map((wish, i) => ({ wish, folder: folders[i]!.join('/') }))
+    .sort((a, b) => (a.wish.order < b.wish.order ? -1 : a.wish.order > b.wish.order ? 1 : 0));
+  const placed = new Map<Key, string>();
+  for (const { wish, folder } of sorted) {
+    const name = portableName(wish.name);
+    let path = joinPath(folder, name);
+    for (let n = 2; taken.has(fold(path)); n++) path = joinPath(folder, numbered(name, n));
+    taken.add(fold(path));
+    placed.set(wish.key, path);
+  }
+  return placed;
+}
+
+function numbered(name: string, n: number): string {
+  const dot = name.lastIndexOf('.');
+  return dot > 0 ? `${name.slice(0, dot)}~${n}${name.slice(dot)}` : `${name}~${n}`;
+}

@@ -1,0 +1,110 @@
+// What of a project goes into an archive, and where in it. Pure: the service brings the facts, the lens and the job use
+// the same answer.
+import type { FileId, Kind, VolumeId } from '../model.ts';
+import { joinPath } from '../paths.ts';
+import { placeNames, type Wish } from './names.ts';
+
+/** A file of the project, as far as the catalogue knows it. */
+export interface ProjectFile {
+  fileId: FileId;
+  volumeId: VolumeId;
+  path: string;
+  name: string;
+  sizeBytes: number;
+  modifiedUs: number;
+  kind: Kind;
+  /** A timeline of the project uses it. */
+  used: boolean;
+  /** Bins that hold a clip of it, outermost first; the first by name where several do. */
+  bins: string[];
+  /** It is a document the project is read from. */
+  isDocument: boolean;
+}
+
+export interface PlacedFile extends ProjectFile {
+  /** Path in the bag's payload folder. Of a document: where the relinked one lies; the original goes beside it. */
+  payloadPath: string;
+  originalPath: string | null;
+}
+
+/** Why a part of the project stays out of the archive. */
+export type LeftOut = 'unused' | 'cache' | 'render' | 'proxy' | 'backup' | 'other';
+
+export interface Selection {
+  chosen: PlacedFile[];
+  chosenBytes: number;
+  leftOut: { why: LeftOut; files: number; bytes: number }[];
+  totalBytes: number;
+}
+
+/** Media that timelines use, whole; documents, relinked and original. */
+export function selectForArchive(files: readonly ProjectFile[]): Selection {
+  const chosen = files.filter((file) => file.isDocument || file.used);
+  const rest = new Map<LeftOut, { why: LeftOut; files: number; bytes: number }>();
+  for (const file of files) {
+    if (file.isDocument || file.used) continue;
+    const why = reasonOut(file.kind);
+    const sum = rest.get(why) ?? { why, files: 0, bytes: 0 };
+    sum.files++;
+    sum.bytes += file.sizeBytes;
+    rest.set(why, sum);
+  }
+  const places = placeNames(chosen.flatMap(wishesOf));
+  const placed = chosen.map((file) => ({
+    ...file,
+    payloadPath: places.get(`${file.fileId}`)!,
+    originalPath: places.get(`${file.fileId} original`) ?? null,
+  }));
+  placed.sort((a, b) => (a.payloadPath < b.payloadPath ? -1 : 1));
+  return {
+    chosen: placed,
+    chosenBytes: placed.reduce((sum, file) => sum + file.sizeBytes * (file.originalPath ? 2 : 1), 0),
+    leftOut: [...rest.values()].sort((a, b) => b.bytes - a.bytes),
+    totalBytes: files.reduce((sum, file) => sum + file.sizeBytes, 0),
+  };
+}
+
+function reasonOut(kind: Kind): LeftOut {
+  switch (kind) {
+    case 'cache':
+    case 'render':
+    case 'proxy':
+    case 'backup':
+      return kind;
+    case 'source':
+    case 'audio':
+    case 'library':
+      return 'unused';
+    case 'document':
+    case 'delivery':
+    case 'other':
+      return 'other';
+  }
+}
+
+function wishesOf(file: ProjectFile): Wish<string>[] {
+  const order = `${file.path}\0${String(file.volumeId).padStart(12, '0')}`;
+  if (!file.isDocument) {
+    return [
+      {
+        key: `${file.fileId}`,
+        folder: ['media', ...(file.bins.length > 0 ? file.bins : ['not in any bin'])],
+        name: file.name,
+        order,
+      },
+    ];
+  }
+  return [
+    { key: `${file.fileId}`, folder: ['documents'], name: file.name, order },
+    { key: `${file.fileId} original`, folder: ['documents', 'original'], name: file.name, order },
+  ];
+}
+
+/** The top folder of an archive: the project's slug and the day it was made. */
+export const archiveFolderName = (slug: string, isoDay: string): string =>
+  joinPath('', `${slug || 'project'}_${isoDay}`);
+
+/** What writing and reading back will take, from rates measured on earlier work or assumed before there is any. */
+export function estimateSeconds(bytes: number, bytesPerSecond: { write: number; readBack: number }): number {
+  return bytes / bytesPerSecond.write + bytes / bytesPerSecond.readBack;
+}

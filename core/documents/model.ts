@@ -1,0 +1,57 @@
+// What a project document says, whatever format it was written in. Readers fill it, services store it.
+import type { FrameRange, Rate } from '../time/rates.ts';
+
+/** A place for clips and timelines; parent null for the top. Keys are unique in one document. */
+export interface Bin {
+  key: number;
+  parent: number | null;
+  name: string;
+}
+
+/** One piece of media as the document names it. `targets` has one entry, or one for each still of a sequence. */
+export interface MediaRef {
+  key: number;
+  name: string;
+  /** As written: a file URL, a path, or a path relative to the document. Empty for a missing reference. */
+  targets: string[];
+  available: { range: FrameRange; rate: Rate } | null;
+}
+
+export interface Clip {
+  bin: number | null;
+  name: string;
+  media: number | null;
+}
+
+/** One use of media by a timeline, in frames of `rate`. */
+export interface Use {
+  media: number;
+  clipName: string;
+  range: FrameRange;
+  rate: Rate;
+}
+
+export interface Timeline {
+  bin: number | null;
+  name: string;
+  durationFrames: number;
+  rate: Rate;
+  uses: Use[];
+}
+
+export interface DocumentModel {
+  name: string;
+  bins: Bin[];
+  media: MediaRef[];
+  clips: Clip[];
+  timelines: Timeline[];
+}
+
+/** Where and why a document cannot be read: `where` is 'line 12, column 4' or a JSON path. */
+export interface DocumentTrouble {
+  code: 'not_json' | 'not_otio' | 'bad_value' | 'too_deep' | 'too_large';
+  where: string;
+  detail: string;
+}
+
+export type DocumentReading = { ok: true; document: DocumentModel } | { ok: false; trouble: DocumentTrouble };

@@ -1,0 +1,83 @@
+// Where a document's media references point: from the text as written to a place inside a known volume. Called when
+// documents are read and when media is matched again after a reading.
+import type { VolumeId } from '../model.ts';
+import { liesIn, resolveInside } from '../paths.ts';
+
+/** A volume and the absolute path it has on one machine. */
+export interface KnownMount {
+  volumeId: VolumeId;
+  path: string;
+}
+
+export type Target =
+  | { place: 'inside'; volumeId: VolumeId; path: string }
+  /** It climbs out of every volume; it is never followed. */
+  | { place: 'outside'; path: string }
+  /** An absolute path on no volume we know. */
+  | { place: 'unknown'; path: string };
+
+/** Removes 'file://' and percent-encoding; a text that is no URL is taken as a path. */
+export function pathOfUrl(text: string): string {
+  const url = /^file:\/\/(?:localhost)?(\/.*)$/i.exec(text);
+  const path = url ? url[1]! : text;
+  if (!url && !/%[0-9a-f]{2}/i.test(path)) return path;
+  try {
+    return decodeURIComponent(path);
+  } catch {
+    return path;
+  }
+}
+
+/** The ways a reference may be read: percent signs can be part of a plain path, so that reading is tried as well. */
+function readings(text: string): string[] {
+  const decoded = pathOfUrl(text);
+  return decoded === text || text.toLowerCase().startsWith('file:') ? [decoded] : [text, decoded];
+}
+
+/**
+ * Resolves one reference.
+ * @param from the document's volume and the folder it lies in, for relative references
+ * @param known says whether a file is known at a place; decides between two readings of one text
+ */
+export function resolveTarget(
+  text: string,
+  from: { volumeId: VolumeId; folder: string },
+  mounts: readonly KnownMount[],
+  known: (volumeId: VolumeId, path: string) => boolean,
+): Target {
+  const places = readings(text).map((path) => place(path, from, mounts));
+  return places.find((p) => p.place === 'inside' && known(p.volumeId, p.path)) ?? places.at(-1)!;
+}
+
+function place(path: string, from: { volumeId: VolumeId; folder: string }, mounts: readonly KnownMount[]): Target {
+  if (path.includes('\0')) return { place: 'outside', path };
+  if (path.startsWith('/')) {
+    const absolute = resolveInside('', path.slice(1));
+    if (absolute === null) return { place: 'outside', path };
+    const best = mounts
+      .filter((mount) => liesIn(`/${absolute}`, trimSlash(mount.path)))
+      .sort((a, b) => b.path.length - a.path.length)[0];
+    if (!best) return { place: 'unknown', path };
+    const inside = resolveInside('', `/${absolute}`.slice(trimSlash(best.path).length));
+    return inside === null ? { place: 'outside', path } : { place: 'inside', volumeId: best.volumeId, path: inside };
+  }
+  const inside = resolveInside(from.folder, path);
+  return inside === null ? { place: 'outside', path } : { place: 'inside', volumeId: from.volumeId, path: inside };
+}
+
+const trimSlash = (path: string) => path.replace(/\/+$/, '');
+
+/** A path as the text of a relative URL (RFC 3986), each segment percent-encoded. */
+export const urlOfPath = (path: string): string => path.split('/').map(encodeURIComponent).join('/');
+
+/** An absolute path as a file URL. */
+export const fileUrlOf = (path: string): string => `file://${urlOfPath(path)}`;
+
+/** The relative path from one folder to a file, both inside the same tree. */
+export function relativeFrom(folder: string, file: string): string {
+  const from = folder === '' ? [] : folder.split('/');
+  const to = file.split('/');
+  let same = 0;
+  while (same < from.length && same < to.length - 1 && from[same] === to[same]) same++;
+  return [...from.slice(same).map(() => '..'), ...to.slice(same)].join('/');
+}

@@ -1,0 +1,99 @@
+// Which kind a file is, by rules over its folder, its ending and the duty of its volume. The walker asks once a folder
+// and then once a file, so a folder's words are settled first.
+import type { Duty, Kind } from '../model.ts';
+import { endingOf } from '../paths.ts';
+
+/**
+ * One rule; the first that fits wins. Every part that is given must fit: a folder on the path that has one of the
+ * words (whole words, any case), the volume's duty, the file's ending (without dot, lower case).
+ */
+export interface KindRule {
+  kind: Kind;
+  folderWords?: readonly string[];
+  duties?: readonly Duty[];
+  endings?: readonly string[];
+}
+
+const DOCUMENT_ENDINGS = [
+  'otio',
+  'otioz',
+  'otiod',
+  'edl',
+  'dawproject',
+  'pdf',
+  'txt',
+  'csv',
+  'md',
+  'json',
+  'xml',
+  'docx',
+  'xlsx',
+];
+const PROJECT_ENDINGS = ['otio', 'otioz', 'otiod', 'edl', 'dawproject'];
+const AUDIO_ENDINGS = ['wav', 'bwf', 'rf64', 'aif', 'aiff', 'flac', 'mp3', 'm4a'];
+const PICTURE_ENDINGS = [
+  'mov',
+  'mp4',
+  'mxf',
+  'm4v',
+  'avi',
+  'mkv',
+  'dpx',
+  'exr',
+  'tif',
+  'tiff',
+  'png',
+  'jpg',
+  'jpeg',
+  'dng',
+  'ari',
+];
+
+/** The rules a site starts with, in general words. A project document is never taken for a cache, wherever it lies. */
+export const DEFAULT_RULES: readonly KindRule[] = [
+  { kind: 'backup', folderWords: ['autosave', 'autosaves', 'backup', 'backups', 'snapshots'] },
+  { kind: 'document', endings: PROJECT_ENDINGS },
+  { kind: 'cache', folderWords: ['cache', 'caches', 'peaks', 'thumbnails', 'waveforms'] },
+  { kind: 'proxy', folderWords: ['proxy', 'proxies'] },
+  { kind: 'delivery', folderWords: ['delivery', 'deliveries', 'masters'] },
+  { kind: 'render', folderWords: ['render', 'renders'] },
+  { kind: 'library', folderWords: ['library', 'libraries'] },
+  { kind: 'document', endings: DOCUMENT_ENDINGS },
+  { kind: 'cache', duties: ['cache'] },
+  { kind: 'backup', duties: ['backups'] },
+  { kind: 'library', duties: ['library'] },
+  { kind: 'delivery', duties: ['deliveries'] },
+  { kind: 'render', duties: ['renders'] },
+  { kind: 'audio', endings: AUDIO_ENDINGS },
+  { kind: 'source', endings: PICTURE_ENDINGS },
+];
+
+const wordsOf = (path: string) => new Set(path.toLowerCase().split(/[^\p{L}\p{N}]+/u));
+
+/**
+ * Settles the rules for one folder and gives the function that names the kind of a file in it.
+ * @param folder path inside the volume, '' for its top
+ */
+export function kindsInFolder(rules: readonly KindRule[], folder: string, duty: Duty): (name: string) => Kind {
+  const words = wordsOf(folder);
+  const open = rules.filter(
+    (rule) =>
+      (!rule.folderWords || rule.folderWords.some((word) => words.has(word))) &&
+      (!rule.duties || rule.duties.includes(duty)),
+  );
+  const byEnding = new Map<string, Kind>();
+  return (name) => {
+    const ending = endingOf(name);
+    let kind = byEnding.get(ending);
+    if (kind === undefined) {
+      kind = open.find((rule) => !rule.endings || rule.endings.includes(ending))?.kind ?? 'other';
+      byEnding.set(ending, kind);
+    }
+    return kind;
+  };
+}
+
+/** True for a file a project can be read from. */
+export function isProjectDocument(name: string): boolean {
+  return endingOf(name) === 'otio';
+}

@@ -1,0 +1,100 @@
+// Amounts in words: sizes, ages, rates, durations, counts. The one place where a number becomes a text.
+
+const SIZE_UNITS = ['B', 'kB', 'MB', 'GB', 'TB', 'PB', 'EB'] as const;
+
+/** Decimal sizes with three significant digits: 1 TB = 10^12 bytes. */
+export function size(bytes: number): string {
+  const sign = bytes < 0 ? '−' : '';
+  let value = Math.abs(bytes);
+  let unit = 0;
+  // 999.5 of a unit would print as 1000: it is 1.00 of the next.
+  while (value >= (unit === 0 ? 1000 : 999.5) && unit < SIZE_UNITS.length - 1) {
+    value /= 1000;
+    unit++;
+  }
+  const digits = unit === 0 ? 0 : value < 9.995 ? 2 : value < 99.95 ? 1 : 0;
+  return `${sign}${value.toFixed(digits)} ${SIZE_UNITS[unit]}`;
+}
+
+/** Whole numbers with thin grouping: 133,617. */
+export const count = (n: number): string => Math.round(n).toLocaleString('en-GB');
+
+/** '1 file', '3 files', 'no files'. */
+export function counted(n: number, one: string, many = `${one}s`): string {
+  return n === 0 ? `no ${many}` : `${count(n)} ${n === 1 ? one : many}`;
+}
+
+const DAY_MS = 86_400_000;
+
+/** How long ago, in words: 'just now', '12 minutes ago', '41 days ago'. Both in ms since 1970. */
+export function ago(thenMs: number, nowMs: number): string {
+  const ms = nowMs - thenMs;
+  if (ms < -60_000) return 'in the future';
+  if (ms < 60_000) return 'just now';
+  return `${span(ms)} ago`;
+}
+
+/** A span in its largest fitting unit: '12 minutes', '5 hours', '41 days', '2 years'. */
+export function span(ms: number): string {
+  const minutes = Math.floor(ms / 60_000);
+  if (minutes < 60) return counted(Math.max(minutes, 1), 'minute');
+  if (minutes < 48 * 60) return counted(Math.floor(minutes / 60), 'hour');
+  const days = Math.floor(ms / DAY_MS);
+  if (days < 730) return counted(days, 'day');
+  return counted(Math.floor(days / 365), 'year');
+}
+
+/** Time left or taken: '9 s', '14 min', '2 h 10 min', '3 d 4 h'. */
+export function duration(seconds: number): string {
+  const s = Math.max(0, Math.ceil(seconds));
+  if (s < 90) return `${s} s`;
+  const minutes = Math.round(s / 60);
+  if (minutes < 60) return `${minutes} min`;
+  const hours = Math.floor(minutes / 60);
+  if (hours < 48) return minutes % 60 === 0 ? `${hours} h` : `${hours} h ${minutes % 60} min`;
+  return `${Math.floor(hours / 24)} d ${hours % 24} h`;
+}
+
+/** Bytes a second. */
+export const rate = (bytesPerSecond: number): string => `${size(bytesPerSecond)}/s`;
+
+/** A day as '25 Nov 2026', in UTC. */
+export function day(ms: number): string {
+  return new Date(ms).toLocaleDateString('en-GB', { day: 'numeric', month: 'short', year: 'numeric', timeZone: 'UTC' });
+}
+
+/** The exact time, for the pointer resting on an age: '25 Nov 2026, 14:03:22 UTC'. */
+export function exactTime(ms: number): string {
+  return `${day(ms)}, ${new Date(ms).toISOString().slice(11, 19)} UTC`;
+}
+
+/** Whole days since 1970 in UTC of a modified time in microseconds: the age key of every rollup. */
+export const dayOfUs = (us: number): number => Math.floor(us / 86_400_000_000);
+
+/** Small numbers in words for sentences: 'two', 'twelve', then digits. */
+export function inWords(n: number): string {
+  const words = [
+    'no',
+    'one',
+    'two',
+    'three',
+    'four',
+    'five',
+    'six',
+    'seven',
+    'eight',
+    'nine',
+    'ten',
+    'eleven',
+    'twelve',
+  ];
+  return words[n] ?? count(n);
+}
+
+export const capital = (text: string): string => text.charAt(0).toUpperCase() + text.slice(1);
+
+/** 'a', 'a and b', 'a, b and c'. */
+export function listed(parts: readonly string[]): string {
+  if (parts.length <= 1) return parts[0] ?? '';
+  return `${parts.slice(0, -1).join(', ')} and ${parts.at(-1)}`;
+}

@@ -1,0 +1,127 @@
+// The sentence that opens each lens, worked out from the data. Called by the lenses' loaders; never put together in a
+// component.
+import type { LeftOut } from '../archive/selection.ts';
+import { ago, capital, count, counted, inWords, listed, size, span } from './amounts.ts';
+
+export interface VolumeFill {
+  name: string;
+  usedBytes: number;
+  capacityBytes: number;
+  reachable: boolean;
+}
+
+const share = (volume: VolumeFill) => (volume.capacityBytes > 0 ? volume.usedBytes / volume.capacityBytes : 0);
+const percent = (part: number) => `${Math.round(part * 100)} %`;
+
+/** Site: the fullest volume where it is tight, and what could go. */
+export function siteSentence(facts: { volumes: readonly VolumeFill[]; cacheBytes: number; read: boolean }): string {
+  if (facts.volumes.length === 0) return 'No volume is registered yet.';
+  if (!facts.read) return 'Nothing has been read yet. Read the volumes to see what they hold.';
+  const fullest = [...facts.volumes].sort((a, b) => share(b) - share(a))[0]!;
+  const parts: string[] = [];
+  if (share(fullest) >= 0.85) parts.push(`${fullest.name} is ${percent(share(fullest))} full.`);
+  const away = facts.volumes.filter((volume) => !volume.reachable);
+  if (away.length > 0) parts.push(`${listed(away.map((v) => v.name))} cannot be reached.`);
+  if (facts.cacheBytes >= 1e9) parts.push(`${size(facts.cacheBytes)} across the site can go and be rebuilt later.`);
+  return parts.length > 0 ? parts.join(' ') : 'Nothing needs you today.';
+}
+
+export function projectsSentence(
+  projects: readonly { name: string; state: string; bytes: number; missing: number }[],
+): string {
+  if (projects.length === 0)
+    return 'No project is known yet. Projects are found by their documents when volumes are read.';
+  const delivered = projects.filter((p) => p.state === 'delivered' && p.bytes > 0);
+  const missing = projects.reduce((sum, p) => sum + p.missing, 0);
+  const parts = [`${capital(inWords(projects.length))} ${projects.length === 1 ? 'project' : 'projects'}.`];
+  if (delivered.length > 0) {
+    const bytes = delivered.reduce((sum, p) => sum + p.bytes, 0);
+    parts.push(
+      `${listed(delivered.map((p) => p.name))} ${delivered.length === 1 ? 'is' : 'are'} delivered and still ${delivered.length === 1 ? 'holds' : 'hold'} ${size(bytes)}.`,
+    );
+  }
+  if (missing > 0) parts.push(`${capital(counted(missing, 'piece'))} of media cannot be found.`);
+  return parts.join(' ');
+}
+
+export function spaceSentence(facts: {
+  where: string;
+  totalBytes: number;
+  yearOldBytes: number;
+  files: number;
+}): string {
+  if (facts.files === 0) return `${capital(facts.where)} holds nothing that has been read.`;
+  const part = facts.yearOldBytes / Math.max(1, facts.totalBytes);
+  if (part >= 0.2) return `${percent(part)} of ${facts.where} was last changed over a year ago.`;
+  return `${capital(facts.where)} holds ${size(facts.totalBytes)} in ${counted(facts.files, 'file')}.`;
+}
+
+export function reclaimSentence(facts: { chosenBytes: number; allBytes: number; chosenFiles: number }): string {
+  if (facts.allBytes === 0) return 'No caches were found. There is nothing to reclaim here.';
+  if (facts.chosenFiles === 0) return `${size(facts.allBytes)} of caches, none of it chosen.`;
+  return `${size(facts.chosenBytes)} chosen. Nothing in it is irreplaceable.`;
+}
+
+export function archiveSentence(facts: { totalBytes: number; archiveBytes: number; carrier: string | null }): string {
+  if (facts.archiveBytes === 0)
+    return 'No timeline of this project uses any media that is found. There is nothing to archive.';
+  const to = facts.carrier ? ` on ${facts.carrier}` : '';
+  return `${size(facts.totalBytes)} becomes a ${size(facts.archiveBytes)} archive${to}.`;
+}
+
+export function archiveLensSentence(projects: readonly { name: string; state: string; archived: boolean }[]): string {
+  const waiting = projects.filter((p) => p.state === 'delivered' && !p.archived);
+  if (waiting.length === 0) return 'No delivered project waits for an archive.';
+  return `${listed(waiting.map((p) => p.name))} ${waiting.length === 1 ? 'is' : 'are'} delivered and not archived yet.`;
+}
+
+export function shelfSentence(
+  facts: { archives: number; carriers: number; damaged: number; oldestReadBackMs: number | null },
+  nowMs: number,
+): string {
+  if (facts.carriers === 0) return 'No carrier is registered yet.';
+  if (facts.archives === 0)
+    return `Nothing is on the shelf yet. ${capital(counted(facts.carriers, 'carrier'))} ${facts.carriers === 1 ? 'waits' : 'wait'}.`;
+  const parts = [`${capital(counted(facts.archives, 'archive'))} on ${counted(facts.carriers, 'carrier')}.`];
+  if (facts.damaged > 0)
+    parts.push(`${capital(counted(facts.damaged, 'copy', 'copies'))} ${facts.damaged === 1 ? 'is' : 'are'} damaged.`);
+  else if (facts.oldestReadBackMs !== null)
+    parts.push(`Every copy was read back whole, the earliest ${ago(facts.oldestReadBackMs, nowMs)}.`);
+  return parts.join(' ');
+}
+
+export function ledgerSentence(facts: {
+  receipts: number;
+  removedBytes: number;
+  archivedBytes: number;
+  broken: number;
+}): string {
+  if (facts.broken > 0)
+    return `${capital(counted(facts.broken, 'receipt'))} ${facts.broken === 1 ? 'does' : 'do'} not match what was written. The ledger was changed from outside.`;
+  if (facts.receipts === 0) return 'Nothing has been done yet. Everything that is done leaves a receipt here.';
+  const parts: string[] = [];
+  if (facts.removedBytes > 0) parts.push(`${size(facts.removedBytes)} removed`);
+  if (facts.archivedBytes > 0) parts.push(`${size(facts.archivedBytes)} archived`);
+  const done = parts.length > 0 ? `${capital(listed(parts))}, in` : 'In all';
+  return `${done} ${counted(facts.receipts, 'receipt')}.`;
+}
+
+export const LEFT_OUT_WORDS: Record<LeftOut, string> = {
+  unused: 'Unused media',
+  cache: 'Caches',
+  render: 'Renders',
+  proxy: 'Proxies',
+  backup: 'Backups',
+  other: 'Other files',
+};
+
+/** How long a project has been in its state: 'delivered 41 days ago', 'in work for 3 days'. */
+export function stateSince(state: string, sinceMs: number, nowMs: number): string {
+  if (state === 'delivered' || state === 'archived') return `${state} ${ago(sinceMs, nowMs)}`;
+  return `${state} for ${span(nowMs - sinceMs)}`;
+}
+
+/** What the reader could not read, in one line. */
+export function notReadWords(troubles: number): string {
+  return troubles === 0 ? 'everything was read' : `${count(troubles)} could not be read`;
+}

@@ -1,0 +1,84 @@
+// The one place where a path inside a volume becomes a real path. Nothing that comes from a document, a manifest, a
+// form or an archive can leave its volume, and no link is followed out.
+import { realpathSync } from 'node:fs';
+import path from 'node:path';
+import { folderOf, joinPath, relativePath } from '#core/paths.ts';
+import { isMissing } from './facts.ts';
+
+/** A path that leaves its volume, or is none. Nothing was touched. */
+export class OutsideError extends Error {
+  readonly code = 'outside';
+  constructor(readonly path: string) {
+    super(`The path ${JSON.stringify(path)} leads out of its volume.`);
+  }
+}
+
+/** A file inside a volume. `raw` holds the bytes of a path that is not valid UTF-8; `path` is then for reading only. */
+export interface Inside {
+  path: string;
+  raw?: Buffer | null;
+}
+
+/** Joins a volume's root and a path inside it, as text alone: for places that are about to be made. */
+export function absolute(root: string, inside: Inside): string | Buffer {
+  if (inside.raw) return rawAbsolute(root, inside);
+  const checked = relativePath(inside.path);
+  if (!checked.ok || checked.path !== inside.path) throw new OutsideError(inside.path);
+  return path.join(root, inside.path);
+}
+
+/** The same where the path is known to be text. */
+export function absoluteText(root: string, inside: string): string {
+  return inside === '' ? root : (absolute(root, { path: inside }) as string);
+}
+
+function rawAbsolute(root: string, inside: Inside): Buffer {
+  // Byte for byte as latin1, where '/' and '.' are what they are in UTF-8.
+  const checked = relativePath(inside.raw!.toString('latin1'));
+  if (!checked.ok) throw new OutsideError(inside.path);
+  return Buffer.concat([Buffer.from(`${root}/`), inside.raw!]);
+}
+
+/**
+ * The real place of an existing file: its folder is resolved, and must be the very folder inside the volume that the
+ * path names. The last name itself is not followed. Throws OutsideError, or the system's error where it is not there.
+ */
+export function locate(root: string, inside: Inside): string | Buffer {
+  const place = absolute(root, inside);
+  const realRoot = realpathSync(root);
+  const folder = inside.raw ? folderOf(inside.raw.toString('latin1')) : folderOf(inside.path);
+  const wanted = inside.raw
+    ? Buffer.from(joinPath(realRoot, folder), 'latin1')
+    : Buffer.from(path.join(realRoot, folder));
+  const parent = inside.raw
+    ? Buffer.concat([Buffer.from(`${root}/`), Buffer.from(folder, 'latin1')])
+    : path.join(root, folder);
+  const real = realpathSync(parent, { encoding: 'buffer' });
+  if (!real.equals(trimmed(wanted))) throw new OutsideError(inside.path);
+  return place;
+}
+
+const trimmed = (buffer: Buffer) => (buffer.length > 1 && buffer.at(-1) === 0x2f ? buffer.subarray(0, -1) : buffer);
+
+/** True where a folder is there and can be resolved. */
+export function folderExists(folder: string): boolean {
+  try {
+    realpathSync(folder);
+    return true;
+  } catch (error) {
+    if (isMissing(error)) return false;
+    throw error;
+  }
+}
+
+/** Text for a name that is not valid UTF-8: its wrong bytes as \xNN. */
+export function readableName(raw: Buffer): string {
+  const text = raw.toString('utf8');
+  if (Buffer.from(text, 'utf8').equals(raw)) return text;
+  let out = '';
+  for (const char of raw.toString('latin1')) {
+    const code = char.charCodeAt(0);
+    out += code < 0x80 ? char : `\\x${code.toString(16).padStart(2, '0').toUpperCase()}`;
+  }
+  return out;
+}

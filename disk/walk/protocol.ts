@@ -1,0 +1,72 @@
+// What the walker and its threads say to each other.
+import type { KindRule } from '#core/kinds/kinds.ts';
+import type { Duty } from '#core/model.ts';
+
+/** A folder to be read. `path` is for rules and people; `raw` holds its bytes (hex) where it is not valid UTF-8. */
+export interface FolderAsked {
+  path: string;
+  raw: string | null;
+  folderId: number;
+  projectId: number | null;
+  /** Fingerprint of what is known of it; null for a folder met for the first time. */
+  known: string | null;
+}
+
+export interface WalkRequest {
+  root: string;
+  volumeId: number;
+  device: number;
+  duty: Duty;
+  rules: readonly KindRule[];
+  /** Goes into every fingerprint: with other rules, every folder counts as changed. */
+  ruleMark: string;
+  /** Real paths that belong to other volumes or carriers, not to be walked into. */
+  exclude: readonly string[];
+  folders: FolderAsked[];
+}
+
+export type NoticeCode =
+  'not permitted' | 'vanished' | 'link' | 'special file' | 'other file system' | 'name not UTF-8' | 'unreadable';
+
+export interface Notice {
+  path: string;
+  code: NoticeCode;
+  detail: string;
+}
+
+export interface SubFolder {
+  name: string;
+  raw: string | null;
+}
+
+/** Sums of one kind and one day among the files directly in a folder. */
+export interface Holding {
+  kind: number;
+  day: number;
+  files: number;
+  bytes: number;
+  newestUs: number;
+}
+
+/** Files of a folder that was known and changed, column by column. Kinds are places in KINDS. */
+export interface FileColumns {
+  names: string[];
+  /** Bytes of names that are not valid UTF-8, in hex, by place in `names`. */
+  raws: Record<number, string>;
+  sizes: Float64Array;
+  modifiedUs: Float64Array;
+  kinds: Uint8Array;
+}
+
+export type FolderFound = { folderId: number; notices: Notice[]; subFolders: SubFolder[] } & (
+  | { state: 'same' }
+  | { state: 'unreadable'; code: NoticeCode }
+  /** Rows ready for LOAD DATA: see columns in walk-thread.ts. */
+  | { state: 'new'; fingerprint: string; files: number; bytes: number; rows: Uint8Array; holdings: Holding[] }
+  | { state: 'changed'; fingerprint: string; columns: FileColumns }
+);
+
+export interface WalkResponse {
+  folders: FolderFound[];
+  looked: number;
+}

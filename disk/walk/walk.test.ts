@@ -1,0 +1,134 @@
+import { chmodSync, mkdirSync, mkdtempSync, rmSync, symlinkSync, utimesSync, writeFileSync } from 'node:fs';
+import os from 'node:os';
+import path from 'node:path';
+import { DEFAULT_RULES } from '#core/kinds/kinds.ts';
+import { stopFlag } from '../threads/serve.ts';
+import type { FolderFound } from './protocol.ts';
+import { walk, type WalkPool, walkPool } from './walk.ts';
+
+let pool: WalkPool;
+let root: string;
+beforeAll(() => void (pool = walkPool()));
+afterAll(() => pool.end());
+beforeEach(() => void (root = mkdtempSync(path.join(os.tmpdir(), 'walk-'))));
+afterEach(() => {
+  chmodAll();
+  rmSync(root, { recursive: true, force: true });
+});
+const chmodAll = () => {
+  try {
+    chmodSync(path.join(root, 'locked'), 0o755);
+  } catch {
+    return;
+  }
+};
+
+interface Kept {
+  ids: Map<string, number>;
+  fingerprints: Map<string, string>;
+}
+
+/** Walks and keeps what a real sink would keep. */
+async function read(kept: Kept, options: { exclude?: string[]; ruleMark?: string } = {}) {
+  const found = new Map<string, FolderFound>();
+  await walk(
+    pool,
+    {
+      root,
+      volumeId: 7,
+      duty: 'none',
+      rules: DEFAULT_RULES,
+      ruleMark: options.ruleMark ?? 'r1',
+      exclude: options.exclude ?? [],
+      stop: stopFlag(),
+    },
+    {
+      enter: async (at) => {
+        if (!kept.ids.has(at)) kept.ids.set(at, kept.ids.size + 1);
+        return { folderId: kept.ids.get(at)!, projectId: null, known: kept.fingerprints.get(at) ?? null };
+      },
+      found: async (at, folder) => {
+        found.set(at, folder);
+        if (folder.state === 'new' || folder.state === 'changed') kept.fingerprints.set(at, folder.fingerprint);
+      },
+    },
+  );
+  return found;
+}
+const nothing = (): Kept => ({ ids: new Map(), fingerprints: new Map() });
+const rowsOf = (folder: FolderFound | undefined) =>
+  folder?.state === 'new' ? Buffer.from(folder.rows).toString() : '';
+const put = (name: string | Buffer, content = 'x') => {
+  const place = typeof name === 'string' ? path.join(root, name) : Buffer.concat([Buffer.from(root + '/'), name]);
+  if (typeof place === 'string') mkdirSync(path.dirname(place), { recursive: true });
+  writeFileSync(place, content);
+};
+
+test('a first walk gives every file as a row with its kind, and a second one finds every folder the same', async () => {
+  put('rushes/A001.mov', 'moving');
+  put('cache/peaks/a.pk', '12');
+  const kept = nothing();
+  const first = await read(kept);
+  expect([...first.keys()].sort()).toEqual(['', 'cache', 'cache/peaks', 'rushes']);
+  expect(rowsOf(first.get('rushes'))).toMatch(/^7\t\d+\tA001\.mov\t\\N\t6\t\d+\tsource\t\\N\n$/);
+  expect(rowsOf(first.get('cache/peaks'))).toContain('\tcache\t');
+  const second = await read(kept);
+  expect([...second.values()].map((f) => f.state)).toEqual(['same', 'same', 'same', 'same']);
+});
+
+test('only the folder that changed comes back, column by column', async () => {
+  put('a/one.mov');
+  put('b/two.mov');
+  const kept = nothing();
+  await read(kept);
+  put('b/two.mov', 'longer');
+  const again = await read(kept);
+  expect(again.get('a')!.state).toBe('same');
+  const changed = again.get('b')!;
+  expect(changed.state === 'changed' && [...changed.columns.sizes]).toEqual([6]);
+});
+
+test('a file whose time alone changed counts as changed', async () => {
+  put('a/one.mov');
+  const kept = nothing();
+  await read(kept);
+  utimesSync(path.join(root, 'a/one.mov'), 1000, 1000.123456);
+  const changed = (await read(kept)).get('a')!;
+  expect(changed.state === 'changed' && [...changed.columns.modifiedUs]).toEqual([1000123456]);
+});
+
+test('other rules make every folder count as changed', async () => {
+  put('a/one.mov');
+  const kept = nothing();
+  await read(kept);
+  expect((await read(kept, { ruleMark: 'r2' })).get('a')!.state).toBe('changed');
+});
+
+test('odd names arrive whole: line breaks, tabs, 255 bytes, letters beyond ASCII', async () => {
+  put('x/line\nbreak\tand\\slash');
+  put(`x/${'é'.repeat(127)}`);
+  const rows = rowsOf((await read(nothing())).get('x'));
+  expect(rows).toContain('line\\nbreak\\tand\\\\slash');
+  expect(rows).toContain('é'.repeat(127));
+});
+
+test('a name that is not UTF-8 keeps its bytes and is told', async () => {
+  put(Buffer.from([0x63, 0xe9, 0x2e, 0x6d, 0x6f, 0x76]));
+  const top = (await read(nothing())).get('')!;
+  expect(top.notices.map((n) => n.code)).toEqual(['name not UTF-8']);
+  expect(rowsOf(top)).toContain('c\\\\xE9.mov\t63e92e6d6f76\t');
+});
+
+test('links are told and not followed; our own folder and other volumes are passed over', async () => {
+  put('.keramion/identity.json');
+  put('other/secret.mov');
+  symlinkSync('/etc', path.join(root, 'out'));
+  const found = await read(nothing(), { exclude: [path.join(root, 'other')] });
+  expect([...found.keys()]).toEqual(['']);
+  expect(found.get('')!.notices.map((n) => [n.path, n.code])).toEqual([['out', 'link']]);
+});
+
+test('a top that is not there is an error, not an empty volume', async () => {
+  rmSync(root, { recursive: true });
+  await expect(read(nothing())).rejects.toMatchObject({ code: 'ENOENT' });
+});

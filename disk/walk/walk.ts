@@ -1,0 +1,88 @@
+// Walks a volume with two threads and tells its sink what every folder holds. Knows no database: the sink says what is
+// known and takes what is found. Called by the reading job and the benchmark.
+import { lstatSync, realpathSync } from 'node:fs';
+import path from 'node:path';
+import { fileURLToPath } from 'node:url';
+import type { KindRule } from '#core/kinds/kinds.ts';
+import type { Duty } from '#core/model.ts';
+import { joinPath } from '#core/paths.ts';
+import { ThreadPool } from '../threads/pool.ts';
+import type { FolderAsked, FolderFound, SubFolder, WalkRequest, WalkResponse } from './protocol.ts';
+
+/** Given by the caller: what is known, and where findings go. */
+export interface WalkSink {
+  /** Number, owner and known fingerprint of a folder about to be read. */
+  enter(
+    path: string,
+    folder: SubFolder,
+    parentId: number | null,
+  ): Promise<Pick<FolderAsked, 'folderId' | 'projectId' | 'known'>>;
+  /** A folder was read. Waiting here slows the walk down to what the sink can take. */
+  found(path: string, folder: FolderFound): Promise<void>;
+}
+
+export interface WalkOptions {
+  root: string;
+  volumeId: number;
+  duty: Duty;
+  rules: readonly KindRule[];
+  ruleMark: string;
+  exclude: readonly string[];
+  stop: Int32Array;
+}
+
+export type WalkPool = ThreadPool<WalkRequest, WalkResponse>;
+
+/** Threads that walk. Two are as fast as the disks of most stations answer. */
+export const walkPool = (size = 2): WalkPool =>
+  new ThreadPool(path.join(path.dirname(fileURLToPath(import.meta.url)), 'walk-thread.ts'), size);
+
+const FOLDERS_A_REQUEST = 24;
+const REQUESTS_A_THREAD = 2;
+
+/** Walks from the volume's top. Throws the system's error where the top itself cannot be read. */
+export async function walk(pool: WalkPool, options: WalkOptions, sink: WalkSink): Promise<{ looked: number }> {
+  const root = realpathSync(options.root);
+  const base = { ...options, root, device: lstatSync(root).dev, exclude: options.exclude.map(real) };
+  const top = { name: '', raw: null };
+  const waiting: FolderAsked[] = [{ path: '', raw: null, ...(await sink.enter('', top, null)) }];
+  const running = new Set<Promise<void>>();
+  let looked = 0;
+  let failure: unknown = null;
+
+  const readSome = async (folders: FolderAsked[]) => {
+    const { stop, ...rest } = base;
+    const response = await pool.ask({ ...rest, folders }, { stop });
+    looked += response.looked;
+    for (const [i, found] of response.folders.entries()) {
+      const asked = folders[i]!;
+      for (const sub of found.subFolders) {
+        const at = joinPath(asked.path, sub.name);
+        waiting.push({ path: at, raw: sub.raw, ...(await sink.enter(at, sub, asked.folderId)) });
+      }
+      await sink.found(asked.path, found);
+    }
+  };
+  while ((waiting.length > 0 || running.size > 0) && failure === null && Atomics.load(options.stop, 0) === 0) {
+    while (waiting.length > 0 && running.size < pool.size * REQUESTS_A_THREAD) {
+      // Small requests while little is waiting, so that both threads have work from the start.
+      const share = Math.max(1, Math.min(FOLDERS_A_REQUEST, Math.ceil(waiting.length / pool.size)));
+      const task: Promise<void> = readSome(waiting.splice(-share))
+        .catch((error: unknown) => void (failure ??= error))
+        .finally(() => running.delete(task));
+      running.add(task);
+    }
+    await Promise.race(running);
+  }
+  await Promise.all(running);
+  if (failure !== null) throw failure;
+  return { looked };
+}
+
+function real(place: string): string {
+  try {
+    return realpathSync(place);
+  } catch {
+    return place;
+  }
+}
