@@ -96,7 +96,8 @@ function wishesOf(file: ProjectFile): Wish<string>[] {
   }
   return [
     { key: `${file.fileId}`, folder: ['documents'], name: file.name, order },
-    { key: `${file.fileId} original`, folder: ['documents', 'original'], name: file.name, order },
+    // Another ending, so that nobody takes the one with the old places for the document itself.
+    { key: `${file.fileId} original`, folder: ['documents'], name: `${file.name}.original`, order },
   ];
 }
 

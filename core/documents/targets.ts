@@ -35,18 +35,15 @@ function readings(text: string): string[] {
 }
 
 /**
- * Resolves one reference.
+ * The places one reference may mean, the likeliest last. The caller takes the first that is known, else the last.
  * @param from the document's volume and the folder it lies in, for relative references
- * @param known says whether a file is known at a place; decides between two readings of one text
  */
-export function resolveTarget(
+export function readTarget(
   text: string,
   from: { volumeId: VolumeId; folder: string },
   mounts: readonly KnownMount[],
-  known: (volumeId: VolumeId, path: string) => boolean,
-): Target {
-  const places = readings(text).map((path) => place(path, from, mounts));
-  return places.find((p) => p.place === 'inside' && known(p.volumeId, p.path)) ?? places.at(-1)!;
+): Target[] {
+  return readings(text).map((path) => place(path, from, mounts));
 }
 
 function place(path: string, from: { volumeId: VolumeId; folder: string }, mounts: readonly KnownMount[]): Target {

@@ -28,6 +28,7 @@ const DOCUMENT_ENDINGS = [
   'xml',
   'docx',
   'xlsx',
+  'original',
 ];
 const PROJECT_ENDINGS = ['otio', 'otioz', 'otiod', 'edl', 'dawproject'];
 const AUDIO_ENDINGS = ['wav', 'bwf', 'rf64', 'aif', 'aiff', 'flac', 'mp3', 'm4a'];

@@ -58,7 +58,8 @@ export interface FileColumns {
   kinds: Uint8Array;
 }
 
-export type FolderFound = { folderId: number; notices: Notice[]; subFolders: SubFolder[] } & (
+/** `entries`: how many names were looked at in it. */
+export type FolderFound = { folderId: number; notices: Notice[]; subFolders: SubFolder[]; entries: number } & (
   | { state: 'same' }
   | { state: 'unreadable'; code: NoticeCode }
   /** Rows ready for LOAD DATA: see columns in walk-thread.ts. */
@@ -68,5 +69,4 @@ export type FolderFound = { folderId: number; notices: Notice[]; subFolders: Sub
 
 export interface WalkResponse {
   folders: FolderFound[];
-  looked: number;
 }

@@ -34,19 +34,16 @@ interface Seen {
 serve<WalkRequest, WalkResponse>(
   ({ request, stopped }) => {
     const folders: FolderFound[] = [];
-    let looked = 0;
     for (const asked of request.folders) {
       if (stopped()) break;
-      const found = readFolder(request, asked);
-      folders.push(found.folder);
-      looked += found.looked;
+      folders.push(readFolder(request, asked));
     }
-    return { folders, looked };
+    return { folders };
   },
   (response) => response.folders.flatMap((f) => (f.state === 'new' ? [f.rows.buffer as ArrayBuffer] : [])),
 );
 
-function readFolder(request: WalkRequest, asked: FolderAsked): { folder: FolderFound; looked: number } {
+function readFolder(request: WalkRequest, asked: FolderAsked): FolderFound {
   const notices: Notice[] = [];
   const note = (name: string, code: NoticeCode, detail = '') =>
     notices.push({ path: joinPath(asked.path, name), code, detail });
@@ -54,9 +51,9 @@ function readFolder(request: WalkRequest, asked: FolderAsked): { folder: FolderF
     asked.raw === null
       ? joinPlace(request.root, asked.path)
       : Buffer.concat([Buffer.from(`${request.root}/`), Buffer.from(asked.raw, 'hex')]);
-  const unreadable = (code: NoticeCode, detail: string): { folder: FolderFound; looked: number } => {
+  const unreadable = (code: NoticeCode, detail: string): FolderFound => {
     note('', code, detail);
-    return { folder: { folderId: asked.folderId, state: 'unreadable', code, notices, subFolders: [] }, looked: 0 };
+    return { folderId: asked.folderId, state: 'unreadable', code, notices, subFolders: [], entries: 0 };
   };
   let listing: Listing;
   try {
@@ -77,14 +74,12 @@ function readFolder(request: WalkRequest, asked: FolderAsked): { folder: FolderF
   files.sort(byName);
   subFolders.sort(byName);
   const fingerprint = fingerprintOf(request.ruleMark, files, subFolders);
-  const base = { folderId: asked.folderId, notices, subFolders };
-  const looked = listing.length;
-  if (fingerprint === asked.known) return { folder: { ...base, state: 'same' }, looked };
+  const base = { folderId: asked.folderId, notices, subFolders, entries: listing.length };
+  if (fingerprint === asked.known) return { ...base, state: 'same' };
   const kindOf = kindsInFolder(request.rules, asked.path, request.duty);
   const kinds = Uint8Array.from(files, (file) => KIND_NUMBER[kindOf(file.name)]);
-  if (asked.known !== null)
-    return { folder: { ...base, state: 'changed', fingerprint, columns: columnsOf(files, kinds) }, looked };
-  return { folder: { ...base, state: 'new', fingerprint, ...rowsOf(request, asked, files, kinds) }, looked };
+  if (asked.known !== null) return { ...base, state: 'changed', fingerprint, columns: columnsOf(files, kinds) };
+  return { ...base, state: 'new', fingerprint, ...rowsOf(request, asked, files, kinds) };
 }
 
 const joinPlace = (root: string, path: string) => (path === '' ? root : `${root}/${path}`);

@@ -41,19 +41,17 @@ const FOLDERS_A_REQUEST = 24;
 const REQUESTS_A_THREAD = 2;
 
 /** Walks from the volume's top. Throws the system's error where the top itself cannot be read. */
-export async function walk(pool: WalkPool, options: WalkOptions, sink: WalkSink): Promise<{ looked: number }> {
+export async function walk(pool: WalkPool, options: WalkOptions, sink: WalkSink): Promise<void> {
   const root = realpathSync(options.root);
   const base = { ...options, root, device: lstatSync(root).dev, exclude: options.exclude.map(real) };
   const top = { name: '', raw: null };
   const waiting: FolderAsked[] = [{ path: '', raw: null, ...(await sink.enter('', top, null)) }];
   const running = new Set<Promise<void>>();
-  let looked = 0;
   let failure: unknown = null;
 
   const readSome = async (folders: FolderAsked[]) => {
     const { stop, ...rest } = base;
     const response = await pool.ask({ ...rest, folders }, { stop });
-    looked += response.looked;
     for (const [i, found] of response.folders.entries()) {
       const asked = folders[i]!;
       for (const sub of found.subFolders) {
@@ -76,7 +74,6 @@ export async function walk(pool: WalkPool, options: WalkOptions, sink: WalkSink)
   }
   await Promise.all(running);
   if (failure !== null) throw failure;
-  return { looked };
 }
 
 function real(place: string): string {

@@ -1,0 +1,217 @@
+// Writes what a reading found into the catalogue: new folders as they came, changed ones by comparison, rollups in the
+// same transaction. Called by the reading job.
+import { xxh3 } from '@node-rs/xxhash';
+import type { Connection, RowDataPacket } from 'mysql2/promise';
+import { KINDS } from '#core/model.ts';
+import { nameOf } from '#core/paths.ts';
+import type { FileColumns, FolderFound, Notice } from '#disk/walk/protocol.ts';
+import { type Database, loadRows, withConnection } from './connect.ts';
+import { addToTotals, type Delta, inSlices, refreshHoldings } from './holdings.ts';
+
+type NewFolder = Extract<FolderFound, { state: 'new' }>;
+type ChangedFolder = Extract<FolderFound, { state: 'changed' }>;
+
+export interface Batch {
+  folders: { id: number; path: string; raw: string | null; parentId: number | null; projectId: number | null }[];
+  fresh: NewFolder[];
+  changed: ChangedFolder[];
+  notices: Notice[];
+  rows: number;
+}
+
+export const emptyBatch = (): Batch => ({ folders: [], fresh: [], changed: [], notices: [], rows: 0 });
+
+export interface Changes {
+  added: number;
+  changed: number;
+  gone: number;
+}
+
+export class CatalogueWriter {
+  constructor(
+    private readonly db: Database,
+    private readonly volumeId: number,
+    private readonly readingId: number,
+    private readonly read: {
+      now: () => Date;
+      nodeOf: (folderId: number) => { parentId: number | null; projectId: number | null } | undefined;
+    },
+  ) {}
+
+  /** Writes one batch in one transaction and tells what it changed. */
+  write(batch: Batch): Promise<Changes> {
+    return withConnection(this.db, async (connection) => {
+      await this.writeFolders(connection, batch);
+      if (batch.fresh.length > 0) await this.writeFresh(connection, batch.fresh);
+      const changes =
+        batch.changed.length > 0
+          ? await this.writeChanged(connection, batch.changed)
+          : { added: 0, changed: 0, gone: 0 };
+      changes.added += batch.fresh.reduce((n, f) => n + f.files, 0);
+      for (const some of inSlices(batch.notices))
+        await connection.query('INSERT INTO reading_notices (reading_id, path, code, detail) VALUES ?', [
+          some.map((n) => [this.readingId, n.path.slice(0, 4096), n.code, n.detail.slice(0, 1000)]),
+        ]);
+      return changes;
+    });
+  }
+
+  private async writeFolders(connection: Connection, batch: Batch): Promise<void> {
+    const fingerprints = new Map(batch.fresh.map((f) => [f.folderId, f.fingerprint]));
+    const now = this.read.now();
+    for (const some of inSlices(batch.folders)) {
+      await connection.query(
+        'INSERT INTO folders (id, volume_id, parent_id, name, path, path_hash, raw_path, project_id, fingerprint, seen_at) VALUES ?',
+        [
+          some.map((f) => [
+            f.id,
+            this.volumeId,
+            f.parentId,
+            nameOf(f.path),
+            f.path,
+            pathHash(f.path),
+            f.raw === null ? null : Buffer.from(f.raw, 'hex'),
+            f.projectId,
+            fingerprints.get(f.id) ?? null,
+            now,
+          ]),
+        ],
+      );
+    }
+    // Folders whose row was written with an earlier batch than their contents.
+    const here = new Set(batch.folders.map((f) => f.id));
+    await this.setFingerprints(
+      connection,
+      batch.fresh.filter((f) => !here.has(f.folderId)),
+    );
+  }
+
+  private async setFingerprints(
+    connection: Connection,
+    folders: readonly { folderId: number; fingerprint: string }[],
+  ): Promise<void> {
+    for (const some of inSlices(folders, 500)) {
+      const values = some
+        .map((f) => `SELECT ${Number(f.folderId)} AS id, '${f.fingerprint.replace(/[^0-9a-f]/g, '')}' AS f`)
+        .join(' UNION ALL ');
+      await connection.query(
+        `UPDATE folders JOIN (${values}) AS d ON d.id = folders.id SET folders.fingerprint = d.f, folders.seen_at = ?, folders.gone_at = NULL`,
+        [this.read.now()],
+      );
+    }
+  }
+
+  /** Folders met for the first time: rows and rollups go in as they came, nothing has to be compared. */
+  private async writeFresh(connection: Connection, fresh: readonly NewFolder[]): Promise<void> {
+    await loadRows(
+      connection,
+      'files (volume_id, folder_id, name, @raw, size_bytes, modified_us, kind, project_id) SET raw_name = UNHEX(@raw)',
+      fresh.map((f) => f.rows),
+    );
+    const rows: unknown[][] = [];
+    const sums = new Map<string, [projectId: number, kind: number, day: number, files: number, bytes: number]>();
+    const deltas = new Map<number, Delta>();
+    for (const folder of fresh) {
+      const projectId = this.read.nodeOf(folder.folderId)?.projectId ?? 0;
+      if (folder.files > 0) deltas.set(folder.folderId, { files: folder.files, bytes: folder.bytes });
+      for (const h of folder.holdings) {
+        rows.push([folder.folderId, KINDS[h.kind], projectId, h.day, this.volumeId, h.files, h.bytes, h.newestUs]);
+        const key = `${projectId} ${h.kind} ${h.day}`;
+        const sum = sums.get(key);
+        if (sum) {
+          sum[3] += h.files;
+          sum[4] += h.bytes;
+        } else sums.set(key, [projectId, h.kind, h.day, h.files, h.bytes]);
+      }
+    }
+    for (const some of inSlices(rows))
+      await connection.query(
+        'INSERT INTO folder_holdings (folder_id, kind, project_id, day, volume_id, files, bytes, newest_us) VALUES ?',
+        [some],
+      );
+    for (const some of inSlices([...sums.values()]))
+      await connection.query(
+        'INSERT INTO volume_holdings (volume_id, project_id, kind, day, files, bytes) VALUES ? ON DUPLICATE KEY UPDATE files = files + VALUES(files), bytes = bytes + VALUES(bytes)',
+        [
+          some.map(([projectId, kind, day, files, bytes]) => [
+            this.volumeId,
+            projectId,
+            KINDS[kind],
+            day,
+            files,
+            bytes,
+          ]),
+        ],
+      );
+    await addToTotals(connection, deltas, (id) => this.read.nodeOf(id)?.parentId ?? null);
+  }
+
+  private async writeChanged(connection: Connection, changed: readonly ChangedFolder[]): Promise<Changes> {
+    const sum = { added: 0, changed: 0, gone: 0 };
+    for (const folder of changed) {
+      const part = await this.writeChangedFolder(connection, folder.folderId, folder.columns);
+      sum.added += part.added;
+      sum.changed += part.changed;
+      sum.gone += part.gone;
+    }
+    await this.setFingerprints(connection, changed);
+    await refreshHoldings(
+      connection,
+      changed.map((f) => f.folderId),
+    );
+    return sum;
+  }
+
+  private async writeChangedFolder(connection: Connection, folderId: number, columns: FileColumns): Promise<Changes> {
+    const counts = { added: 0, changed: 0, gone: 0 };
+    const [rows] = await connection.query<RowDataPacket[]>(
+      'SELECT id, name, size_bytes AS size, modified_us AS us, kind, gone_at IS NOT NULL AS gone FROM files WHERE folder_id = ? ORDER BY gone_at IS NULL',
+      [folderId],
+    );
+    const known = new Map(rows.map((row) => [row.name as string, row]));
+    const now = this.read.now();
+    const inserts: unknown[][] = [];
+    const projectId = this.read.nodeOf(folderId)?.projectId ?? null;
+    for (const [i, name] of columns.names.entries()) {
+      const [size, us, kind] = [columns.sizes[i]!, columns.modifiedUs[i]!, KINDS[columns.kinds[i]!]!];
+      const row = known.get(name);
+      if (!row)
+        inserts.push([
+          this.volumeId,
+          folderId,
+          name,
+          columns.raws[i] === undefined ? null : Buffer.from(columns.raws[i], 'hex'),
+          size,
+          us,
+          kind,
+          projectId,
+        ]);
+      else {
+        known.delete(name);
+        if (row.gone || Number(row.size) !== size || Number(row.us) !== us || row.kind !== kind) {
+          await connection.query(
+            'UPDATE files SET size_bytes = ?, modified_us = ?, kind = ?, gone_at = NULL WHERE id = ?',
+            [size, us, kind, row.id],
+          );
+          counts.changed++;
+        }
+      }
+    }
+    counts.added += inserts.length;
+    for (const some of inSlices(inserts))
+      await connection.query(
+        'INSERT INTO files (volume_id, folder_id, name, raw_name, size_bytes, modified_us, kind, project_id) VALUES ?',
+        [some],
+      );
+    const gone = [...known.values()].filter((row) => !row.gone).map((row) => Number(row.id));
+    counts.gone += gone.length;
+    for (const some of inSlices(gone))
+      await connection.query('UPDATE files SET gone_at = ? WHERE id IN (?)', [now, some]);
+    return counts;
+  }
+}
+
+/** The key under which a path is found: XXH3-128, 16 bytes. */
+export function pathHash(path: string): Buffer {
+  return Buffer.from(xxh3.xxh128(path).toString(16).padStart(32, '0'), 'hex');
+}

@@ -1,0 +1,53 @@
+// The document inside an archive: its references lead to the media beside it, relative, so that the bag can lie
+// anywhere. What is not in the archive keeps the place it had.
+import { and, asc, eq, isNotNull } from 'drizzle-orm';
+import { relinkOtio } from '#core/documents/relink.ts';
+import { relativeFrom, urlOfPath } from '#core/documents/targets.ts';
+import { folderOf, nameOf } from '#core/paths.ts';
+import type { Database } from '../db/connect.ts';
+import { documents, media, mediaTargets } from '../db/schema.ts';
+
+export interface Relinked {
+  text: string;
+  fileId: number;
+  /** Where the document lies in the payload. */
+  at: string;
+  files: readonly { fileId: number; role: string; payloadPath: string }[];
+}
+
+export async function relinkedDocument(db: Database, { text, fileId, at, files }: Relinked): Promise<string> {
+  const places = new Map(files.filter((file) => file.role === 'media').map((file) => [file.fileId, file.payloadPath]));
+  const named = await db
+    .select({ target: mediaTargets.target, fileId: mediaTargets.fileId })
+    .from(mediaTargets)
+    .innerJoin(media, eq(media.id, mediaTargets.mediaId))
+    .innerJoin(documents, eq(documents.id, media.documentId))
+    .where(and(eq(documents.fileId, fileId), isNotNull(mediaTargets.fileId)))
+    .orderBy(asc(mediaTargets.mediaId), asc(mediaTargets.ord));
+  const byTarget = new Map(named.map((row) => [row.target, places.get(row.fileId!)]));
+  const from = folderOf(at);
+  return relinkOtio(text, {
+    file: (url) => {
+      const place = byTarget.get(url);
+      return place === undefined ? null : urlOfPath(relativeFrom(from, place));
+    },
+    sequence: (base, prefix) => sequenceBase(byTarget, from, { base, prefix }),
+  }).text;
+}
+
+/** Stills move together: where every one of a sequence lies in one folder under its own name, its base is that folder. */
+function sequenceBase(
+  byTarget: ReadonlyMap<string, string | undefined>,
+  from: string,
+  { base, prefix }: { base: string; prefix: string },
+): string | null {
+  const folder = base === '' || base.endsWith('/') ? base : `${base}/`;
+  const stills = [...byTarget].filter(
+    ([target]) => target.startsWith(folder + prefix) && !target.slice(folder.length).includes('/'),
+  );
+  const places = new Set(stills.map(([, place]) => (place === undefined ? null : folderOf(place))));
+  const [only] = places;
+  if (places.size !== 1 || only === null || only === undefined) return null;
+  if (stills.some(([target, place]) => nameOf(place!) !== nameOf(target))) return null;
+  return `${urlOfPath(relativeFrom(from, `${only}/x`)).slice(0, -1)}`;
+}

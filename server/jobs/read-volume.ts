@@ -1,0 +1,240 @@
+// Reads one volume into the catalogue: walks it, writes only what changed, marks what is gone, keeps what could not be
+// read. Committed batch by batch, so that a reading that is killed or cancelled leaves true rows and is simply done
+// again. Called by the worker and by `keramion read`.
+import { xxh3 } from '@node-rs/xxhash';
+import { eq } from 'drizzle-orm';
+import type { RowDataPacket } from 'mysql2/promise';
+import { ownersOf } from '#core/homes/owners.ts';
+import { DEFAULT_RULES } from '#core/kinds/kinds.ts';
+import type { ProjectId, VolumeId } from '#core/model.ts';
+import { liesIn } from '#core/paths.ts';
+import type { FolderFound, SubFolder } from '#disk/walk/protocol.ts';
+import { walk, type WalkPool } from '#disk/walk/walk.ts';
+import { CatalogueWriter, emptyBatch } from '../db/catalogue-writer.ts';
+import { type Database, withConnection } from '../db/connect.ts';
+import { inSlices, refreshHoldings } from '../db/holdings.ts';
+import { carriers, claims, readings, volumes } from '../db/schema.ts';
+import { lookAgain } from '../services/stores.ts';
+
+export interface ReadingResult {
+  looked: number;
+  added: number;
+  changed: number;
+  gone: number;
+  notices: number;
+  ended: 'whole' | 'cancelled';
+}
+
+export interface ReadingOptions {
+  stop: Int32Array;
+  now: () => Date;
+  progress?: (looked: number) => void;
+}
+
+interface Known {
+  id: number;
+  parentId: number | null;
+  fingerprint: string | null;
+  projectId: number | null;
+  gone: boolean;
+}
+
+const BATCH_ROWS = 25_000;
+const BATCH_FOLDERS = 1_000;
+const MOST_NOTICES = 2_000;
+
+export class VolumeNotReadable extends Error {
+  constructor(
+    readonly volume: string,
+    readonly state: string,
+  ) {
+    super(
+      state === 'swapped'
+        ? `Another disk is mounted where ${volume} belongs, so it was not read. What is known of ${volume} was kept. Mount the right disk and read again.`
+        : `${volume} cannot be reached, so it was not read. What is known of it was kept. Connect it and read again.`,
+    );
+  }
+}
+
+export async function readVolume(
+  db: Database,
+  pool: WalkPool,
+  volumeId: VolumeId,
+  options: ReadingOptions,
+): Promise<ReadingResult> {
+  const volume = await lookAgain(db, volumeId, options.now());
+  if (volume.state !== 'reachable') throw new VolumeNotReadable(volume.name, volume.state);
+  const startedAt = options.now();
+  const [{ insertId: readingId }] = await db.insert(readings).values({ volumeId, startedAt });
+  const others = [
+    ...(await db.select({ id: volumes.id, path: volumes.path }).from(volumes)).filter((v) => v.id !== volumeId),
+    ...(await db.select({ id: carriers.id, path: carriers.path }).from(carriers)),
+  ];
+  const reading = new Reading(db, volumeId, readingId, options);
+  await reading.loadKnown();
+  const rules = DEFAULT_RULES;
+  const ruleMark = xxh3.xxh128(JSON.stringify([rules, volume.duty])).toString(16);
+  await walk(
+    pool,
+    {
+      root: volume.path,
+      volumeId,
+      duty: volume.duty,
+      rules,
+      ruleMark,
+      exclude: others.map((o) => o.path),
+      stop: options.stop,
+    },
+    {
+      enter: (at, folder, parentId) => reading.enter(at, folder, parentId),
+      found: (at, found) => reading.found(at, found),
+    },
+  );
+  const cancelled = Atomics.load(options.stop, 0) === 1;
+  await reading.finish(cancelled);
+  const result = reading.result(cancelled);
+  if (!cancelled) await db.update(volumes).set({ readAt: startedAt }).where(eq(volumes.id, volumeId));
+  const { ended: _ended, ...counts } = result;
+  await db
+    .update(readings)
+    .set({ ...counts, finishedAt: cancelled ? null : options.now() })
+    .where(eq(readings.id, readingId));
+  return result;
+}
+
+/** The state of one reading: what is known, what was visited, what waits to be written. */
+class Reading {
+  private known = new Map<string, Known>();
+  private byId = new Map<number, Known>();
+  private visited = new Set<number>();
+  private kept: string[] = [];
+  private batch = emptyBatch();
+  private writing: Promise<void> = Promise.resolve();
+  private ids: { next: number; end: number } = { next: 0, end: 0 };
+  private counts = { looked: 0, added: 0, changed: 0, gone: 0, notices: 0 };
+  private ownerOf: (folder: string) => ProjectId | null = () => null;
+  private failed: unknown = null;
+  private readonly writer: CatalogueWriter;
+
+  constructor(
+    private readonly db: Database,
+    private readonly volumeId: VolumeId,
+    readingId: number,
+    private readonly options: ReadingOptions,
+  ) {
+    this.writer = new CatalogueWriter(db, volumeId, readingId, { now: options.now, nodeOf: (id) => this.byId.get(id) });
+  }
+
+  result(cancelled: boolean): ReadingResult {
+    return { ...this.counts, ended: cancelled ? 'cancelled' : 'whole' };
+  }
+
+  async loadKnown(): Promise<void> {
+    const [rows] = await this.db.$pool.query<RowDataPacket[]>(
+      'SELECT id, parent_id, path, fingerprint, project_id, gone_at IS NOT NULL AS gone FROM folders WHERE volume_id = ?',
+      [this.volumeId],
+    );
+    for (const row of rows) {
+      // A folder that was gone and is back has rows of old: '' makes it count as changed, not as new.
+      const known = {
+        id: Number(row.id),
+        parentId: row.parent_id === null ? null : Number(row.parent_id),
+        fingerprint: row.gone ? '' : (row.fingerprint ?? ''),
+        projectId: row.project_id,
+        gone: Boolean(row.gone),
+      };
+      this.known.set(row.path, known);
+      this.byId.set(known.id, known);
+    }
+    const all = await this.db.select().from(claims).where(eq(claims.volumeId, this.volumeId));
+    this.ownerOf = ownersOf(
+      all.map((claim) => ({ projectId: claim.projectId as ProjectId, volumeId: this.volumeId, folder: claim.folder })),
+      this.volumeId,
+    );
+  }
+
+  async enter(at: string, folder: SubFolder, parentId: number | null) {
+    const known = this.known.get(at);
+    if (known) return { folderId: known.id, projectId: known.projectId, known: known.fingerprint };
+    const entered = { id: await this.nextId(), parentId, fingerprint: null, projectId: this.ownerOf(at), gone: false };
+    this.known.set(at, entered);
+    this.byId.set(entered.id, entered);
+    this.batch.folders.push({ id: entered.id, path: at, raw: folder.raw, parentId, projectId: entered.projectId });
+    return { folderId: entered.id, projectId: entered.projectId, known: null };
+  }
+
+  async found(at: string, found: FolderFound): Promise<void> {
+    if (this.failed) throw this.failed;
+    const { batch, counts } = this;
+    counts.notices += found.notices.length;
+    if (counts.notices - found.notices.length < MOST_NOTICES) batch.notices.push(...found.notices);
+    if (found.state === 'unreadable') {
+      // Gone only if it vanished; what could not be read keeps what was known of it.
+      if (found.code !== 'vanished') this.kept.push(at);
+      return;
+    }
+    this.visited.add(found.folderId);
+    counts.looked += found.entries;
+    if (found.state === 'new') {
+      batch.fresh.push(found);
+      batch.rows += found.files;
+    } else if (found.state === 'changed') {
+      batch.changed.push(found);
+      batch.rows += found.columns.names.length;
+    }
+    this.options.progress?.(counts.looked);
+    if (batch.rows >= BATCH_ROWS || batch.fresh.length + batch.changed.length >= BATCH_FOLDERS) await this.flush();
+  }
+
+  /** Hands the batch to the writer. Waits for the one before, so that at most two batches are in memory. */
+  private async flush(): Promise<void> {
+    const { batch } = this;
+    this.batch = emptyBatch();
+    const before = this.writing;
+    this.writing = before
+      .then(() => this.writer.write(batch))
+      .then((changes) => {
+        this.counts.added += changes.added;
+        this.counts.changed += changes.changed;
+        this.counts.gone += changes.gone;
+      })
+      .catch((error: unknown) => void (this.failed ??= error));
+    await before;
+  }
+
+  async finish(cancelled: boolean): Promise<void> {
+    await this.flush();
+    await this.writing;
+    if (this.failed) throw this.failed;
+    if (!cancelled) await this.markGone();
+  }
+
+  private async nextId(): Promise<number> {
+    if (this.ids.next >= this.ids.end) {
+      const [[row]] = await this.db.$pool.query<RowDataPacket[]>('SELECT NEXT VALUE FOR folder_ids AS id');
+      this.ids = { next: Number(row!.id), end: Number(row!.id) + 1000 };
+    }
+    return this.ids.next++;
+  }
+
+  /** Folders that were known and are no longer there, with their files; not those below a folder that kept shut. */
+  private async markGone(): Promise<void> {
+    const gone: number[] = [];
+    for (const [at, known] of this.known) {
+      if (known.gone || this.visited.has(known.id) || this.kept.some((shut) => liesIn(at, shut))) continue;
+      gone.push(known.id);
+    }
+    const now = this.options.now();
+    for (const some of inSlices(gone, 500)) {
+      await withConnection(this.db, async (connection) => {
+        const [result] = await connection.query(
+          'UPDATE files SET gone_at = ? WHERE folder_id IN (?) AND gone_at IS NULL',
+          [now, some],
+        );
+        this.counts.gone += (result as { affectedRows: number }).affectedRows;
+        await connection.query('UPDATE folders SET gone_at = ?, fingerprint = NULL WHERE id IN (?)', [now, some]);
+        await refreshHoldings(connection, some);
+      });
+    }
+  }
+}

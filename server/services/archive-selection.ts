@@ -1,0 +1,166 @@
+// Brings the facts to core's selection: which files a project has, which its timelines use, in which bins their clips
+// lie. The archive lens, staging and running all ask here.
+import { and, eq, inArray, isNull, sql } from 'drizzle-orm';
+import { type PlacedFile, type ProjectFile, selectForArchive, type Selection } from '#core/archive/selection.ts';
+import type { FileId, ProjectId, VolumeId } from '#core/model.ts';
+import { joinPath } from '#core/paths.ts';
+import type { Db } from '../db/connect.ts';
+import { archiveFiles, bins, clips, documents, files, folders, media, mediaTargets, stepItems } from '../db/schema.ts';
+
+type Known = ProjectFile & { rawPath: Buffer | null };
+export interface ProjectSelection extends Selection {
+  chosen: (PlacedFile & { rawPath: Buffer | null })[];
+  /** Media the timelines use that is not found, and media that points out of every volume. */
+  missing: number;
+  outside: number;
+  mediaTotal: number;
+}
+
+/** What an archive of the project would hold now. */
+export async function projectSelection(db: Db, projectId: ProjectId): Promise<ProjectSelection> {
+  const all = await projectFiles(db, projectId);
+  const raws = new Map(all.map((file) => [file.fileId, file.rawPath]));
+  const selection = selectForArchive(all);
+  const [counts] = await db
+    .select({
+      total: sql`COUNT(*)`.mapWith(Number),
+      missing: sql`COALESCE(SUM(${media.found} < GREATEST(${media.targets}, 1)), 0)`.mapWith(Number),
+      outside: sql`COALESCE(SUM(${media.place} = 'outside'), 0)`.mapWith(Number),
+    })
+    .from(media)
+    .innerJoin(documents, eq(documents.id, media.documentId))
+    .innerJoin(files, eq(files.id, documents.fileId))
+    .where(and(eq(media.projectId, projectId), eq(media.used, true), isNull(files.goneAt)));
+  return {
+    ...selection,
+    chosen: selection.chosen.map((file) => ({ ...file, rawPath: raws.get(file.fileId) ?? null })),
+    missing: counts!.missing,
+    outside: counts!.outside,
+    mediaTotal: counts!.total,
+  };
+}
+
+async function projectFiles(db: Db, projectId: ProjectId): Promise<Known[]> {
+  const used = await usedFiles(db, projectId);
+  const binNames = await binsOfFiles(db, projectId);
+  const documentFiles = new Set(
+    (
+      await db
+        .select({ id: documents.fileId })
+        .from(documents)
+        .where(and(eq(documents.projectId, projectId), eq(documents.state, 'read')))
+    ).map((d) => d.id),
+  );
+  const columns = {
+    fileId: files.id,
+    volumeId: files.volumeId,
+    folder: folders.path,
+    rawFolder: folders.rawPath,
+    name: files.name,
+    rawName: files.rawName,
+    sizeBytes: files.sizeBytes,
+    modifiedUs: files.modifiedUs,
+    kind: files.kind,
+  };
+  const from = () => db.select(columns).from(files).innerJoin(folders, eq(folders.id, files.folderId));
+  const own = await from().where(and(eq(files.projectId, projectId), isNull(files.goneAt)));
+  const missing = [...used].filter((id) => !own.some((file) => file.fileId === id));
+  const borrowed = missing.length > 0 ? await from().where(and(inArray(files.id, missing), isNull(files.goneAt))) : [];
+  return [...own, ...borrowed].map((row) => ({
+    fileId: row.fileId as FileId,
+    volumeId: row.volumeId as VolumeId,
+    path: joinPath(row.folder, row.name),
+    rawPath:
+      row.rawName || row.rawFolder
+        ? Buffer.from(
+            joinPath(
+              (row.rawFolder ?? Buffer.from(row.folder)).toString('latin1'),
+              (row.rawName ?? Buffer.from(row.name)).toString('latin1'),
+            ),
+            'latin1',
+          )
+        : null,
+    name: row.name,
+    sizeBytes: row.sizeBytes,
+    modifiedUs: row.modifiedUs,
+    kind: row.kind,
+    used: used.has(row.fileId),
+    bins: binNames.get(row.fileId) ?? [],
+    isDocument: documentFiles.has(row.fileId),
+  }));
+}
+
+async function usedFiles(db: Db, projectId: ProjectId): Promise<Set<number>> {
+  const rows = await db
+    .selectDistinct({ id: mediaTargets.fileId })
+    .from(mediaTargets)
+    .innerJoin(media, eq(media.id, mediaTargets.mediaId))
+    .innerJoin(documents, eq(documents.id, media.documentId))
+    .innerJoin(files, eq(files.id, documents.fileId))
+    .where(
+      and(
+        eq(media.projectId, projectId),
+        eq(media.used, true),
+        isNull(files.goneAt),
+        sql`${mediaTargets.fileId} IS NOT NULL`,
+      ),
+    );
+  return new Set(rows.map((row) => row.id!));
+}
+
+/** For every file, the path of the bin that holds a clip of it; the first by name where there are several. */
+async function binsOfFiles(db: Db, projectId: ProjectId): Promise<Map<number, string[]>> {
+  const all = await db
+    .select({ id: bins.id, parentId: bins.parentId, name: bins.name })
+    .from(bins)
+    .innerJoin(documents, eq(documents.id, bins.documentId))
+    .where(eq(documents.projectId, projectId));
+  const byId = new Map(all.map((bin) => [bin.id, bin]));
+  const pathOf = (id: number): string[] => {
+    const path: string[] = [];
+    for (let at = byId.get(id); at; at = at.parentId === null ? undefined : byId.get(at.parentId))
+      path.unshift(at.name);
+    return path;
+  };
+  const rows = await db
+    .select({ fileId: mediaTargets.fileId, binId: clips.binId })
+    .from(clips)
+    .innerJoin(mediaTargets, eq(mediaTargets.mediaId, clips.mediaId))
+    .innerJoin(documents, eq(documents.id, clips.documentId))
+    .where(
+      and(eq(documents.projectId, projectId), sql`${clips.binId} IS NOT NULL AND ${mediaTargets.fileId} IS NOT NULL`),
+    );
+  const best = new Map<number, string[]>();
+  for (const row of rows) {
+    const path = pathOf(row.binId!);
+    const known = best.get(row.fileId!);
+    if (!known || path.join('/') < known.join('/')) best.set(row.fileId!, path);
+  }
+  return best;
+}
+
+export type ArchiveFileRow = Omit<typeof archiveFiles.$inferInsert, 'archiveId'>;
+
+/** The files of a staged archive with their places in it. What was staged counts, with what it was then expected to be. */
+export async function placedFiles(db: Db, projectId: ProjectId, stepId: number): Promise<ArchiveFileRow[]> {
+  const staged = await db.select().from(stepItems).where(eq(stepItems.stepId, stepId));
+  const expected = new Map(staged.map((item) => [item.fileId, item]));
+  const selection = await projectSelection(db, projectId);
+  return selection.chosen.flatMap((file): ArchiveFileRow[] => {
+    const item = expected.get(file.fileId);
+    if (!item) return [];
+    const row = {
+      volumeId: item.volumeId,
+      fileId: item.fileId,
+      path: item.path,
+      rawPath: item.rawPath,
+      sizeBytes: item.sizeBytes,
+      modifiedUs: item.modifiedUs,
+    };
+    if (!file.originalPath) return [{ ...row, role: 'media' as const, payloadPath: file.payloadPath }];
+    return [
+      { ...row, role: 'original document' as const, payloadPath: file.originalPath },
+      { ...row, role: 'document' as const, payloadPath: file.payloadPath },
+    ];
+  });
+}

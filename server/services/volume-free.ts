@@ -1,0 +1,20 @@
+// What is free on a volume: of a quota what the catalogue leaves, else what its file system said when last looked at.
+import { eq, sql } from 'drizzle-orm';
+import type { VolumeId } from '#core/model.ts';
+import type { Db } from '../db/connect.ts';
+import { volumeHoldings, volumes } from '../db/schema.ts';
+
+export async function usedByVolume(db: Db): Promise<Map<number, number>> {
+  const rows = await db
+    .select({ id: volumeHoldings.volumeId, bytes: sql`SUM(${volumeHoldings.bytes})`.mapWith(Number) })
+    .from(volumeHoldings)
+    .groupBy(volumeHoldings.volumeId);
+  return new Map(rows.map((row) => [row.id, row.bytes]));
+}
+
+export async function volumeFree(db: Db, volumeId: VolumeId): Promise<number> {
+  const [volume] = await db.select().from(volumes).where(eq(volumes.id, volumeId));
+  if (!volume) return 0;
+  if (!volume.quota) return volume.freeBytes;
+  return Math.max(0, volume.capacityBytes - ((await usedByVolume(db)).get(volumeId) ?? 0));
+}
