@@ -10,7 +10,7 @@ import type { VolumeId } from '#core/model.ts';
 import { connect, type Database, disconnect } from './db/connect.ts';
 import { runArchive } from './jobs/archive.ts';
 import { Cancelled, JobContext, type Pools } from './jobs/context.ts';
-import { claimJob, endJob, type Job, LeaseLost } from './jobs/queue.ts';
+import { claimJob, endJob, type Job, LeaseLost, releaseLease } from './jobs/queue.ts';
 import { readDocuments } from './jobs/read-documents.ts';
 import { readVolume, VolumeNotReadable } from './jobs/read-volume.ts';
 import { runRemove } from './jobs/remove.ts';
@@ -67,9 +67,9 @@ export function startWorker(
   return {
     stop: async () => {
       stopping = true;
-      for (const { context } of running.values()) Atomics.store(context.stop, 0, 1);
+      for (const { context } of running.values()) context.letGo();
       await looping;
-      // Running removals end after their batch; copies at their next block.
+      // Removals end after their batch, copies at their next block; whoever comes next goes on at once.
       await Promise.race([
         Promise.all([...running.values()].map((r) => r.ended)),
         new Promise((resolve) => setTimeout(resolve, 5_000)),
@@ -88,7 +88,8 @@ async function work(context: JobContext, log: pino.Logger): Promise<void> {
     log.info({ job: job.id }, 'job done');
   } catch (error) {
     if (error instanceof LeaseLost) {
-      log.warn({ job: job.id }, 'job taken over by another worker');
+      await releaseLease(db, job);
+      log.warn({ job: job.id }, 'job let go');
     } else if (error instanceof Cancelled) {
       await db.transaction((tx) => endJob(tx, job, { state: 'cancelled' })).catch(() => undefined);
     } else {

@@ -29,7 +29,9 @@ function program(name: string): string {
  * Starts the database whose data lie in `folder`, making it first where there is none.
  * @param port 0 for any free one
  */
-export async function startDatabase(folder: string, options: { port: number; durable: boolean }): Promise<OwnDatabase> {
+export async function startDatabase(place: string, options: { port: number; durable: boolean }): Promise<OwnDatabase> {
+  // MariaDB's tools change their folder, so a relative one would mean another place to them.
+  const folder = path.resolve(place);
   mkdirSync(folder, { recursive: true, mode: 0o700 });
   chmodSync(folder, 0o700);
   refuseFullDisk(folder);

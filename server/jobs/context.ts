@@ -63,6 +63,12 @@ export class JobContext {
     this.beat.done = done;
   }
 
+  /** The worker is stopping: the job ends here without an end, and goes on with the next worker. */
+  letGo(): void {
+    this.lost = true;
+    Atomics.store(this.stop, 0, 1);
+  }
+
   /** Throws where the work must not go on: cancelled, or taken over by another worker. */
   check(): void {
     if (this.lost) throw new LeaseLost();
@@ -76,6 +82,7 @@ export class JobContext {
   }
 
   private async tick(): Promise<void> {
+    if (this.lost) return;
     const now = Date.now();
     this.samples.push({ at: now, done: this.beat.done });
     this.samples = this.samples.filter((sample) => now - sample.at <= RATE_WINDOW_MS);

@@ -97,6 +97,14 @@ export async function heartbeat(
   return { cancel: row?.cancel ?? false };
 }
 
+/** Gives a lease back, if it is still ours, so that the next worker need not wait for it to run out. */
+export async function releaseLease(db: Database, job: Job): Promise<void> {
+  await db
+    .update(jobs)
+    .set({ leaseUntil: new Date(0) })
+    .where(and(eq(jobs.id, job.id), eq(jobs.lease, job.lease!)));
+}
+
 /** Ends a job in the given transaction, if it is still ours. */
 export async function endJob(
   tx: Db,

@@ -1,7 +1,7 @@
 // Receipts: written once, in the same transaction as the end of the work, chained by checksums so that a receipt that
 // was changed from outside shows. Nothing here changes or removes one, and the tables refuse it too.
 import { createHash } from 'node:crypto';
-import { asc, desc, eq, lt } from 'drizzle-orm';
+import { asc, desc, eq, lt, sql } from 'drizzle-orm';
 import type { Database, Db } from '../db/connect.ts';
 import { receipts } from '../db/schema.ts';
 
@@ -71,4 +71,23 @@ export function pageOfReceipts(db: Database, before: number | null, size = 100):
 export async function receiptOf(db: Database, id: number): Promise<Receipt | null> {
   const [receipt] = await db.select().from(receipts).where(eq(receipts.id, id));
   return receipt ?? null;
+}
+
+/** Sums over the whole ledger. */
+export async function ledgerSums(
+  db: Database,
+): Promise<{ receipts: number; removedBytes: number; archivedBytes: number }> {
+  const [row] = await db
+    .select({
+      receipts: sql`COUNT(*)`.mapWith(Number),
+      removedBytes:
+        sql`COALESCE(SUM(IF(${receipts.action} IN ('caches removed', 'originals removed'), ${receipts.bytes}, 0)), 0)`.mapWith(
+          Number,
+        ),
+      archivedBytes: sql`COALESCE(SUM(IF(${receipts.action} = 'archive sealed', ${receipts.bytes}, 0)), 0)`.mapWith(
+        Number,
+      ),
+    })
+    .from(receipts);
+  return row!;
 }

@@ -150,7 +150,7 @@ CREATE TABLE `job_stores` (
 --> statement-breakpoint
 CREATE TABLE `jobs` (
 	`id` bigint AUTO_INCREMENT NOT NULL,
-	`kind` enum('read volume','read documents','remove','archive','restore') NOT NULL,
+	`kind` enum('read volume','remove','archive','restore') NOT NULL,
 	`title` varchar(500) NOT NULL,
 	`params` json NOT NULL,
 	`step_id` bigint,

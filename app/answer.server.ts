@@ -1,0 +1,54 @@
+// How every action answers a form: parsed with its schema at the door; what is refused comes back as a sentence, and
+// then nothing was changed.
+import { data } from 'react-router';
+import type { z } from 'zod';
+import { Refused } from '#server/refused.ts';
+import type { Answer } from './lib/answer.ts';
+
+export async function answer<Schema extends z.ZodType>(
+  request: Request,
+  schema: Schema,
+  work: (form: z.output<Schema>) => Promise<string | Answer>,
+): Promise<ReturnType<typeof data<Answer>>> {
+  const refuse = (error: string) => data<Answer>({ ok: false, error }, 422);
+  let form: FormData;
+  try {
+    form = await request.formData();
+  } catch {
+    return refuse('The form could not be read. Nothing was changed. Send it again.');
+  }
+  const parsed = schema.safeParse(Object.fromEntries(form));
+  if (!parsed.success) {
+    const first = parsed.error.issues[0];
+    const words =
+      first?.message && !/^Invalid/.test(first.message)
+        ? first.message
+        : `The form says something that was not expected${first?.path.length ? ` in "${first.path.join('.')}"` : ''}.`;
+    return refuse(`${words} Nothing was changed.`);
+  }
+  try {
+    const said = await work(parsed.data);
+    return data<Answer>(
+      typeof said === 'string' ? { ok: true, said } : said,
+      typeof said === 'string' || said.ok ? 200 : 422,
+    );
+  } catch (error) {
+    if (error instanceof Refused) return refuse(error.message);
+    throw error;
+  }
+}
+
+/** Volumes chosen in the rack, from the address: ?v=1,4 */
+export function volumesAsked(request: Request): number[] {
+  return (new URL(request.url).searchParams.get('v') ?? '')
+    .split(',')
+    .map(Number)
+    .filter((n) => Number.isSafeInteger(n) && n > 0);
+}
+
+/** A number from the address; a 404 where it is none. */
+export function idFrom(text: string | undefined, what: string): number {
+  const id = Number(text);
+  if (!Number.isSafeInteger(id) || id <= 0) throw new Response(`There is no such ${what}.`, { status: 404 });
+  return id;
+}

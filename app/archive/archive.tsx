@@ -1,0 +1,113 @@
+// Archive: which projects are ready to leave, and how far each has come.
+import { Link } from 'react-router';
+import type { Route } from './+types/archive';
+import { exactTime, size } from '#core/say/amounts.ts';
+import { archiveLensSentence, stateSince } from '#core/say/lenses.ts';
+import { projectRows } from '#server/services/projects.ts';
+import { archiveRows } from '#server/services/shelf.ts';
+import { db } from '../db.server';
+import { useFrame } from '../shell/frame';
+import { useLens } from '../shell/links';
+import { buttonLook, Chip, Empty, Sentence } from '../ui/parts';
+import { Table } from '../ui/table';
+
+export async function loader() {
+  const [projects, archives] = await Promise.all([projectRows(db()), archiveRows(db())]);
+  const ready = { delivered: 0, finishing: 1, 'in work': 2, planned: 3, archived: 4 };
+  const rows = projects
+    .map((project) => ({
+      ...project,
+      archives: archives
+        .filter((archive) => archive.projectId === project.projectId)
+        .map((archive) => ({
+          state: archive.state,
+          carriers: archive.copies.map((copy) => copy.carrier),
+          originalsBytes: archive.originalsBytes,
+        })),
+    }))
+    .sort((a, b) => ready[a.state] - ready[b.state]);
+  return { rows, sentence: archiveLensSentence(projects) };
+}
+
+type Row = Route.ComponentProps['loaderData']['rows'][number];
+
+export default function Archive({ loaderData }: Route.ComponentProps) {
+  const { nowMs } = useFrame();
+  const lens = useLens();
+  return (
+    <div className="grid gap-4">
+      <Sentence>{loaderData.sentence}</Sentence>
+      <section className="card py-1" aria-label="Projects to archive">
+        {loaderData.rows.length === 0 ? (
+          <Empty>No project is known yet. Read the volumes first.</Empty>
+        ) : (
+          <Table<Row>
+            label="Projects to archive"
+            rows={loaderData.rows}
+            rowKey={(row) => row.projectId}
+            rowHeight={42}
+            columns={[
+              {
+                key: 'name',
+                title: 'Project',
+                sort: (row) => row.name.toLowerCase(),
+                cell: (row) => (
+                  <span className="block max-w-80 truncate font-medium" title={row.name}>
+                    {row.name}
+                  </span>
+                ),
+              },
+              {
+                key: 'state',
+                title: 'State',
+                sort: (row) => row.state,
+                cell: (row) => (
+                  <span title={exactTime(row.stateSince.getTime())}>
+                    {stateSince(row.state, row.stateSince.getTime(), nowMs)}
+                  </span>
+                ),
+              },
+              {
+                key: 'size',
+                title: 'Online',
+                number: true,
+                sort: (row) => row.bytes,
+                cell: (row) => <b>{size(row.bytes)}</b>,
+              },
+              {
+                key: 'archives',
+                title: 'Archives',
+                cell: (row) =>
+                  row.archives.length === 0 ? (
+                    <span className="text-ink-2">none</span>
+                  ) : (
+                    row.archives.map((archive, i) => (
+                      <span key={i} className="mr-2">
+                        <Chip tone={archive.state === 'sealed' ? 'ok' : 'plain'}>
+                          {archive.state === 'sealed' ? `sealed on ${archive.carriers.join(', ')}` : 'writing'}
+                        </Chip>
+                      </span>
+                    ))
+                  ),
+              },
+              {
+                key: 'go',
+                title: <span className="sr-only">Next</span>,
+                number: true,
+                cell: (row) => (
+                  <Link
+                    to={lens(`/archive/${row.projectId}`)}
+                    className={buttonLook(row.state === 'delivered' && row.archives.length === 0 ? 'first' : 'plain')}
+                    aria-label={`Shape an archive of ${row.name}`}
+                  >
+                    Shape an archive
+                  </Link>
+                ),
+              },
+            ]}
+          />
+        )}
+      </section>
+    </div>
+  );
+}

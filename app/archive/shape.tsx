@@ -1,0 +1,282 @@
+// Shaping one project's archive: what leaves and what stays, which carrier it fits on, what it will take; then staged.
+import { useState } from 'react';
+import { Link, useFetcher } from 'react-router';
+import type { Route } from './+types/shape';
+import { stageArchiveForm } from '#contract/forms.ts';
+import { archiveFolderName, estimateSeconds } from '#core/archive/selection.ts';
+import type { CarrierId, ProjectId } from '#core/model.ts';
+import { nameOf } from '#core/paths.ts';
+import { count, counted, duration, exactTime, size } from '#core/say/amounts.ts';
+import { archiveSentence, LEFT_OUT_WORDS, stateSince } from '#core/say/lenses.ts';
+import { projectSelection } from '#server/services/archive-selection.ts';
+import { stageArchive } from '#server/services/plan.ts';
+import { projectById } from '#server/services/projects.ts';
+import { measuredRates } from '#server/services/rates.ts';
+import { carrierRows } from '#server/services/shelf.ts';
+import { answer, idFrom } from '../answer.server';
+import { Waterfall } from '../charts/waterfall';
+import { db } from '../db.server';
+import type { Answer } from '../lib/answer';
+import { useFrame } from '../shell/frame';
+import { useLens } from '../shell/links';
+import { Bar, Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
+import { Table } from '../ui/table';
+
+export async function loader({ params }: Route.LoaderArgs) {
+  const projectId = idFrom(params.projectId, 'project') as ProjectId;
+  const project = await projectById(db(), projectId);
+  if (!project) throw new Response('There is no such project.', { status: 404 });
+  const [selection, carriers, rates] = await Promise.all([
+    projectSelection(db(), projectId),
+    carrierRows(db()),
+    measuredRates(db()),
+  ]);
+  const media = selection.chosen.filter((file) => !file.isDocument);
+  return {
+    project,
+    carriers,
+    folder: archiveFolderName(project.slug, new Date().toISOString().slice(0, 10)),
+    totalBytes: selection.totalBytes,
+    archiveBytes: selection.chosenBytes,
+    leftOut: selection.leftOut,
+    missing: selection.missing,
+    outside: selection.outside,
+    mediaTotal: selection.mediaTotal,
+    mediaFiles: media.length,
+    mediaBytes: media.reduce((sum, file) => sum + file.sizeBytes, 0),
+    documents: selection.chosen.filter((file) => file.isDocument).length,
+    files: selection.chosen.slice(0, 5000).map((file) => ({
+      key: file.fileId,
+      payloadPath: file.payloadPath,
+      sizeBytes: file.sizeBytes,
+      volumeId: file.volumeId,
+      path: file.path,
+      renamed: nameOf(file.payloadPath) !== file.name,
+    })),
+    estimate: estimateSeconds(selection.chosenBytes, rates),
+    measured: rates.measured,
+  };
+}
+
+export async function action({ request, params }: Route.ActionArgs) {
+  return answer(request, stageArchiveForm, async ({ carrierId, folder }) => {
+    const staged = await stageArchive(db(), {
+      projectId: idFrom(params.projectId, 'project') as ProjectId,
+      carrierId: carrierId as CarrierId,
+      folder,
+      now: new Date(),
+    });
+    return `Staged an archive of ${size(staged.bytes)}. Review the plan and run it.`;
+  });
+}
+
+type Data = Route.ComponentProps['loaderData'];
+
+export default function Shape({ loaderData: data }: Route.ComponentProps) {
+  const { nowMs } = useFrame();
+  const fitting = data.carriers.find(
+    (carrier) => carrier.state === 'reachable' && carrier.capacityBytes - carrier.usedBytes >= data.archiveBytes,
+  );
+  const [carrierId, setCarrier] = useState<number>(fitting?.carrierId ?? data.carriers[0]?.carrierId ?? 0);
+  const carrier = data.carriers.find((c) => c.carrierId === carrierId);
+  const fetcher = useFetcher<Answer>();
+  return (
+    <fetcher.Form method="post" className="grid gap-4">
+      <input type="hidden" name="intent" value="stage" />
+      <div className="flex items-end justify-between gap-4">
+        <Sentence
+          above={
+            <span title={exactTime(data.project.stateSince.getTime())}>
+              {data.project.name}, {stateSince(data.project.state, data.project.stateSince.getTime(), nowMs)}
+            </span>
+          }
+        >
+          {archiveSentence({
+            totalBytes: data.totalBytes,
+            archiveBytes: data.archiveBytes,
+            carrier: carrier?.name ?? null,
+          })}
+        </Sentence>
+        <Button tone="first" type="submit" disabled={data.archiveBytes === 0 || !carrier || fetcher.state !== 'idle'}>
+          Stage archive
+        </Button>
+      </div>
+      <Said answer={fetcher.data} />
+      {data.archiveBytes > 0 && (
+        <div className="grid grid-cols-[minmax(0,1fr)_300px] gap-4">
+          <div className="grid content-start gap-4">
+            <Card title="What leaves, what stays">
+              <Waterfall
+                total={data.totalBytes}
+                archive={data.archiveBytes}
+                steps={data.leftOut.map((part) => ({
+                  key: part.why,
+                  name: LEFT_OUT_WORDS[part.why],
+                  bytes: part.bytes,
+                }))}
+              />
+            </Card>
+            <Contents data={data} />
+          </div>
+          <div className="grid content-start gap-4">
+            <Inside data={data} />
+            <Carriers data={data} carrierId={carrierId} onChoose={setCarrier} />
+            <Card title="Its folder">
+              <Field label="Name on the carrier" hint="Nothing is ever written over.">
+                <input name="folder" defaultValue={data.folder} maxLength={250} className={inputLook} required />
+              </Field>
+            </Card>
+          </div>
+        </div>
+      )}
+    </fetcher.Form>
+  );
+}
+
+function Inside({ data }: { data: Data }) {
+  const lens = useLens();
+  return (
+    <Card title="What goes in">
+      <ul className="rows">
+        <li className="flex justify-between py-1.5">
+          <span>
+            Media the timelines use
+            <span className="block text-[13px] text-ink-2">whole files, {counted(data.mediaFiles, 'file')}</span>
+          </span>
+          <b>{size(data.mediaBytes)}</b>
+        </li>
+        <li className="flex justify-between py-1.5">
+          <span>
+            {counted(data.documents, 'document')}
+            <span className="block text-[13px] text-ink-2">relinked, the original beside it</span>
+          </span>
+          <b>{size(data.archiveBytes - data.mediaBytes)}</b>
+        </li>
+        {data.missing > 0 && (
+          <li className="py-1.5">
+            <Link to={lens(`/projects/${data.project.id}?bin=all&show=missing`)}>
+              <Chip tone="loss">
+                {count(data.missing)} of {count(data.mediaTotal)} missing
+              </Chip>
+            </Link>
+            <span className="ml-2 text-[13px] text-ink-2">cannot go in</span>
+          </li>
+        )}
+        {data.outside > 0 && (
+          <li className="py-1.5 text-[13px] text-loss">
+            {counted(data.outside, 'reference')} of its document lead out of every volume. They are left as they are,
+            and nothing they point at is read.
+          </li>
+        )}
+      </ul>
+    </Card>
+  );
+}
+
+function Carriers({ data, carrierId, onChoose }: { data: Data; carrierId: number; onChoose: (id: number) => void }) {
+  if (data.carriers.length === 0)
+    return <Card title="Carrier">No carrier is registered, so there is nowhere to write to.</Card>;
+  return (
+    <Card title="Carrier" aside={`about ${duration(data.estimate)}`}>
+      <div role="radiogroup" aria-label="Carrier" className="grid gap-2.5">
+        {data.carriers.map((carrier) => {
+          const free = Math.max(0, carrier.capacityBytes - carrier.usedBytes);
+          const fits = free >= data.archiveBytes;
+          return (
+            <label key={carrier.carrierId} className="block cursor-pointer">
+              <span className="flex items-baseline justify-between gap-2">
+                <span className="flex items-center gap-2">
+                  <input
+                    type="radio"
+                    name="carrierId"
+                    value={carrier.carrierId}
+                    checked={carrier.carrierId === carrierId}
+                    onChange={() => onChoose(carrier.carrierId)}
+                    className="accent-accent"
+                  />
+                  <b className="path">{carrier.name}</b>
+                </span>
+                <span
+                  className={fits && carrier.state === 'reachable' ? 'text-[13px] text-ink-2' : 'text-[13px] text-loss'}
+                >
+                  {carrier.state !== 'reachable'
+                    ? 'not in reach'
+                    : fits
+                      ? `${size(free - data.archiveBytes)} left after`
+                      : `${size(data.archiveBytes - free)} too small`}
+                </span>
+              </span>
+              <span className="mt-1 block">
+                <Bar
+                  height={12}
+                  label={carrier.name}
+                  whole={carrier.capacityBytes}
+                  parts={[
+                    { key: 'there', bytes: carrier.usedBytes, colour: 'var(--kind-cache)', label: 'there' },
+                    {
+                      key: 'this',
+                      bytes: Math.min(free, data.archiveBytes),
+                      colour: fits ? 'var(--accent)' : 'var(--loss)',
+                      label: 'this archive',
+                    },
+                  ]}
+                />
+              </span>
+            </label>
+          );
+        })}
+      </div>
+      <p className="mt-3 text-[13px] text-ink-2">
+        Written and read back whole before it is sealed; the time is{' '}
+        {data.measured ? 'from earlier work here' : 'a guess until work was measured here'}.
+      </p>
+    </Card>
+  );
+}
+
+function Contents({ data }: { data: Data }) {
+  const { volumes } = useFrame();
+  const names = new Map(volumes.map((volume) => [volume.volumeId, volume.name]));
+  return (
+    <section className="card py-1" aria-label="Files of the archive">
+      {data.files.length === 0 ? (
+        <Empty>Nothing goes in.</Empty>
+      ) : (
+        <Table
+          label="Files of the archive"
+          rows={data.files}
+          rowKey={(file) => file.key}
+          height="max(180px, calc(100vh - 470px))"
+          columns={[
+            {
+              key: 'place',
+              title: 'In the archive',
+              sort: (file) => file.payloadPath,
+              cell: (file) => (
+                <span className="path flex max-w-96 items-center gap-2">
+                  <span className="truncate" title={file.payloadPath}>
+                    {file.payloadPath}
+                  </span>
+                  {file.renamed && <Chip tone="caution">name made different</Chip>}
+                </span>
+              ),
+            },
+            {
+              key: 'from',
+              title: 'From',
+              sort: (file) => names.get(file.volumeId) ?? '',
+              cell: (file) => <span title={file.path}>{names.get(file.volumeId)}</span>,
+            },
+            {
+              key: 'size',
+              title: 'Size',
+              number: true,
+              sort: (file) => file.sizeBytes,
+              cell: (file) => <b>{size(file.sizeBytes)}</b>,
+            },
+          ]}
+        />
+      )}
+    </section>
+  );
+}

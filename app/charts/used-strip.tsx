@@ -1,0 +1,24 @@
+// The strip that shows which parts of a clip timelines use.
+export function UsedStrip({ parts }: { parts: { from: number; to: number }[] }) {
+  const share = parts.reduce((sum, part) => sum + part.to - part.from, 0);
+  const words =
+    parts.length === 0
+      ? 'no part used'
+      : `${Math.max(1, Math.round(share * 100))} % used, in ${parts.length === 1 ? 'one part' : `${parts.length} parts`}`;
+  return (
+    <svg role="img" aria-label={words} width="150" height="12" className="block">
+      <title>{words}</title>
+      <rect y="4" width="150" height="4" rx="2" fill="var(--free)" />
+      {parts.map((part, i) => (
+        <rect
+          key={i}
+          x={part.from * 150}
+          width={Math.max(2, (part.to - part.from) * 150)}
+          height="12"
+          rx="2"
+          fill="var(--kind-source)"
+        />
+      ))}
+    </svg>
+  );
+}

@@ -1,0 +1,96 @@
+// Ledger: a receipt for everything done, newest first, with its checksums; receipts that were changed from outside show.
+import { Link } from 'react-router';
+import type { Route } from './+types/ledger';
+import { ago, count, exactTime, size } from '#core/say/amounts.ts';
+import { ledgerSentence } from '#core/say/lenses.ts';
+import { brokenReceipts, ledgerSums, pageOfReceipts } from '#server/services/ledger.ts';
+import { db } from '../db.server';
+import { Chip, Empty, Sentence } from '../ui/parts';
+
+const PAGE = 100;
+
+export async function loader({ request }: Route.LoaderArgs) {
+  const before = Number(new URL(request.url).searchParams.get('before')) || null;
+  const [receipts, broken, sums] = await Promise.all([
+    pageOfReceipts(db(), before, PAGE),
+    brokenReceipts(db()),
+    ledgerSums(db()),
+  ]);
+  return {
+    receipts,
+    broken,
+    sentence: ledgerSentence({ ...sums, broken: broken.length }),
+    more: receipts.length === PAGE ? receipts.at(-1)!.id : null,
+    nowMs: Date.now(),
+  };
+}
+
+export default function Ledger({ loaderData: { receipts, broken, sentence, more, nowMs } }: Route.ComponentProps) {
+  return (
+    <div className="grid gap-4">
+      <Sentence>{sentence}</Sentence>
+      <section className="card py-1" aria-label="Receipts">
+        {receipts.length === 0 ? (
+          <Empty>Run a plan, and its receipt is the first line here.</Empty>
+        ) : (
+          <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="Receipts">
+            <table className="table">
+              <thead>
+                <tr>
+                  <th>When</th>
+                  <th>What</th>
+                  <th>Who</th>
+                  <th className="number">Files</th>
+                  <th className="number">Size</th>
+                  <th className="number">Held</th>
+                  <th>Items, SHA-256</th>
+                </tr>
+              </thead>
+              <tbody>
+                {receipts.map((receipt) => (
+                  <tr key={receipt.id} className="h-11">
+                    <td title={exactTime(receipt.at.getTime())}>{ago(receipt.at.getTime(), nowMs)}</td>
+                    <td className="max-w-96 truncate" title={receipt.title}>
+                      <span className="font-medium">{receipt.title}</span>
+                      <span className="block text-[13px] text-ink-2">
+                        {receipt.action}
+                        {broken.includes(receipt.id) && (
+                          <>
+                            {' '}
+                            <Chip tone="loss">changed from outside</Chip>
+                          </>
+                        )}
+                      </span>
+                    </td>
+                    <td>{receipt.who}</td>
+                    <td className="number">{receipt.files > 0 ? count(receipt.files) : ''}</td>
+                    <td className="number font-semibold">{receipt.bytes > 0 ? size(receipt.bytes) : ''}</td>
+                    <td className="number" title={heldWords(receipt.facts)}>
+                      {receipt.held > 0 ? <Chip tone="caution">{count(receipt.held)}</Chip> : ''}
+                    </td>
+                    <td className="path text-ink-2" title={receipt.itemsSha256}>
+                      {receipt.itemsSha256.slice(0, 12)}…
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
+        )}
+      </section>
+      {more !== null && (
+        <Link to={`?before=${more}`} className="text-accent underline">
+          Older receipts
+        </Link>
+      )}
+    </div>
+  );
+}
+
+function heldWords(facts: Record<string, unknown>): string | undefined {
+  const held = facts.held;
+  if (typeof held !== 'object' || held === null) return undefined;
+  return Object.entries(held)
+    .map(([reason, n]) => `${reason}: ${String(n)}`)
+    .join(', ');
+}

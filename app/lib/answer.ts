@@ -1,0 +1,2 @@
+// What an action tells its form.
+export type Answer = { ok: true; said: string } | { ok: false; error: string };

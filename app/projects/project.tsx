@@ -1,0 +1,391 @@
+// One project: what it holds by kind and volume, its timelines, its bins and clips, what is found and what is used.
+import clsx from 'clsx';
+import { Form, Link, useActionData, useNavigation, useSearchParams, useSubmit } from 'react-router';
+import type { Route } from './+types/project';
+import { projectForm } from '#contract/forms.ts';
+import { KINDS, PROJECT_STATES, type ProjectId } from '#core/model.ts';
+import { ago, count, counted, exactTime, size } from '#core/say/amounts.ts';
+import { stateSince } from '#core/say/lenses.ts';
+import { projectBins, projectClips, projectTimelines } from '#server/services/clips.ts';
+import { projectById, projectDocuments, projectHoldings, projectMedia, setState } from '#server/services/projects.ts';
+import { answer, idFrom } from '../answer.server';
+import { UsedStrip } from '../charts/used-strip';
+import { db } from '../db.server';
+import { personOf } from '../person.server';
+import { useFrame } from '../shell/frame';
+import { useLens } from '../shell/links';
+import { buttonLook, Card, Chip, Empty, inputLook, KindDot, Said } from '../ui/parts';
+import { Table } from '../ui/table';
+
+export async function loader({ params, request }: Route.LoaderArgs) {
+  const projectId = idFrom(params.projectId, 'project') as ProjectId;
+  const project = await projectById(db(), projectId);
+  if (!project) throw new Response('There is no such project.', { status: 404 });
+  const [holdings, media, documents, { bins, loose, documentIds }] = await Promise.all([
+    projectHoldings(db(), projectId),
+    projectMedia(db(), projectId),
+    projectDocuments(db(), projectId),
+    projectBins(db(), projectId),
+  ]);
+  const search = new URL(request.url).searchParams;
+  const asked = search.get('bin');
+  const first = bins.find((bin) => bin.clips > 0);
+  const bin =
+    asked === 'none'
+      ? null
+      : asked === 'all'
+        ? 'all'
+        : (bins.find((b) => b.binId === Number(asked))?.binId ?? first?.binId ?? 'all');
+  const show = search.get('show') === 'unused' ? 'unused' : search.get('show') === 'missing' ? 'missing' : 'all';
+  const [clips, timelines] = await Promise.all([
+    projectClips(db(), { documentIds, bin, show }),
+    projectTimelines(db(), documentIds),
+  ]);
+  return {
+    project,
+    holdings,
+    media,
+    documents,
+    bins,
+    loose,
+    bin,
+    show: show as 'all' | 'unused' | 'missing',
+    clips,
+    timelines,
+  };
+}
+
+export async function action({ request, params }: Route.ActionArgs) {
+  const who = await personOf(request);
+  return answer(request, projectForm, async ({ state }) => {
+    const now = new Date();
+    await setState(db(), { projectId: idFrom(params.projectId, 'project') as ProjectId, state, since: now, who, now });
+    return `The project is ${state} now.`;
+  });
+}
+
+type Data = Route.ComponentProps['loaderData'];
+
+export default function Project({ loaderData }: Route.ComponentProps) {
+  return (
+    <div className="grid gap-4">
+      <Head data={loaderData} />
+      <Troubles data={loaderData} />
+      <div className="grid grid-cols-[minmax(0,1.45fr)_minmax(0,1fr)] gap-4">
+        <Card title="Where it lies" className="max-h-[230px] overflow-auto">
+          <Holdings data={loaderData} />
+        </Card>
+        <Card title="Timelines" aside="length, media reached" className="max-h-[230px] overflow-auto">
+          <Timelines data={loaderData} />
+        </Card>
+      </div>
+      <div className="grid grid-cols-[200px_minmax(0,1fr)] gap-4">
+        <Bins data={loaderData} />
+        <Clips data={loaderData} />
+      </div>
+    </div>
+  );
+}
+
+function Head({ data }: { data: Data }) {
+  const { project, media, documents, holdings } = data;
+  const { nowMs } = useFrame();
+  const lens = useLens();
+  const submit = useSubmit();
+  const said = useActionData<typeof action>();
+  const living = documents.find((document) => document.goneAt === null) ?? documents[0];
+  const bytes = holdings.reduce((sum, row) => sum + row.bytes, 0);
+  return (
+    <div className="flex items-end justify-between gap-6">
+      <div className="min-w-0">
+        <div className="text-ink-2">
+          <span title={exactTime(project.stateSince.getTime())}>
+            {stateSince(project.state, project.stateSince.getTime(), nowMs)}
+          </span>
+          {living && (
+            <>
+              , read from {living.name} {ago(living.readAt.getTime(), nowMs)}
+            </>
+          )}
+        </div>
+        <h1 className="sentence truncate" title={project.name}>
+          {project.name}
+        </h1>
+        {said && !said.ok && <Said answer={said} />}
+      </div>
+      <dl className="flex shrink-0 items-end gap-6 text-right">
+        <Fact name="Everywhere">{size(bytes)}</Fact>
+        <Fact name="Media found">
+          {count(media.total - media.missing)}{' '}
+          <span className="text-[13.5px] font-normal text-ink-2">of {count(media.total)}</span>
+        </Fact>
+        <Fact name="Unused">{size(media.unusedBytes)}</Fact>
+        <div>
+          <Form method="post" onChange={(event) => void submit(event.currentTarget)}>
+            <input type="hidden" name="intent" value="state" />
+            <select
+              name="state"
+              aria-label="State of the project"
+              key={project.state}
+              defaultValue={project.state}
+              className={clsx(inputLook, 'w-28')}
+            >
+              {PROJECT_STATES.map((state) => (
+                <option key={state}>{state}</option>
+              ))}
+            </select>
+          </Form>
+        </div>
+        <div>
+          <Link to={lens(`/archive/${project.id}`)} className={buttonLook('first')}>
+            Shape an archive
+          </Link>
+        </div>
+      </dl>
+    </div>
+  );
+}
+
+function Fact({ name, children }: { name: string; children: React.ReactNode }) {
+  return (
+    <div>
+      <dt className="text-[13px] text-ink-3">{name}</dt>
+      <dd className="text-[17px] font-semibold whitespace-nowrap">{children}</dd>
+    </div>
+  );
+}
+
+function Troubles({ data }: { data: Data }) {
+  const broken = data.documents.filter((document) => document.state === 'broken' && document.goneAt === null);
+  return broken.map((document) => (
+    <p key={document.documentId} role="alert" className="rounded-lg bg-loss-wash px-3 py-2 text-loss">
+      {document.name} cannot be read: {document.trouble}. What an earlier reading told is shown; the file was not
+      touched. Save it again from where it was made, then read the volume.
+    </p>
+  ));
+}
+
+function Holdings({ data }: { data: Data }) {
+  const { volumes } = useFrame();
+  const names = new Map(volumes.map((volume) => [volume.volumeId, volume.name]));
+  const kinds = KINDS.filter((kind) => data.holdings.some((row) => row.kind === kind));
+  if (kinds.length === 0) return <Empty>Nothing of it is on any volume that was read.</Empty>;
+  return (
+    <ul className="rows">
+      {kinds.map((kind) => {
+        const rows = data.holdings.filter((row) => row.kind === kind).sort((a, b) => b.bytes - a.bytes);
+        return (
+          <li key={kind} className="grid grid-cols-[96px_minmax(0,1fr)_80px_72px] items-center gap-2 py-1.5">
+            <span className="flex items-center gap-1.5">
+              <KindDot kind={kind} /> {kind}
+            </span>
+            <span
+              className="truncate text-ink-2"
+              title={rows.map((row) => `${names.get(row.volumeId)} ${size(row.bytes)}`).join(', ')}
+            >
+              {rows
+                .map((row) =>
+                  rows.length === 1 ? names.get(row.volumeId) : `${names.get(row.volumeId)} ${size(row.bytes)}`,
+                )
+                .join(', ')}
+            </span>
+            <span className="text-right text-ink-2">
+              {counted(
+                rows.reduce((sum, row) => sum + row.files, 0),
+                'file',
+              )}
+            </span>
+            <span className="text-right font-medium">{size(rows.reduce((sum, row) => sum + row.bytes, 0))}</span>
+          </li>
+        );
+      })}
+    </ul>
+  );
+}
+
+function Timelines({ data }: { data: Data }) {
+  if (data.timelines.length === 0) return <Empty>Its documents hold no timeline.</Empty>;
+  return (
+    <ul className="rows">
+      {data.timelines.map((timeline) => (
+        <li key={timeline.timelineId} className="grid grid-cols-[minmax(0,1fr)_auto_72px] items-center gap-3 py-1.5">
+          <span className="truncate font-medium" title={timeline.name}>
+            {timeline.name}
+          </span>
+          <span className="path text-ink-2">{timeline.length}</span>
+          <span className="text-right">{size(timeline.bytes)}</span>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function useAddress(): (changes: Record<string, string>) => string {
+  const [search] = useSearchParams();
+  return (changes) => {
+    const next = new URLSearchParams(search);
+    for (const [key, value] of Object.entries(changes)) next.set(key, value);
+    return `?${next.toString()}`;
+  };
+}
+
+function Bins({ data }: { data: Data }) {
+  const address = useAddress();
+  const children = (parent: number | null, depth: number): { bin: Data['bins'][number]; depth: number }[] =>
+    data.bins
+      .filter((bin) => bin.parentId === parent)
+      .flatMap((bin) => [{ bin, depth }, ...children(bin.binId, depth + 1)]);
+  const all = data.bins.reduce((sum, bin) => sum + bin.clips, data.loose);
+  const look = (chosen: boolean) =>
+    clsx(
+      'flex items-baseline justify-between gap-2 py-1 pr-4',
+      chosen ? 'bg-accent-wash font-semibold' : 'hover:bg-panel',
+    );
+  return (
+    <nav aria-label="Bins" className="card !px-0">
+      <h2 className="card-title mb-1 px-4">Bins</h2>
+      {children(null, 0).map(({ bin, depth }) => (
+        <Link
+          key={bin.binId}
+          to={address({ bin: String(bin.binId) })}
+          preventScrollReset
+          className={look(data.bin === bin.binId)}
+          style={{ paddingLeft: 16 + depth * 14 }}
+          aria-current={data.bin === bin.binId ? 'true' : undefined}
+        >
+          <span className="truncate" title={bin.name}>
+            {bin.name}
+          </span>
+          {bin.missing > 0 ? (
+            <span className="text-[13px] whitespace-nowrap text-loss">{bin.missing} missing</span>
+          ) : (
+            bin.clips > 0 && <span className="text-[13px] text-ink-2">{count(bin.clips)}</span>
+          )}
+        </Link>
+      ))}
+      {data.loose > 0 && (
+        <Link
+          to={address({ bin: 'none' })}
+          preventScrollReset
+          className={look(data.bin === null)}
+          style={{ paddingLeft: 16 }}
+        >
+          Not in any bin <span className="text-[13px] text-ink-2">{count(data.loose)}</span>
+        </Link>
+      )}
+      <Link
+        to={address({ bin: 'all' })}
+        preventScrollReset
+        className={look(data.bin === 'all')}
+        style={{ paddingLeft: 16 }}
+      >
+        All clips <span className="text-[13px] text-ink-2">{count(all)}</span>
+      </Link>
+    </nav>
+  );
+}
+
+const SHOWS = [
+  ['all', 'All'],
+  ['unused', 'Unused'],
+  ['missing', 'Missing'],
+] as const;
+
+function Clips({ data }: { data: Data }) {
+  const address = useAddress();
+  const navigation = useNavigation();
+  const [search] = useSearchParams();
+  const find = search.get('find');
+  const bin = data.bins.find((b) => b.binId === data.bin);
+  const bytes = data.clips.reduce((sum, clip) => sum + clip.bytes, 0);
+  return (
+    <section className="card" aria-label="Clips" aria-busy={navigation.state !== 'idle'}>
+      <header className="mb-1 flex items-center justify-between gap-3">
+        <h2 className="card-title truncate">
+          {bin?.name ?? (data.bin === null ? 'Not in any bin' : 'All clips')}{' '}
+          <span className="font-normal text-ink-2">
+            {counted(data.clips.length, 'clip')}, {size(bytes)}
+          </span>
+        </h2>
+        <div role="group" aria-label="Show" className="flex shrink-0 gap-1">
+          {SHOWS.map(([value, words]) => (
+            <Link
+              key={value}
+              to={address({ show: value })}
+              preventScrollReset
+              className={buttonLook(data.show === value ? 'first' : 'plain')}
+              aria-current={data.show === value ? 'true' : undefined}
+            >
+              {words}
+            </Link>
+          ))}
+        </div>
+      </header>
+      {data.clips.length === 0 ? (
+        <Empty>{data.show === 'all' ? 'There are no clips here.' : `No clip here is ${data.show}.`}</Empty>
+      ) : (
+        <Table
+          label="Clips"
+          rows={data.clips}
+          rowKey={(clip) => clip.clipId}
+          height="max(320px, calc(100vh - 520px))"
+          marked={(clip) => clip.name === find}
+          columns={[
+            {
+              key: 'name',
+              title: 'Clip',
+              sort: (clip) => clip.name,
+              cell: (clip) => (
+                <span
+                  className="path block max-w-52 truncate"
+                  title={clip.where ? `${clip.name}, ${clip.where}` : clip.name}
+                >
+                  {clip.name}
+                </span>
+              ),
+            },
+            {
+              key: 'used',
+              title: 'Used',
+              width: 160,
+              sort: (clip) => clip.used.reduce((sum, part) => sum + part.to - part.from, 0),
+              cell: (clip) =>
+                clip.state === 'found' ? (
+                  <UsedStrip parts={clip.used} />
+                ) : (
+                  <Chip tone="loss">{clip.state === 'outside' ? 'points outside' : 'missing'}</Chip>
+                ),
+            },
+            {
+              key: 'length',
+              title: 'Duration',
+              number: true,
+              sort: (clip) => clip.length ?? '',
+              cell: (clip) => <span className="path">{clip.length ?? ''}</span>,
+            },
+            {
+              key: 'size',
+              title: 'Size',
+              number: true,
+              sort: (clip) => clip.bytes,
+              cell: (clip) => (clip.bytes > 0 ? size(clip.bytes) : ''),
+            },
+            {
+              key: 'timelines',
+              title: 'Timelines',
+              sort: (clip) => clip.timelines.join(),
+              cell: (clip) => (
+                <span
+                  className={clsx('block max-w-56 truncate', clip.timelines.length === 0 && 'text-ink-2')}
+                  title={clip.timelines.join(', ')}
+                >
+                  {clip.timelines.join(', ') || 'none'}
+                </span>
+              ),
+            },
+          ]}
+        />
+      )}
+    </section>
+  );
+}

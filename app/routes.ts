@@ -1,0 +1,21 @@
+import { index, layout, route, type RouteConfig } from '@react-router/dev/routes';
+
+export default [
+  layout('shell/frame.tsx', [
+    index('site/site.tsx'),
+    route('projects', 'projects/projects.tsx'),
+    route('projects/:projectId', 'projects/project.tsx'),
+    route('space', 'space/space.tsx'),
+    route('reclaim', 'reclaim/reclaim.tsx'),
+    route('archive', 'archive/archive.tsx'),
+    route('archive/:projectId', 'archive/shape.tsx'),
+    route('shelf', 'shelf/shelf.tsx'),
+    route('ledger', 'ledger/ledger.tsx'),
+    route('*', 'shell/nowhere.tsx'),
+  ]),
+  route('plan', 'shell/plan-data.ts'),
+  route('work', 'shell/work-data.ts'),
+  route('events', 'shell/events.ts'),
+  route('search', 'shell/search-data.ts'),
+  route('person', 'shell/person-data.ts'),
+] satisfies RouteConfig;

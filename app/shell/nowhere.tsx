@@ -1,0 +1,15 @@
+import { Link } from 'react-router';
+import { Sentence } from '../ui/parts';
+
+export default function Nowhere() {
+  return (
+    <>
+      <Sentence>There is nothing at this address.</Sentence>
+      <p className="mt-3">
+        <Link to="/" className="text-accent underline">
+          Back to the site
+        </Link>
+      </p>
+    </>
+  );
+}

@@ -1,0 +1,212 @@
+// The plan, whole: how replaceable what goes is, its steps, what stands against it, the effect on each volume, and the
+// one button that runs it.
+import { useEffect } from 'react';
+import { useFetcher } from 'react-router';
+import { type Level, LEVEL_WORDS } from '#core/model.ts';
+import { count, counted, inWords, size } from '#core/say/amounts.ts';
+import { findingWords, ifNeededAgain } from '#core/say/plan.ts';
+import type { Answer } from '../lib/answer';
+import { BeforeAfter, Button, Card, LevelMark, Said } from '../ui/parts';
+import { Sheet } from '../ui/sheet';
+import type { loader } from './plan-data';
+
+const LEVEL_COLOURS: Record<Level, string> = {
+  0: 'var(--free)',
+  1: 'var(--kind-other)',
+  2: 'var(--kind-cache)',
+  3: 'var(--ink)',
+};
+
+export function PlanSheet({
+  open,
+  onOpen,
+  onRun,
+}: {
+  open: boolean;
+  onOpen: (open: boolean) => void;
+  onRun: () => void;
+}) {
+  const review = useFetcher<typeof loader>();
+  const action = useFetcher<Answer>();
+  const { load } = review;
+  const answered = action.data;
+  useEffect(() => {
+    if (open) void load('/plan');
+  }, [open, load, answered]);
+  const ran = answered?.ok === true && answered.said.startsWith('Begun');
+  useEffect(() => {
+    if (ran) onRun();
+    // Only the answer matters, not who is told.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [answered]);
+  const plan = review.data;
+  return (
+    <Sheet open={open} onOpen={onOpen} title="The plan">
+      {!plan ? (
+        <p className="text-ink-2">Looking at everything once more …</p>
+      ) : (
+        <>
+          <div className="mb-3 flex items-end justify-between gap-4">
+            <h2 className="sentence">{plan.sentence}</h2>
+            <action.Form method="post" action="/plan">
+              <Button type="submit" name="intent" value="empty" disabled={plan.steps.length === 0}>
+                Empty the plan
+              </Button>
+            </action.Form>
+          </div>
+          <Levels levels={plan.levels} />
+          <div className="mt-4 grid grid-cols-[minmax(0,1fr)_286px] gap-4">
+            <div className="grid content-start gap-4">
+              <Steps plan={plan} submit={action} />
+              <Findings plan={plan} />
+            </div>
+            <div className="grid content-start gap-4">
+              {plan.effects.length > 0 && (
+                <Card title="After this">
+                  <div className="grid gap-3">
+                    {plan.effects.map((effect) => (
+                      <BeforeAfter
+                        key={effect.volumeId}
+                        name={effect.name}
+                        before={effect.beforeBytes}
+                        after={effect.afterBytes}
+                        capacity={effect.capacityBytes}
+                      />
+                    ))}
+                  </div>
+                </Card>
+              )}
+              <div className="card">
+                <action.Form method="post" action="/plan">
+                  <input type="hidden" name="planId" value={plan.planId ?? ''} />
+                  <input type="hidden" name="version" value={plan.version} />
+                  <Button
+                    tone="first"
+                    type="submit"
+                    name="intent"
+                    value="run"
+                    className="w-full"
+                    disabled={plan.steps.length === 0 || plan.stopped || action.state !== 'idle'}
+                  >
+                    Run {inWords(plan.steps.length)} {plan.steps.length === 1 ? 'step' : 'steps'}
+                  </Button>
+                </action.Form>
+                <p className="mt-2 text-[13px] text-ink-2">
+                  {plan.stopped
+                    ? 'Something stands against this plan: settle it, or take that step out.'
+                    : 'Everything is looked at once more before it goes.'}
+                </p>
+                <Said answer={answered} />
+              </div>
+            </div>
+          </div>
+        </>
+      )}
+    </Sheet>
+  );
+}
+
+function Levels({ levels }: { levels: Record<Level, number> }) {
+  const all = ([0, 1, 2, 3] as const).filter((level) => levels[level] > 0);
+  const sum = all.reduce<number>((n, level) => n + levels[level], 0);
+  if (sum === 0) return null;
+  return (
+    <div>
+      <div aria-hidden className="flex h-7 gap-0.5 overflow-hidden rounded">
+        {all.map((level) => (
+          <div key={level} style={{ width: `${(levels[level] / sum) * 100}%`, background: LEVEL_COLOURS[level] }} />
+        ))}
+      </div>
+      <ul className="mt-1.5 flex flex-wrap gap-x-6">
+        {all.map((level) => (
+          <li key={level}>
+            <LevelMark level={level} /> {LEVEL_WORDS[level]} <b>{size(levels[level])}</b>
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}
+
+type Plan = NonNullable<ReturnType<typeof useFetcher<typeof loader>>['data']>;
+
+function Steps({ plan, submit }: { plan: Plan; submit: ReturnType<typeof useFetcher<Answer>> }) {
+  return (
+    <div className="card py-1">
+      <table className="table">
+        <thead>
+          <tr>
+            <th>Step</th>
+            <th>Where</th>
+            <th className="number">Files</th>
+            <th className="number">Size</th>
+            <th>If it is needed again</th>
+            <th>
+              <span className="sr-only">Take out</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {plan.steps.map((step) => (
+            <tr key={step.stepId}>
+              <td className="max-w-72 truncate font-medium" title={step.title}>
+                {'level' in step.what && <LevelMark level={step.what.level} />} {step.title}
+              </td>
+              <td className="max-w-44 truncate text-ink-2" title={step.where}>
+                {step.where}
+              </td>
+              <td className="number">{count(step.files)}</td>
+              <td className="number font-semibold">{size(step.bytes)}</td>
+              <td className="text-ink-2">{ifNeededAgain(step.what)}</td>
+              <td className="number">
+                <submit.Form method="post" action="/plan">
+                  <input type="hidden" name="stepId" value={step.stepId} />
+                  <Button type="submit" name="intent" value="unstage" aria-label={`Take out: ${step.title}`}>
+                    Take out
+                  </Button>
+                </submit.Form>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function Findings({ plan }: { plan: Plan }) {
+  if (plan.findings.length === 0)
+    return <p className="text-ink-2">Nothing stands against it, as far as the last reading tells.</p>;
+  return (
+    <Card title={`${counted(plan.findings.length, 'thing').replace(/^1 /, 'One ')} to know`}>
+      <ul className="rows">
+        {plan.findings.map((finding, i) => {
+          const words = findingWords(finding, plan.nowMs);
+          return (
+            <li key={i} className="flex gap-3 py-2">
+              <Weight weight={finding.weight} />
+              <div>
+                <div className="font-medium">{words.what}</div>
+                <div className="text-[13px] text-ink-2">{words.detail}</div>
+              </div>
+            </li>
+          );
+        })}
+      </ul>
+    </Card>
+  );
+}
+
+export function Weight({ weight }: { weight: 'stop' | 'hold' | 'note' | 'loss' | 'caution' | 'plain' }) {
+  const colour =
+    weight === 'stop' || weight === 'loss'
+      ? 'var(--loss)'
+      : weight === 'hold' || weight === 'caution'
+        ? 'var(--caution)'
+        : null;
+  return (
+    <svg width="12" height="12" viewBox="0 0 12 12" aria-hidden className="mt-1 shrink-0">
+      <path d="M6 0.800 L11.200 6 L6 11.200 L0.800 6 Z" fill={colour ?? 'none'} stroke={colour ?? 'var(--ink-3)'} />
+    </svg>
+  );
+}

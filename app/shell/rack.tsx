@@ -1,0 +1,121 @@
+// The rack: every volume under its station, with what it holds by kind. Clicking one narrows every lens to it, clicking
+// it again widens; with the control or shift key several are chosen.
+import clsx from 'clsx';
+import { group } from 'd3';
+import { Link, useLocation, useSearchParams } from 'react-router';
+import { KINDS } from '#core/model.ts';
+import { ago, exactTime, size } from '#core/say/amounts.ts';
+import type { RackVolume } from '#server/services/rack.ts';
+import { Bar, kindColour } from '../ui/parts';
+import type { FrameData } from './frame';
+import { useChosen } from './links';
+
+export function Rack({ frame }: { frame: FrameData }) {
+  const chosen = useChosen();
+  const groups = [...group(frame.volumes, (volume) => volume.station).values()];
+  return (
+    <nav aria-label="Storage" className="row-span-1 overflow-y-auto border-r border-line bg-panel py-3">
+      <div className="flex items-baseline justify-between px-4 pb-1">
+        <h2 className="card-title">Storage</h2>
+        <AllVolumes chosen={chosen.length} all={frame.volumes.length} />
+      </div>
+      {frame.volumes.length === 0 && <p className="px-4 py-3 text-ink-2">No volume is registered.</p>}
+      {groups.map((members) => (
+        <div key={members[0]!.station} className="mt-2">
+          <h3 className="truncate px-4 text-xs text-ink-3" title={members[0]!.station}>
+            {members[0]!.role === 'portable'
+              ? 'Portable'
+              : `${members[0]!.station} · ${members[0]!.role === 'server' ? 'shared' : 'workstation'}`}
+          </h3>
+          {members.map((volume) => (
+            <VolumeRow key={volume.volumeId} volume={volume} chosen={chosen} nowMs={frame.nowMs} />
+          ))}
+        </div>
+      ))}
+    </nav>
+  );
+}
+
+function AllVolumes({ chosen, all }: { chosen: number; all: number }) {
+  const { pathname } = useLocation();
+  const [search] = useSearchParams();
+  if (chosen === 0) return <span className="text-xs text-ink-3">all {all} volumes</span>;
+  const next = new URLSearchParams(search);
+  next.delete('v');
+  return (
+    <Link to={{ pathname, search: next.toString() }} className="text-xs text-accent hover:underline">
+      {chosen} of {all}, show all
+    </Link>
+  );
+}
+
+function VolumeRow({ volume, chosen, nowMs }: { volume: RackVolume; chosen: number[]; nowMs: number }) {
+  const { pathname } = useLocation();
+  const [search, setSearch] = useSearchParams();
+  const isChosen = chosen.includes(volume.volumeId);
+  const addressOf = (ids: number[]) => {
+    const next = new URLSearchParams(search);
+    next.delete('folder');
+    if (ids.length > 0) next.set('v', ids.join(','));
+    else next.delete('v');
+    return next;
+  };
+  const alone = isChosen && chosen.length === 1 ? [] : [volume.volumeId];
+  const among = isChosen ? chosen.filter((id) => id !== volume.volumeId) : [...chosen, volume.volumeId];
+  const parts = KINDS.flatMap((kind) => volume.byKind.filter((k) => k.kind === kind)).map(({ kind, bytes }) => ({
+    key: kind,
+    bytes,
+    colour: kindColour(kind),
+    label: kind,
+  }));
+  const note = noteOf(volume, nowMs);
+  return (
+    <Link
+      to={{ pathname, search: addressOf(alone).toString() }}
+      onClick={(event) => {
+        if (!event.ctrlKey && !event.metaKey && !event.shiftKey) return;
+        event.preventDefault();
+        setSearch(addressOf(among));
+      }}
+      aria-current={isChosen ? 'true' : undefined}
+      className={clsx(
+        'block border-l-[3px] py-1.5 pr-4 pl-[13px] hover:bg-raised',
+        isChosen ? 'border-accent bg-raised' : 'border-transparent',
+      )}
+    >
+      <div className="truncate font-medium" title={volume.name}>
+        {volume.name}
+      </div>
+      <div className={clsx('my-1', volume.state !== 'reachable' && 'opacity-60')}>
+        <Bar parts={parts} whole={volume.capacityBytes} label={volume.name} />
+      </div>
+      <div className="flex justify-between gap-2 text-xs text-ink-3">
+        <span>
+          {size(volume.usedBytes)} of {size(volume.capacityBytes)}
+        </span>
+        <span className={clsx('truncate', note.tone)} title={note.title}>
+          {note.words}
+        </span>
+      </div>
+    </Link>
+  );
+}
+
+function noteOf(volume: RackVolume, nowMs: number): { words: string; tone: string; title: string } {
+  const share = volume.capacityBytes > 0 ? volume.usedBytes / volume.capacityBytes : 0;
+  const title = volume.readMs === null ? 'never read' : `last read ${exactTime(volume.readMs)}`;
+  if (volume.state === 'swapped') return { words: 'another disk there', tone: 'text-loss font-medium', title };
+  if (volume.state === 'unreachable')
+    return {
+      words: volume.seenMs === null ? 'not connected' : `seen ${ago(volume.seenMs, nowMs)}`,
+      tone: 'text-caution',
+      title,
+    };
+  if (volume.readMs === null) return { words: 'not read yet', tone: '', title };
+  const words = `${Math.floor(share * 100)} % full`;
+  return {
+    words,
+    tone: share >= 0.95 ? 'text-loss font-medium' : share >= 0.85 ? 'text-caution font-medium' : '',
+    title,
+  };
+}

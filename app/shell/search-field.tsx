@@ -1,0 +1,137 @@
+// The search field: key / opens it, names are found as they are typed, arrows walk, Enter goes there.
+import clsx from 'clsx';
+import { useEffect, useId, useRef, useState } from 'react';
+import { useFetcher, useNavigate } from 'react-router';
+import { size } from '#core/say/amounts.ts';
+import type { Hit } from '#server/services/search.ts';
+import { isTyping } from './top-bar';
+
+const placeOf = (hit: Hit): string => {
+  switch (hit.what) {
+    case 'project':
+      return `/projects/${hit.id}`;
+    case 'clip':
+      return `/projects/${hit.parentId}?bin=all&find=${encodeURIComponent(hit.name)}`;
+    case 'volume':
+      return `/space?v=${hit.id}`;
+    case 'folder':
+      return `/space?folder=${hit.id}`;
+    case 'file':
+      return `/space?folder=${hit.parentId}&file=${hit.id}`;
+    case 'carrier':
+    case 'archive':
+      return '/shelf';
+  }
+};
+
+export function SearchField() {
+  const fetcher = useFetcher<{ hits: Hit[]; text: string }>();
+  const navigate = useNavigate();
+  const input = useRef<HTMLInputElement>(null);
+  const list = useId();
+  const [text, setText] = useState('');
+  const [at, setAt] = useState(0);
+  const [open, setOpen] = useState(false);
+  useEffect(() => {
+    const focus = (event: KeyboardEvent) => {
+      if (event.key !== '/' || isTyping(event.target)) return;
+      event.preventDefault();
+      input.current?.focus();
+    };
+    window.addEventListener('keydown', focus);
+    return () => window.removeEventListener('keydown', focus);
+  }, []);
+  const { load } = fetcher;
+  useEffect(() => {
+    if (text.trim().length < 2) return;
+    const wait = setTimeout(() => void load(`/search?q=${encodeURIComponent(text)}`), 120);
+    return () => clearTimeout(wait);
+  }, [text, load]);
+  const hits = text.trim().length < 2 ? [] : (fetcher.data?.hits ?? []);
+  const go = (hit: Hit) => {
+    setOpen(false);
+    setText('');
+    input.current?.blur();
+    void navigate(placeOf(hit));
+  };
+  const onKey = (event: React.KeyboardEvent) => {
+    if (event.key === 'ArrowDown') setAt((n) => Math.min(n + 1, hits.length - 1));
+    else if (event.key === 'ArrowUp') setAt((n) => Math.max(n - 1, 0));
+    else if (event.key === 'Enter' && hits[at]) go(hits[at]);
+    else if (event.key === 'Escape') {
+      setOpen(false);
+      input.current?.blur();
+    } else return;
+    event.preventDefault();
+  };
+  const shown = open && text.trim().length >= 2;
+  return (
+    <div
+      className="relative w-[250px] max-[1150px]:w-[180px]"
+      onBlur={(event) => event.currentTarget.contains(event.relatedTarget) || setOpen(false)}
+    >
+      <input
+        ref={input}
+        role="combobox"
+        aria-label="Find a file, project or carrier"
+        aria-expanded={shown}
+        aria-controls={list}
+        aria-activedescendant={shown && hits[at] ? `${list}-${at}` : undefined}
+        aria-keyshortcuts="/"
+        placeholder="Find a file, project or carrier"
+        value={text}
+        onFocus={() => setOpen(true)}
+        onChange={(event) => {
+          setText(event.target.value);
+          setAt(0);
+          setOpen(true);
+        }}
+        onKeyDown={onKey}
+        className="h-[33px] w-full rounded-lg border border-line bg-raised pr-8 pl-2.5 placeholder:text-ink-3"
+      />
+      <kbd
+        aria-hidden
+        className="pointer-events-none absolute top-[7px] right-2 rounded border border-line px-1.5 text-xs text-ink-3"
+      >
+        /
+      </kbd>
+      <div
+        id={list}
+        role="listbox"
+        aria-label="Found"
+        hidden={!shown}
+        className="absolute right-0 z-30 mt-1 max-h-[70vh] w-[420px] overflow-auto rounded-[10px] border border-line bg-raised p-1"
+      >
+        {hits.length === 0 && (
+          <p className="px-3 py-2 text-ink-2">
+            {fetcher.state === 'idle' && fetcher.data?.text === text ? `Nothing is named like "${text}".` : 'Looking …'}
+          </p>
+        )}
+        {hits.map((hit, i) => (
+          <div
+            key={`${hit.what} ${hit.id}`}
+            id={`${list}-${i}`}
+            role="option"
+            aria-selected={i === at}
+            onMouseEnter={() => setAt(i)}
+            onMouseDown={(event) => {
+              event.preventDefault();
+              go(hit);
+            }}
+            className={clsx(
+              'flex cursor-pointer items-baseline gap-3 rounded-md px-2 py-1',
+              i === at && 'bg-accent-wash',
+            )}
+          >
+            <span className="w-14 shrink-0 text-xs text-ink-2">{hit.what}</span>
+            <span className="min-w-0 flex-1">
+              <span className="block truncate">{hit.name}</span>
+              <span className="block truncate text-xs text-ink-2">{hit.where}</span>
+            </span>
+            {hit.bytes !== null && <span className="shrink-0 text-[13px]">{size(hit.bytes)}</span>}
+          </div>
+        ))}
+      </div>
+    </div>
+  );
+}

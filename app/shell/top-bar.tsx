@@ -1,0 +1,148 @@
+// The top bar: our mark, the lenses, the search field, the person.
+import clsx from 'clsx';
+import { DropdownMenu } from 'radix-ui';
+import { useEffect } from 'react';
+import { Link, NavLink, useFetcher, useNavigate } from 'react-router';
+import type { Answer } from '../lib/answer';
+import { inputLook } from '../ui/parts';
+import type { FrameData } from './frame';
+import { LENSES, useLens } from './links';
+import { SearchField } from './search-field';
+
+export function TopBar({ frame }: { frame: FrameData }) {
+  const lens = useLens();
+  const navigate = useNavigate();
+  useEffect(() => {
+    const go = (event: KeyboardEvent) => {
+      if (isTyping(event.target) || event.ctrlKey || event.metaKey || event.altKey) return;
+      const place = LENSES[Number(event.key) - 1];
+      if (place) void navigate(lens(place.to));
+    };
+    window.addEventListener('keydown', go);
+    return () => window.removeEventListener('keydown', go);
+  }, [lens, navigate]);
+  return (
+    <header className="col-span-2 flex items-stretch border-b border-line bg-panel">
+      <Link to={lens('/')} className="flex w-[248px] shrink-0 items-center gap-2.5 overflow-hidden px-4 pr-3">
+        <Mark />
+        <span className="text-[16.5px] font-semibold">Keramion</span>
+        <span className="truncate text-[13px] text-ink-3" title={frame.site}>
+          {frame.site}
+        </span>
+      </Link>
+      <nav aria-label="Lenses" className="flex min-w-0 flex-1 gap-[26px] px-[19px]">
+        {LENSES.map((place, i) => (
+          <NavLink
+            key={place.to}
+            to={lens(place.to)}
+            end={place.to === '/'}
+            aria-keyshortcuts={String(i + 1)}
+            title={`${place.name}, key ${i + 1}`}
+            className={({ isActive }) =>
+              clsx(
+                'relative flex items-center',
+                isActive
+                  ? 'font-semibold text-ink after:absolute after:inset-x-0 after:bottom-[-1px] after:h-[3px] after:rounded-t after:bg-accent'
+                  : 'text-ink-2 hover:text-ink',
+              )
+            }
+          >
+            {place.name}
+          </NavLink>
+        ))}
+      </nav>
+      <div className="flex items-center gap-4 pr-4">
+        <SearchField />
+        <Person who={frame.who} theme={frame.theme} />
+      </div>
+    </header>
+  );
+}
+
+export function isTyping(target: EventTarget | null): boolean {
+  return (
+    target instanceof HTMLElement &&
+    (target.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(target.tagName))
+  );
+}
+
+function Mark() {
+  return (
+    <svg width="22" height="22" viewBox="0 0 32 32" aria-hidden className="shrink-0 text-accent">
+      <path
+        d="M12 4h8v3c0 2 5 4 5 11 0 6-4 10-9 10s-9-4-9-10c0-7 5-9 5-11z"
+        fill="none"
+        stroke="currentColor"
+        strokeWidth="2.4"
+        strokeLinejoin="round"
+      />
+      <path
+        d="M7.4 18.5c3 1.6 5.6-1.600 8.600-1.600s5.600 3.200 8.600 1.600"
+        fill="none"
+        stroke="currentColor"
+        strokeWidth="2.4"
+      />
+    </svg>
+  );
+}
+
+const initials = (name: string) =>
+  name
+    .split(/\s+/)
+    .map((word) => word.charAt(0).toUpperCase())
+    .slice(0, 2)
+    .join('');
+
+function Person({ who, theme }: { who: string; theme: string }) {
+  const fetcher = useFetcher<Answer>();
+  const setTheme = (value: string) => {
+    const dark = value === 'dark' || (value === 'system' && matchMedia('(prefers-color-scheme: dark)').matches);
+    document.documentElement.dataset.theme = dark ? 'dark' : 'light';
+    void fetcher.submit({ theme: value }, { method: 'post', action: '/person' });
+  };
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger
+        aria-label={`${who}: name and colours`}
+        className="flex size-7 items-center justify-center rounded-full bg-accent-wash text-xs font-semibold text-accent-deep"
+      >
+        {initials(who)}
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content
+          align="end"
+          sideOffset={6}
+          className="z-30 w-64 rounded-[10px] border border-line bg-raised p-3 text-[13.5px]"
+        >
+          <fetcher.Form method="post" action="/person" onKeyDown={(event) => event.stopPropagation()}>
+            <label className="block text-[13px] text-ink-2" htmlFor="person-name">
+              Receipts are signed
+            </label>
+            <input id="person-name" name="name" defaultValue={who} maxLength={60} className={clsx(inputLook, 'mt-1')} />
+          </fetcher.Form>
+          {fetcher.data && !fetcher.data.ok && (
+            <p role="alert" className="mt-1 text-[13px] text-loss">
+              {fetcher.data.error}
+            </p>
+          )}
+          <DropdownMenu.Label className="mt-3 mb-1 text-[13px] text-ink-2">Colours</DropdownMenu.Label>
+          <DropdownMenu.RadioGroup value={theme} onValueChange={setTheme}>
+            {[
+              ['system', 'as the system'],
+              ['light', 'light'],
+              ['dark', 'dark'],
+            ].map(([value, words]) => (
+              <DropdownMenu.RadioItem
+                key={value}
+                value={value!}
+                className="flex h-8 cursor-pointer items-center rounded-md px-2 data-[highlighted]:bg-accent-wash data-[state=checked]:font-semibold"
+              >
+                {words}
+              </DropdownMenu.RadioItem>
+            ))}
+          </DropdownMenu.RadioGroup>
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}

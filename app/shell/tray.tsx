@@ -1,0 +1,135 @@
+// The tray: left the plan that is being staged, right the work under way. Each opens upward into its whole.
+import { useEffect, useRef, useState } from 'react';
+import { useLocation, useRevalidator } from 'react-router';
+import { counted, duration, rate, size } from '#core/say/amounts.ts';
+import type { JobRow } from '#server/services/work.ts';
+import { Button } from '../ui/parts';
+import type { FrameData } from './frame';
+import { PlanSheet } from './plan-sheet';
+import { WorkSheet } from './work-sheet';
+
+export function Tray({ frame }: { frame: FrameData }) {
+  const [open, setOpen] = useState<'plan' | 'work' | null>(null);
+  const jobs = useJobs(frame.jobs);
+  const { pathname } = useLocation();
+  useEffect(() => setOpen(null), [pathname]);
+  const { plan } = frame;
+  const running = jobs.filter((job) => job.state === 'running' || job.state === 'queued');
+  const ended = jobs.filter((job) => job.state !== 'running' && job.state !== 'queued');
+  return (
+    <footer
+      aria-label="Plan and work"
+      className="relative z-30 col-span-2 flex items-center gap-4 border-t border-line bg-panel px-4"
+    >
+      <span className="font-semibold">Plan</span>
+      <span className="truncate" data-testid="plan-summary">
+        {planWords(plan)}
+      </span>
+      {plan.steps > 0 && (
+        <Button tone={open === 'plan' ? 'plain' : 'first'} onClick={() => setOpen(open === 'plan' ? null : 'plan')}>
+          {open === 'plan' ? 'Close' : 'Review plan'}
+        </Button>
+      )}
+      <div className="ml-auto flex min-w-0 items-center gap-3">
+        {running[0] ? (
+          <Progress job={running[0]} more={running.length - 1} />
+        ) : (
+          <span className="truncate text-ink-2">{lastWords(ended[0])}</span>
+        )}
+        <Button onClick={() => setOpen(open === 'work' ? null : 'work')}>{open === 'work' ? 'Close' : 'Work'}</Button>
+      </div>
+      <PlanSheet
+        open={open === 'plan'}
+        onOpen={(value) => setOpen(value ? 'plan' : null)}
+        onRun={() => setOpen('work')}
+      />
+      <WorkSheet
+        open={open === 'work'}
+        onOpen={(value) => setOpen(value ? 'work' : null)}
+        jobs={jobs}
+        nowMs={frame.nowMs}
+      />
+    </footer>
+  );
+}
+
+function planWords(plan: FrameData['plan']): string {
+  if (plan.steps === 0) return 'nothing staged';
+  const effects = [
+    plan.freedBytes > 0 ? `frees ${size(plan.freedBytes)}` : '',
+    plan.writtenBytes > 0 ? `writes ${size(plan.writtenBytes)}` : '',
+  ].filter(Boolean);
+  return `${counted(plan.steps, 'step')}, ${effects.join(', ')}`;
+}
+
+function lastWords(job: JobRow | undefined): string {
+  if (!job) return 'Nothing running';
+  if (job.state === 'failed') return `${job.title}: did not work`;
+  return 'Nothing running';
+}
+
+/** Bytes, rate and time left of one job, in words. */
+export function progressWords(job: JobRow): string {
+  if (job.state === 'queued') return 'waiting';
+  if (job.cancelAsked) return 'ending early';
+  const amount = job.unit === 'files' ? `${counted(job.done, 'file')}` : `${size(job.done)} of ${size(job.total)}`;
+  if (job.rate <= 0) return amount;
+  const left = job.total > job.done ? ` · ${duration((job.total - job.done) / job.rate)} left` : '';
+  return job.unit === 'files' ? `${amount}${left}` : `${amount} · ${rate(job.rate)}${left}`;
+}
+
+export function ProgressBar({ job }: { job: JobRow }) {
+  const share = job.total > 0 ? Math.min(1, job.done / job.total) : 0;
+  return (
+    <div
+      role="progressbar"
+      aria-label={job.title}
+      aria-valuemin={0}
+      aria-valuemax={100}
+      aria-valuenow={Math.round(share * 100)}
+      className="h-1.5 w-36 shrink-0 overflow-hidden rounded-full bg-free"
+    >
+      <div className="h-full bg-ok" style={{ width: `${share * 100}%` }} />
+    </div>
+  );
+}
+
+function Progress({ job, more }: { job: JobRow; more: number }) {
+  return (
+    <>
+      <span className="truncate text-ink-2">
+        {job.title}
+        {job.phase && job.kind !== 'read volume' ? `, ${job.phase}` : ''}
+      </span>
+      <ProgressBar job={job} />
+      <span className="text-[13px] whitespace-nowrap text-ink-2">{progressWords(job)}</span>
+      {more > 0 && <span className="text-[13px] whitespace-nowrap text-ink-3">and {more} more</span>}
+    </>
+  );
+}
+
+/** Jobs as they are now: from the server's event stream, and everything on the screen is asked again when one ends. */
+function useJobs(initial: JobRow[]): JobRow[] {
+  const [jobs, setJobs] = useState(initial);
+  const { revalidate } = useRevalidator();
+  const before = useRef(initial);
+  useEffect(() => {
+    const stream = new EventSource('/events');
+    stream.onmessage = (event: MessageEvent<string>) => {
+      const next = JSON.parse(event.data) as JobRow[];
+      const wasOpen = new Set(before.current.filter((job) => job.finishedMs === null).map((job) => job.jobId));
+      const ended = next.some(
+        (job) =>
+          job.finishedMs !== null && (wasOpen.has(job.jobId) || !before.current.some((old) => old.jobId === job.jobId)),
+      );
+      before.current = next;
+      setJobs(next);
+      if (ended) void revalidate();
+    };
+    return () => stream.close();
+  }, [revalidate]);
+  useEffect(() => {
+    setJobs((now) => (initial[0] && !now.some((job) => job.jobId === initial[0]!.jobId) ? initial : now));
+  }, [initial]);
+  return jobs;
+}

@@ -1,0 +1,83 @@
+// All work: what runs, what waits, what ended and how. From here work is cancelled and volumes are read again.
+import { useFetcher } from 'react-router';
+import { ago, exactTime } from '#core/say/amounts.ts';
+import type { JobRow } from '#server/services/work.ts';
+import type { Answer } from '../lib/answer';
+import { Button, Chip, Empty, Said, type Tone } from '../ui/parts';
+import { Sheet } from '../ui/sheet';
+import { useChosen } from './links';
+import { ProgressBar, progressWords } from './tray';
+
+const STATE: Record<JobRow['state'], { words: string; tone: Tone }> = {
+  queued: { words: 'waiting', tone: 'plain' },
+  running: { words: 'running', tone: 'plain' },
+  done: { words: 'done', tone: 'ok' },
+  failed: { words: 'did not work', tone: 'loss' },
+  cancelled: { words: 'ended early', tone: 'caution' },
+};
+
+export function WorkSheet({
+  open,
+  onOpen,
+  jobs,
+  nowMs,
+}: {
+  open: boolean;
+  onOpen: (open: boolean) => void;
+  jobs: JobRow[];
+  nowMs: number;
+}) {
+  const fetcher = useFetcher<Answer>();
+  const chosen = useChosen();
+  const open_ = jobs.filter((job) => job.finishedMs === null).length;
+  return (
+    <Sheet open={open} onOpen={onOpen} title="Work">
+      <div className="mb-3 flex items-start justify-between gap-4">
+        <h2 className="sentence">
+          {open_ === 0 ? 'Nothing is running.' : `${open_ === 1 ? 'One piece' : `${open_} pieces`} of work under way.`}
+        </h2>
+        <fetcher.Form method="post" action="/work">
+          <input type="hidden" name="volumes" value={chosen.join(',')} />
+          <Button type="submit" name="intent" value="read">
+            {chosen.length === 0
+              ? 'Read all volumes'
+              : `Read ${chosen.length === 1 ? 'the chosen volume' : `${chosen.length} volumes`}`}
+          </Button>
+        </fetcher.Form>
+      </div>
+      <Said answer={fetcher.data} />
+      <div className="card rows mt-3 py-1">
+        {jobs.length === 0 && <Empty>No work has been done yet.</Empty>}
+        {jobs.map((job) => (
+          <div key={job.jobId} className="flex items-center gap-4 py-2">
+            <div className="min-w-0 flex-1">
+              <div className="truncate font-medium">
+                {job.title}
+                {job.state === 'running' && job.phase && <span className="font-normal text-ink-2">, {job.phase}</span>}
+              </div>
+              <div className="text-[13px] text-ink-2" title={exactTime(job.createdMs)}>
+                by {job.who}, {ago(job.finishedMs ?? job.createdMs, Math.max(nowMs, job.finishedMs ?? job.createdMs))}
+                {job.trouble && <span className="block max-w-[70em] whitespace-normal text-loss">{job.trouble}</span>}
+              </div>
+            </div>
+            {job.finishedMs === null && (
+              <>
+                <ProgressBar job={job} />
+                <span className="w-64 text-[13px] text-ink-2">{progressWords(job)}</span>
+              </>
+            )}
+            <Chip tone={STATE[job.state].tone}>{STATE[job.state].words}</Chip>
+            {job.finishedMs === null && (
+              <fetcher.Form method="post" action="/work">
+                <input type="hidden" name="jobId" value={job.jobId} />
+                <Button type="submit" name="intent" value="cancel" disabled={job.cancelAsked}>
+                  Cancel
+                </Button>
+              </fetcher.Form>
+            )}
+          </div>
+        ))}
+      </div>
+    </Sheet>
+  );
+}

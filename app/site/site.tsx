@@ -1,0 +1,148 @@
+// Site, the opening lens: what needs a decision, what the site holds, where projects live.
+import { Link, useFetcher } from 'react-router';
+import type { Route } from './+types/site';
+import { KINDS } from '#core/model.ts';
+import { type Decision, decisions } from '#core/say/decisions.ts';
+import { siteSentence } from '#core/say/lenses.ts';
+import { projectRows } from '#server/services/projects.ts';
+import { chosenVolumes, rackVolumes } from '#server/services/rack.ts';
+import { brokenDocuments } from '#server/services/broken-documents.ts';
+import { volumesAsked } from '../answer.server';
+import { KindBars } from '../charts/kind-bars';
+import { SiteMatrix } from '../charts/site-matrix';
+import { db } from '../db.server';
+import { useLens } from '../shell/links';
+import { Weight } from '../shell/plan-sheet';
+import { Button, buttonLook, Card, Empty, Sentence } from '../ui/parts';
+
+export async function loader({ request }: Route.LoaderArgs) {
+  const all = await rackVolumes(db());
+  const only = chosenVolumes(all, volumesAsked(request));
+  const volumes = only.length > 0 ? all.filter((volume) => only.includes(volume.volumeId)) : all;
+  const [projects, broken] = await Promise.all([projectRows(db(), only), brokenDocuments(db())]);
+  const nowMs = Date.now();
+  const bytesOf = (volume: (typeof all)[number], kind: string) =>
+    volume.byKind.find((k) => k.kind === kind)?.bytes ?? 0;
+  const byKind = KINDS.map((kind) => ({
+    kind,
+    bytes: volumes.reduce((sum, volume) => sum + bytesOf(volume, kind), 0),
+  })).filter((row) => row.bytes > 0);
+  return {
+    sentence: siteSentence({
+      volumes: volumes.map((v) => ({
+        name: v.name,
+        usedBytes: v.usedBytes,
+        capacityBytes: v.capacityBytes,
+        reachable: v.state === 'reachable' || v.state === 'not looked at',
+      })),
+      cacheBytes: volumes.reduce((sum, volume) => sum + bytesOf(volume, 'cache'), 0),
+      read: volumes.some((volume) => volume.readMs !== null),
+    }),
+    decisions: decisions({
+      nowMs,
+      volumes: volumes.map((v) => ({ ...v, cacheBytes: bytesOf(v, 'cache'), sourceBytes: bytesOf(v, 'source') })),
+      projects: projects.map((p) => ({ ...p, sinceMs: p.stateSince.getTime() })),
+      brokenDocuments: broken,
+    }),
+    byKind,
+    volumes: volumes.map((v) => ({ volumeId: v.volumeId, name: v.name })),
+    projects: projects
+      .filter((p) => p.bytes > 0 || only.length === 0)
+      .map((p) => ({ projectId: p.projectId, name: p.name, state: p.state, bytes: p.bytes, onVolumes: p.onVolumes })),
+  };
+}
+
+export default function Site({ loaderData }: Route.ComponentProps) {
+  return (
+    <div className="grid gap-4">
+      <Sentence>{loaderData.sentence}</Sentence>
+      <div className="grid grid-cols-[minmax(0,7fr)_minmax(0,5fr)] gap-4">
+        <Card title="Needs a decision">
+          {loaderData.decisions.length === 0 ? (
+            <Empty>Nothing waits for a decision.</Empty>
+          ) : (
+            <Decisions list={loaderData.decisions} />
+          )}
+        </Card>
+        <Card title="What is held" aside="by kind">
+          {loaderData.byKind.length === 0 ? (
+            <Empty>Nothing has been read yet.</Empty>
+          ) : (
+            <KindBars rows={loaderData.byKind} />
+          )}
+        </Card>
+      </div>
+      <Card title="Where projects live" aside={<MatrixKey />}>
+        {loaderData.projects.length === 0 ? (
+          <Empty>No project is known yet. Projects are found by their documents when volumes are read.</Empty>
+        ) : (
+          <SiteMatrix volumes={loaderData.volumes} projects={loaderData.projects} />
+        )}
+      </Card>
+    </div>
+  );
+}
+
+function MatrixKey() {
+  return (
+    <span className="flex gap-4 text-[13px]">
+      <span>
+        <span aria-hidden className="mr-1 inline-block size-2.5 rounded-[2px] bg-[var(--kind-source)]" />
+        area is size
+      </span>
+      <span>
+        <span
+          aria-hidden
+          className="mr-1 inline-block size-2.5 rounded-[2px] border-[1.5px] border-dashed border-caution"
+        />
+        left behind by a delivered project
+      </span>
+    </span>
+  );
+}
+
+function Decisions({ list }: { list: Decision[] }) {
+  return (
+    <ul className="rows max-h-[264px] overflow-auto" tabIndex={0} aria-label="Decisions that wait">
+      {list.map((decision) => (
+        <li key={decision.key} className="flex items-center gap-3 py-2">
+          <Weight weight={decision.weight} />
+          <div className="min-w-0 flex-1">
+            <div className="truncate font-medium" title={decision.what}>
+              {decision.what}
+            </div>
+            <div className="truncate text-[13px] text-ink-2" title={decision.detail}>
+              {decision.detail}
+            </div>
+          </div>
+          {decision.action && <Act action={decision.action} about={decision.what} />}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function Act({ action, about }: { action: NonNullable<Decision['action']>; about: string }) {
+  const lens = useLens();
+  const fetcher = useFetcher();
+  if (action.go === 'read')
+    return (
+      <fetcher.Form method="post" action="/work">
+        <input type="hidden" name="volumes" value={action.volumeId} />
+        <Button type="submit" name="intent" value="read" aria-label={`${action.words}: ${about}`}>
+          {action.words}
+        </Button>
+      </fetcher.Form>
+    );
+  const to =
+    action.go === 'reclaim' || action.go === 'space'
+      ? `/${action.go}?v=${action.volumeId}`
+      : action.go === 'archive'
+        ? lens(`/archive/${action.projectId}`)
+        : lens(`/projects/${action.projectId}`);
+  return (
+    <Link to={to} className={buttonLook()} aria-label={`${action.words}: ${about}`}>
+      {action.words}
+    </Link>
+  );
+}

@@ -1,0 +1,202 @@
+// Space: a map of area by bytes, folder by folder, with the table of the same beside it, for what the rack has chosen.
+import { Link, useSearchParams } from 'react-router';
+import type { Route } from './+types/space';
+import type { FolderId } from '#core/model.ts';
+import { count, counted, exactTime, ago, size } from '#core/say/amounts.ts';
+import { spaceSentence } from '#core/say/lenses.ts';
+import { chosenVolumes, rackVolumes } from '#server/services/rack.ts';
+import { areas, filesIn, folderAt, strata } from '#server/services/space.ts';
+import { volumesAsked } from '../answer.server';
+import { AreaMap } from '../charts/area-map';
+import { Strata } from '../charts/strata';
+import { db } from '../db.server';
+import { useFrame } from '../shell/frame';
+import { Card, Empty, KindDot, Sentence } from '../ui/parts';
+import { Table } from '../ui/table';
+
+export async function loader({ request }: Route.LoaderArgs) {
+  const all = await rackVolumes(db());
+  const asked = Number(new URL(request.url).searchParams.get('folder'));
+  const folder = Number.isSafeInteger(asked) && asked > 0 ? await folderAt(db(), asked as FolderId) : null;
+  const chosen = chosenVolumes(all, volumesAsked(request));
+  const only = folder ? [folder.volumeId] : chosen;
+  const [rows, files, layers] = await Promise.all([
+    areas(db(), folder ? { folderId: folder.folderId } : { volumeIds: only }),
+    folder ? filesIn(db(), folder.folderId) : [],
+    strata(db(), only, Math.floor(Date.now() / 86_400_000)),
+  ]);
+  const volumes = only.length > 0 ? all.filter((volume) => only.includes(volume.volumeId)) : all;
+  const where = volumes.length === 1 ? volumes[0]!.name : only.length === 0 ? 'the site' : `${volumes.length} volumes`;
+  const sentence = spaceSentence({
+    where,
+    totalBytes: volumes.reduce((sum, v) => sum + v.byKind.reduce((n, k) => n + k.bytes, 0), 0),
+    yearOldBytes: layers.at(-1)!.bytes,
+    files: volumes.reduce((sum, v) => sum + v.files, 0),
+  });
+  return { folder, rows, files, layers, sentence, nowMs: Date.now() };
+}
+
+type Data = Route.ComponentProps['loaderData'];
+
+export default function Space({ loaderData }: Route.ComponentProps) {
+  const { folder, rows, files } = loaderData;
+  const [search] = useSearchParams();
+  const to = (folderId: number | null) => {
+    const next = new URLSearchParams(search);
+    next.delete('file');
+    if (folderId === null) next.delete('folder');
+    else next.set('folder', String(folderId));
+    return `?${next.toString()}`;
+  };
+  return (
+    <div className="grid gap-4">
+      <Sentence>{loaderData.sentence}</Sentence>
+      <Strata layers={loaderData.layers} />
+      <div className="grid grid-cols-[minmax(0,1.7fr)_minmax(0,1fr)] gap-4">
+        <Card
+          title={<Trail folder={folder} to={to} />}
+          aside={folder ? `${size(folder.bytes)} in ${counted(folder.files, 'file')}` : 'area is size'}
+        >
+          {rows.length === 0 && files.length === 0 ? (
+            <Empty>Nothing that was read lies here.</Empty>
+          ) : (
+            <AreaMap rows={rows} files={files} to={to} />
+          )}
+        </Card>
+        <div className="grid content-start gap-4">
+          {folder && <Facts folder={folder} />}
+          <Card
+            title={rows.length > 0 ? 'Folders' : 'Files'}
+            aside={`${rows.length > 0 ? count(rows.length) : count(files.length)}`}
+          >
+            {rows.length > 0 ? (
+              <Folders rows={rows} to={to} />
+            ) : (
+              <Files files={files} nowMs={loaderData.nowMs} marked={Number(search.get('file'))} />
+            )}
+          </Card>
+          {rows.length > 0 && files.length > 0 && (
+            <Card title="Files here" aside={count(files.length)}>
+              <Files files={files} nowMs={loaderData.nowMs} marked={Number(search.get('file'))} />
+            </Card>
+          )}
+        </div>
+      </div>
+    </div>
+  );
+}
+
+function Trail({ folder, to }: { folder: Data['folder']; to: (id: number | null) => string }) {
+  if (!folder) return <>Volumes</>;
+  return (
+    <nav aria-label="Where" className="path truncate font-normal">
+      <Link to={to(null)} className="text-accent hover:underline">
+        all
+      </Link>
+      {folder.trail.map((step, i) => (
+        <span key={step.folderId}>
+          {' / '}
+          {i === folder.trail.length - 1 ? (
+            <b>{step.name}</b>
+          ) : (
+            <Link to={to(step.folderId)} className="text-accent hover:underline">
+              {step.name}
+            </Link>
+          )}
+        </span>
+      ))}
+    </nav>
+  );
+}
+
+function Facts({ folder }: { folder: NonNullable<Data['folder']> }) {
+  const { volumes } = useFrame();
+  const volume = volumes.find((v) => v.volumeId === folder.volumeId);
+  return (
+    <Card title={folder.trail.at(-1)?.name}>
+      <dl className="grid grid-cols-[90px_minmax(0,1fr)] gap-y-1">
+        <dt className="text-ink-2">Holds</dt>
+        <dd>
+          {size(folder.bytes)}, {counted(folder.files, 'file')}
+        </dd>
+        <dt className="text-ink-2">Volume</dt>
+        <dd>
+          {folder.volume}, {volume?.station}
+        </dd>
+        <dt className="text-ink-2">Path</dt>
+        <dd className="path break-all">
+          {folder.path === '' ? folder.volumePath : `${folder.volumePath}/${folder.path}`}
+        </dd>
+      </dl>
+    </Card>
+  );
+}
+
+function Folders({ rows, to }: { rows: Data['rows']; to: (id: number) => string }) {
+  return (
+    <Table
+      label="Folders"
+      rows={rows}
+      rowKey={(row) => row.folderId}
+      first={{ by: 'size', down: true }}
+      height="max(240px, calc(100vh - 420px))"
+      columns={[
+        {
+          key: 'name',
+          title: 'Folder',
+          sort: (row) => row.name.toLowerCase(),
+          cell: (row) => (
+            <Link
+              to={to(row.folderId)}
+              className="path block max-w-48 truncate hover:underline"
+              title={row.path || row.name}
+            >
+              {row.name}
+            </Link>
+          ),
+        },
+        { key: 'files', title: 'Files', number: true, sort: (row) => row.files, cell: (row) => count(row.files) },
+        { key: 'size', title: 'Size', number: true, sort: (row) => row.bytes, cell: (row) => <b>{size(row.bytes)}</b> },
+      ]}
+    />
+  );
+}
+
+function Files({ files, nowMs, marked }: { files: Data['files']; nowMs: number; marked: number }) {
+  return (
+    <Table
+      label="Files"
+      rows={files}
+      rowKey={(file) => file.fileId}
+      first={{ by: 'size', down: true }}
+      height="max(240px, calc(100vh - 420px))"
+      marked={(file) => file.fileId === marked}
+      columns={[
+        {
+          key: 'name',
+          title: 'File',
+          sort: (file) => file.name.toLowerCase(),
+          cell: (file) => (
+            <span className="path flex max-w-48 items-center gap-1.5" title={`${file.name}, ${file.kind}`}>
+              <KindDot kind={file.kind} /> <span className="truncate">{file.name}</span>
+            </span>
+          ),
+        },
+        {
+          key: 'age',
+          title: 'Changed',
+          number: true,
+          sort: (file) => file.modifiedUs,
+          cell: (file) => <span title={exactTime(file.modifiedUs / 1000)}>{ago(file.modifiedUs / 1000, nowMs)}</span>,
+        },
+        {
+          key: 'size',
+          title: 'Size',
+          number: true,
+          sort: (file) => file.bytes,
+          cell: (file) => <b>{size(file.bytes)}</b>,
+        },
+      ]}
+    />
+  );
+}

@@ -1,0 +1,143 @@
+// Tables: sortable, sticky header, numbers to the right, rows beyond 200 drawn only where they are seen, walkable with
+// the arrow keys.
+import { useVirtualizer } from '@tanstack/react-virtual';
+import {
+  flexRender,
+  getCoreRowModel,
+  getSortedRowModel,
+  type SortingState,
+  useReactTable,
+} from '@tanstack/react-table';
+import clsx from 'clsx';
+import { type ReactNode, useMemo, useRef, useState } from 'react';
+
+export interface Column<Row> {
+  key: string;
+  title: ReactNode;
+  number?: boolean;
+  sort?: (row: Row) => string | number;
+  cell: (row: Row) => ReactNode;
+  width?: number | string;
+}
+
+export interface TableProps<Row> {
+  label: string;
+  rows: readonly Row[];
+  columns: readonly Column<Row>[];
+  rowKey: (row: Row) => string | number;
+  first?: { by: string; down: boolean };
+  /** Height of a row in px, for long tables. */
+  rowHeight?: number;
+  /** Scrolls inside this many px; without it the page scrolls and every row is drawn. */
+  height?: number | string;
+  marked?: (row: Row) => boolean;
+}
+
+const DRAWN_AT_ONCE = 200;
+
+export function Table<Row>({ label, rows, columns, rowKey, first, rowHeight = 33, height, marked }: TableProps<Row>) {
+  const [sorting, setSorting] = useState<SortingState>(first ? [{ id: first.by, desc: first.down }] : []);
+  const data = useMemo(() => [...rows], [rows]);
+  const table = useReactTable<Row>({
+    data,
+    columns: columns.map((column) => ({
+      id: column.key,
+      accessorFn: (row: Row) => column.sort?.(row) ?? '',
+      enableSorting: column.sort !== undefined,
+      sortDescFirst: column.number ?? false,
+      header: () => column.title,
+      cell: (context) => column.cell(context.row.original),
+    })),
+    state: { sorting },
+    onSortingChange: setSorting,
+    getCoreRowModel: getCoreRowModel(),
+    getSortedRowModel: getSortedRowModel(),
+  });
+  const scroller = useRef<HTMLDivElement>(null);
+  const all = table.getRowModel().rows;
+  const long = height !== undefined && all.length > DRAWN_AT_ONCE;
+  const virtual = useVirtualizer({
+    count: all.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => rowHeight,
+    overscan: 12,
+    enabled: long,
+  });
+  const seen = long ? virtual.getVirtualItems() : null;
+  const above = seen?.[0]?.start ?? 0;
+  const below = seen ? virtual.getTotalSize() - (seen.at(-1)?.end ?? 0) : 0;
+  const drawn = seen ? seen.map((item) => all[item.index]!) : all;
+  const byKey = new Map(columns.map((column) => [column.key, column]));
+  return (
+    <div
+      ref={scroller}
+      role="region"
+      aria-label={label}
+      tabIndex={0}
+      onKeyDown={walk}
+      className="overflow-auto"
+      style={height === undefined ? undefined : { maxHeight: height }}
+    >
+      <table className="table" aria-rowcount={all.length + 1}>
+        <thead>
+          <tr>
+            {table.getFlatHeaders().map((header) => {
+              const column = byKey.get(header.id)!;
+              const sorted = header.column.getIsSorted();
+              return (
+                <th
+                  key={header.id}
+                  scope="col"
+                  className={clsx(column.number && 'number')}
+                  style={{ width: column.width }}
+                  aria-sort={sorted === 'asc' ? 'ascending' : sorted === 'desc' ? 'descending' : undefined}
+                >
+                  {column.sort ? (
+                    <button type="button" onClick={header.column.getToggleSortingHandler()} className="hover:text-ink">
+                      {flexRender(header.column.columnDef.header, header.getContext())}
+                      <span aria-hidden className="ml-0.5 inline-block w-2">
+                        {sorted === 'asc' ? '↑' : sorted === 'desc' ? '↓' : ''}
+                      </span>
+                    </button>
+                  ) : (
+                    flexRender(header.column.columnDef.header, header.getContext())
+                  )}
+                </th>
+              );
+            })}
+          </tr>
+        </thead>
+        <tbody>
+          {above > 0 && <tr aria-hidden style={{ height: above }} />}
+          {drawn.map((row) => (
+            <tr
+              key={rowKey(row.original)}
+              tabIndex={-1}
+              className={clsx('hover:bg-panel', marked?.(row.original) && 'bg-accent-wash')}
+              style={{ height: rowHeight }}
+            >
+              {row.getVisibleCells().map((cell) => (
+                <td key={cell.id} className={clsx(byKey.get(cell.column.id)!.number && 'number')}>
+                  {flexRender(cell.column.columnDef.cell, cell.getContext())}
+                </td>
+              ))}
+            </tr>
+          ))}
+          {below > 0 && <tr aria-hidden style={{ height: below }} />}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+/** Up and down walk the rows; Enter follows the row's first link or button. */
+function walk(event: React.KeyboardEvent<HTMLDivElement>) {
+  if (!['ArrowDown', 'ArrowUp', 'Enter'].includes(event.key)) return;
+  const target = event.target as HTMLElement;
+  if (target.closest('a, button, input') && event.key === 'Enter') return;
+  const rows = [...event.currentTarget.querySelectorAll<HTMLTableRowElement>('tbody tr[tabindex]')];
+  const at = rows.findIndex((row) => row.contains(document.activeElement));
+  if (event.key === 'Enter') rows[at]?.querySelector<HTMLElement>('a, button')?.click();
+  else rows[Math.min(rows.length - 1, Math.max(0, at + (event.key === 'ArrowDown' ? 1 : -1)))]?.focus();
+  event.preventDefault();
+}

@@ -1,0 +1,64 @@
+// The rack: every volume with what it holds by kind, whether it is there, and when it was read. On every screen, so it
+// asks only the rollups.
+import { eq, sql } from 'drizzle-orm';
+import type { Duty, Kind, VolumeId } from '#core/model.ts';
+import type { Database } from '../db/connect.ts';
+import { stations, type STORE_STATES, volumeHoldings, volumes } from '../db/schema.ts';
+
+export interface RackVolume {
+  volumeId: VolumeId;
+  name: string;
+  station: string;
+  role: 'workstation' | 'server' | 'portable';
+  path: string;
+  duty: Duty;
+  state: (typeof STORE_STATES)[number];
+  capacityBytes: number;
+  usedBytes: number;
+  files: number;
+  byKind: { kind: Kind; bytes: number }[];
+  seenMs: number | null;
+  readMs: number | null;
+}
+
+const ROLE_ORDER = { server: 0, workstation: 1, portable: 2 };
+
+export async function rackVolumes(db: Database): Promise<RackVolume[]> {
+  const rows = await db.select().from(volumes).innerJoin(stations, eq(stations.id, volumes.stationId));
+  const holdings = await db
+    .select({
+      volumeId: volumeHoldings.volumeId,
+      kind: volumeHoldings.kind,
+      bytes: sql`SUM(${volumeHoldings.bytes})`.mapWith(Number),
+      files: sql`SUM(${volumeHoldings.files})`.mapWith(Number),
+    })
+    .from(volumeHoldings)
+    .groupBy(volumeHoldings.volumeId, volumeHoldings.kind);
+  const list = rows.map(({ volumes: v, stations: s }): RackVolume => {
+    const own = holdings.filter((h) => h.volumeId === v.id);
+    const catalogued = own.reduce((sum, h) => sum + h.bytes, 0);
+    return {
+      volumeId: v.id as VolumeId,
+      name: v.name,
+      station: s.name,
+      role: s.role,
+      path: v.path,
+      duty: v.duty,
+      state: v.state,
+      capacityBytes: v.capacityBytes,
+      usedBytes: v.quota ? catalogued : Math.max(0, v.capacityBytes - v.freeBytes),
+      files: own.reduce((sum, h) => sum + h.files, 0),
+      byKind: own.filter((h) => h.bytes > 0).map((h) => ({ kind: h.kind, bytes: h.bytes })),
+      seenMs: v.seenAt?.getTime() ?? null,
+      readMs: v.readAt?.getTime() ?? null,
+    };
+  });
+  return list.sort(
+    (a, b) => ROLE_ORDER[a.role] - ROLE_ORDER[b.role] || a.station.localeCompare(b.station) || a.volumeId - b.volumeId,
+  );
+}
+
+/** Volumes chosen in the rack, as far as they exist; none chosen stands for all. */
+export function chosenVolumes(all: readonly RackVolume[], asked: readonly number[]): VolumeId[] {
+  return all.filter((volume) => asked.includes(volume.volumeId)).map((volume) => volume.volumeId);
+}

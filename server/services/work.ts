@@ -1,0 +1,96 @@
+// Jobs as the tray shows them, and asking for a volume to be read.
+import { desc, eq, inArray, or, sql } from 'drizzle-orm';
+import type { JobId, VolumeId } from '#core/model.ts';
+import type { Database } from '../db/connect.ts';
+import { jobs, jobStores, volumeHoldings, volumes } from '../db/schema.ts';
+import { enqueue, type Job } from '../jobs/queue.ts';
+import { Refused } from '../refused.ts';
+
+export interface JobRow {
+  jobId: JobId;
+  kind: Job['kind'];
+  title: string;
+  state: Job['state'];
+  phase: string;
+  unit: 'bytes' | 'files';
+  done: number;
+  total: number;
+  rate: number;
+  cancelAsked: boolean;
+  trouble: string | null;
+  who: string;
+  createdMs: number;
+  finishedMs: number | null;
+}
+
+/** What runs or waits, and the last that ended. */
+export async function jobRows(db: Database, ended = 12): Promise<JobRow[]> {
+  const open = await db
+    .select()
+    .from(jobs)
+    .where(inArray(jobs.state, ['queued', 'running']))
+    .orderBy(jobs.id);
+  const past = await db
+    .select()
+    .from(jobs)
+    .where(inArray(jobs.state, ['done', 'failed', 'cancelled']))
+    .orderBy(desc(jobs.id))
+    .limit(ended);
+  return [...open, ...past].map((job) => ({
+    jobId: job.id as JobId,
+    kind: job.kind,
+    title: job.title,
+    state: job.state,
+    phase: job.phase,
+    unit: job.unit,
+    done: job.done,
+    total: job.total,
+    rate: job.rate,
+    cancelAsked: job.cancelAsked,
+    trouble: job.trouble,
+    who: job.who,
+    createdMs: job.createdAt.getTime(),
+    finishedMs: job.finishedAt?.getTime() ?? null,
+  }));
+}
+
+/** Puts in a reading for each of these volumes that has none waiting or running. */
+export async function askToRead(
+  db: Database,
+  asked: readonly VolumeId[],
+  { who, now }: { who: string; now: Date },
+): Promise<number> {
+  const chosen = await db
+    .select()
+    .from(volumes)
+    .where(asked.length > 0 ? inArray(volumes.id, [...asked]) : undefined);
+  if (chosen.length === 0) throw new Refused('No volume is chosen that could be read. Nothing was changed.');
+  let put = 0;
+  for (const volume of chosen) {
+    const [waiting] = await db
+      .select({ id: jobs.id })
+      .from(jobs)
+      .innerJoin(jobStores, eq(jobStores.jobId, jobs.id))
+      .where(
+        sql`${jobs.kind} = 'read volume' AND ${or(eq(jobs.state, 'queued'), eq(jobs.state, 'running'))} AND ${jobStores.store} = 'volume' AND ${jobStores.storeId} = ${volume.id}`,
+      );
+    if (waiting) continue;
+    const [known] = await db
+      .select({ files: sql`COALESCE(SUM(${volumeHoldings.files}), 0)`.mapWith(Number) })
+      .from(volumeHoldings)
+      .where(eq(volumeHoldings.volumeId, volume.id));
+    await enqueue(
+      db,
+      {
+        kind: 'read volume',
+        title: `Read ${volume.name}`,
+        params: { volumeId: volume.id, expectedFiles: known!.files },
+        who,
+        volumes: [volume.id],
+      },
+      now,
+    );
+    put++;
+  }
+  return put;
+}
