@@ -107,8 +107,12 @@ async function startProcesses(databaseUrl: string, own: OwnDatabase | null, opti
   };
   const web = launch('web');
   launch('worker');
+  // Where the keramion command finds the database. It holds a password, so nobody else may read it.
+  const note = path.join(options.home, 'running.json');
+  writeFileSync(note, `${JSON.stringify({ databaseUrl })}\n`, { mode: 0o600 });
   const stop = async () => {
     stopping = true;
+    rmSync(note, { force: true });
     await Promise.all([...children.values()].map(endChild));
     await own?.stop();
   };

@@ -1,19 +1,29 @@
-// Folders of caches by when they were last changed and how much they hold. The washed area is what the choice takes;
-// the table below holds the same rows for keyboard and screen reader.
+// Folders of caches by when they were last changed and how much they hold. What the choice takes is one dot inside the
+// washed area, what stays of the same folder another outside it. The table below holds the same rows for keyboard and
+// screen reader.
 import { max, scaleLog } from 'd3';
 import { useState } from 'react';
 import { ago, size } from '#core/say/amounts.ts';
 
-interface Dot {
+export interface PlotFolder {
   folderId: number;
   path: string;
   volume: string;
   bytes: number;
   allBytes: number;
   newestUs: number;
+  newestOldUs: number;
 }
 
-const BOX = { width: 620, height: 250, left: 58, right: 14, top: 12, bottom: 34 };
+interface Dot {
+  key: string;
+  folder: PlotFolder;
+  bytes: number;
+  us: number;
+  goes: boolean;
+}
+
+const BOX = { width: 640, height: 372, left: 58, right: 16, top: 12, bottom: 36 };
 const AGES = [
   [1, 'a day'],
   [7, 'a week'],
@@ -21,33 +31,54 @@ const AGES = [
   [90, '90 days'],
   [365, 'a year'],
 ] as const;
+const TICKS = [
+  [1e6, '1 MB'],
+  [1e7, '10 MB'],
+  [1e8, '100 MB'],
+  [1e9, '1 GB'],
+  [1e10, '10 GB'],
+  [1e11, '100 GB'],
+  [1e12, '1 TB'],
+  [1e13, '10 TB'],
+] as const;
 
-export function AgeSizePlot({
-  folders,
-  nowMs,
-  age,
-  leastBytes,
-  chosen,
-}: {
-  folders: Dot[];
+function dotsOf(folder: PlotFolder, chosen: boolean): Dot[] {
+  const old = { key: `${folder.folderId} old`, folder, bytes: folder.bytes, us: folder.newestOldUs, goes: chosen };
+  const young = {
+    key: `${folder.folderId} young`,
+    folder,
+    bytes: folder.allBytes - folder.bytes,
+    us: folder.newestUs,
+    goes: false,
+  };
+  return [old, young].filter((dot) => dot.bytes > 0);
+}
+
+export interface PlotProps {
+  folders: PlotFolder[];
   nowMs: number;
   age: number;
   leastBytes: number;
   chosen: ReadonlySet<number>;
-}) {
+}
+
+export function AgeSizePlot({ folders, nowMs, age, leastBytes, chosen }: PlotProps) {
   const [at, setAt] = useState<Dot | null>(null);
-  const most = Math.max(1e9, max(folders, (f) => f.allBytes) ?? 1e9);
+  const most = Math.max(1e9, max(folders, (f) => f.allBytes) ?? 1e9) * 1.6;
   const x = scaleLog([0.5, 500], [BOX.left, BOX.width - BOX.right]).clamp(true);
-  const y = scaleLog([1e6, most * 1.6], [BOX.height - BOX.bottom, BOX.top]).clamp(true);
-  const days = (dot: Dot) => Math.max(0.5, (nowMs - dot.newestUs / 1000) / 86_400_000);
+  const y = scaleLog([1e6, most], [BOX.height - BOX.bottom, BOX.top]).clamp(true);
+  const days = (us: number) => Math.max(0.5, (nowMs - us / 1000) / 86_400_000);
+  const acrossOf = (px: number) => `${(px / BOX.width) * 100}%`;
   const left = x(Math.max(0.5, age));
   const base = y(Math.max(1e6, leastBytes));
-  const ticks = [1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12].filter((tick) => tick <= most * 1.6);
+  const ticks = TICKS.filter(([tick]) => tick <= most);
+  const dots = folders.flatMap((folder) => dotsOf(folder, chosen.has(folder.folderId)));
   return (
     <figure className="relative">
       <svg
         viewBox={`0 0 ${BOX.width} ${BOX.height}`}
-        className="block h-[250px] w-full"
+        className="block w-full"
+        style={{ height: BOX.height }}
         preserveAspectRatio="none"
         role="img"
         aria-label={`${folders.length} folders of caches by age and size; ${chosen.size} are chosen`}
@@ -60,7 +91,7 @@ export function AgeSizePlot({
           fill="var(--accent-wash)"
           opacity="0.55"
         />
-        {ticks.map((tick) => (
+        {ticks.map(([tick]) => (
           <line
             key={tick}
             x1={BOX.left}
@@ -92,16 +123,14 @@ export function AgeSizePlot({
       </svg>
       {/* Words and dots lie over the plot, so that they keep their form at any width. */}
       <div className="absolute inset-0 text-xs text-ink-3" onMouseLeave={() => setAt(null)}>
-        {ticks.map((tick) => (
+        {ticks.map(([tick, words]) => (
           <span
             key={tick}
             aria-hidden
-            className="absolute -translate-y-1/2 text-right"
-            style={{ top: y(tick), left: 0, width: `${((BOX.left - 8) / BOX.width) * 100}%` }}
+            className="absolute left-0 -translate-y-1/2 text-right"
+            style={{ top: y(tick), width: acrossOf(BOX.left - 8) }}
           >
-            {size(tick)
-              .replace('.00', '')
-              .replace(/(\d)0?\.0 /, '$1 ')}
+            {words}
           </span>
         ))}
         {AGES.map(([d, words]) => (
@@ -109,35 +138,34 @@ export function AgeSizePlot({
             key={d}
             aria-hidden
             className="absolute -translate-x-1/2 whitespace-nowrap"
-            style={{ left: `${(x(d) / BOX.width) * 100}%`, top: BOX.height - BOX.bottom + 4 }}
+            style={{ left: acrossOf(x(d)), top: BOX.height - BOX.bottom + 4 }}
           >
             {words}
           </span>
         ))}
-        <span aria-hidden className="absolute right-0 bottom-0">
+        <span aria-hidden className="absolute -translate-x-1/2" style={{ left: '50%', bottom: -2 }}>
           last changed
         </span>
-        {folders.map((dot) => (
+        {dots.map((dot) => (
           <span
-            key={dot.folderId}
+            key={dot.key}
             aria-hidden
             onMouseEnter={() => setAt(dot)}
-            className="absolute -translate-x-1/2 -translate-y-1/2 rounded-full"
+            className="absolute -translate-x-1/2 -translate-y-1/2 rounded-full opacity-85"
             style={{
-              left: `${(x(days(dot)) / BOX.width) * 100}%`,
-              top: y(Math.max(1e6, dot.allBytes)),
-              width: chosen.has(dot.folderId) ? 10 : 7,
-              height: chosen.has(dot.folderId) ? 10 : 7,
-              background: chosen.has(dot.folderId) ? 'var(--accent)' : 'var(--kind-cache)',
+              left: acrossOf(x(days(dot.us))),
+              top: y(Math.max(1e6, dot.bytes)),
+              width: dot.goes ? 10 : 7,
+              height: dot.goes ? 10 : 7,
+              background: dot.goes ? 'var(--accent)' : 'var(--kind-cache)',
             }}
           />
         ))}
         {at && (
-          <div className="pointer-events-none absolute top-2 left-[70px] rounded-lg border border-line bg-raised px-3 py-1.5 text-[13px] text-ink">
-            <div className="path">{at.path}</div>
+          <div className="pointer-events-none absolute top-3 left-[80px] max-w-[80%] rounded-lg border border-line bg-raised px-3 py-1.5 text-[13px] text-ink">
+            <div className="path truncate">{at.folder.path}</div>
             <div>
-              {at.volume}: {size(at.allBytes)}, last changed {ago(at.newestUs / 1000, nowMs)}
-              {at.bytes < at.allBytes && at.bytes > 0 && `, ${size(at.bytes)} of it old enough`}
+              {at.folder.volume}: {size(at.bytes)} {at.goes ? 'goes' : 'stays'}, last changed {ago(at.us / 1000, nowMs)}
             </div>
           </div>
         )}

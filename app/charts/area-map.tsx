@@ -1,5 +1,6 @@
 // A treemap of folders and files by bytes. D3 lays out, React draws links, so that every area is reached by keyboard;
 // the table beside it holds the same numbers.
+import clsx from 'clsx';
 import { hierarchy, treemap, treemapSquarify } from 'd3';
 import { Link } from 'react-router';
 import type { Kind } from '#core/model.ts';
@@ -73,14 +74,14 @@ export function AreaMap({
             <span className="block truncate text-[13px]">{size(area.bytes)}</span>
           </>
         );
-        const look = 'absolute overflow-hidden rounded-[3px] px-2 py-1 text-left leading-tight';
+        const look = clsx('absolute overflow-hidden rounded-[3px] text-left leading-tight', inside && 'px-2 py-1');
         if (area.folderId === null)
           return (
             <div
               key={area.key}
               title={words}
               className={`${look} bg-free text-ink`}
-              style={{ ...style, borderLeft: `4px solid ${kindColour(area.kind ?? 'other')}` }}
+              style={{ ...style, boxShadow: `inset 4px 0 0 ${kindColour(area.kind ?? 'other')}` }}
             >
               {inside}
               <span className="sr-only">{inside ? '' : words}</span>

@@ -85,17 +85,27 @@ function Square({
   where: string;
 }) {
   if (bytes <= 0) return null;
-  const px = Math.max(4, side(bytes));
+  const px = Math.max(left ? 7 : 4, side(bytes));
   const words = `${size(bytes)}${left ? ', left behind' : ''}`;
   return (
     <span className="inline-flex h-9 items-center justify-center" title={`${where}: ${words}`}>
-      <span
-        aria-hidden
-        className={
-          left ? 'rounded-[3px] border-[1.5px] border-dashed border-caution' : 'rounded-[2px] bg-[var(--kind-source)]'
-        }
-        style={{ width: px, height: px }}
-      />
+      <svg aria-hidden width={px} height={px}>
+        {left ? (
+          <rect
+            x="1"
+            y="1"
+            width={px - 2}
+            height={px - 2}
+            rx="2"
+            fill="var(--caution-wash)"
+            stroke="var(--caution)"
+            strokeWidth="1.6"
+            strokeDasharray="3 2"
+          />
+        ) : (
+          <rect width={px} height={px} rx="2" fill="var(--kind-source)" />
+        )}
+      </svg>
       <span className="sr-only">{words}</span>
     </span>
   );

@@ -14,6 +14,7 @@ const COLOURS: Record<string, string> = {
   proxy: 'var(--kind-proxy)',
   unused: 'var(--kind-source)',
   backup: 'var(--kind-backup)',
+  delivery: 'var(--kind-delivery)',
   other: 'var(--kind-other)',
 };
 const HEIGHT = 150;

@@ -56,11 +56,11 @@ export function PlanSheet({
           </div>
           <Levels levels={plan.levels} />
           <div className="mt-4 grid grid-cols-[minmax(0,1fr)_286px] gap-4">
-            <div className="grid content-start gap-4">
+            <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] content-start gap-4">
               <Steps plan={plan} submit={action} />
               <Findings plan={plan} />
             </div>
-            <div className="grid content-start gap-4">
+            <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] content-start gap-4">
               {plan.effects.length > 0 && (
                 <Card title="After this">
                   <div className="grid gap-3">
@@ -140,7 +140,6 @@ function Steps({ plan, submit }: { plan: Plan; submit: ReturnType<typeof useFetc
             <th>Where</th>
             <th className="number">Files</th>
             <th className="number">Size</th>
-            <th>If it is needed again</th>
             <th>
               <span className="sr-only">Take out</span>
             </th>
@@ -149,15 +148,17 @@ function Steps({ plan, submit }: { plan: Plan; submit: ReturnType<typeof useFetc
         <tbody>
           {plan.steps.map((step) => (
             <tr key={step.stepId}>
-              <td className="max-w-72 truncate font-medium" title={step.title}>
-                {'level' in step.what && <LevelMark level={step.what.level} />} {step.title}
+              <td className="max-w-80" title={step.title}>
+                <span className="block truncate font-medium">
+                  {'level' in step.what && <LevelMark level={step.what.level} />} {step.title}
+                </span>
+                <span className="block truncate text-[13px] text-ink-2">{ifNeededAgain(step.what)}</span>
               </td>
               <td className="max-w-44 truncate text-ink-2" title={step.where}>
                 {step.where}
               </td>
               <td className="number">{count(step.files)}</td>
               <td className="number font-semibold">{size(step.bytes)}</td>
-              <td className="text-ink-2">{ifNeededAgain(step.what)}</td>
               <td className="number">
                 <submit.Form method="post" action="/plan">
                   <input type="hidden" name="stepId" value={step.stepId} />

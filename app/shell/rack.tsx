@@ -4,7 +4,7 @@ import clsx from 'clsx';
 import { group } from 'd3';
 import { Link, useLocation, useSearchParams } from 'react-router';
 import { KINDS } from '#core/model.ts';
-import { ago, exactTime, size } from '#core/say/amounts.ts';
+import { ago, exactTime, percentFull, size } from '#core/say/amounts.ts';
 import type { RackVolume } from '#server/services/rack.ts';
 import { Bar, kindColour } from '../ui/parts';
 import type { FrameData } from './frame';
@@ -112,7 +112,7 @@ function noteOf(volume: RackVolume, nowMs: number): { words: string; tone: strin
       title,
     };
   if (volume.readMs === null) return { words: 'not read yet', tone: '', title };
-  const words = `${Math.floor(share * 100)} % full`;
+  const words = `${percentFull(volume.usedBytes, volume.capacityBytes)} % full`;
   return {
     words,
     tone: share >= 0.95 ? 'text-loss font-medium' : share >= 0.85 ? 'text-caution font-medium' : '',

@@ -66,7 +66,7 @@ export default function Space({ loaderData }: Route.ComponentProps) {
         <div className="grid content-start gap-4">
           {folder && <Facts folder={folder} />}
           <Card
-            title={rows.length > 0 ? 'Folders' : 'Files'}
+            title={rows.length === 0 ? 'Files' : folder ? 'Folders' : 'Volumes'}
             aside={`${rows.length > 0 ? count(rows.length) : count(files.length)}`}
           >
             {rows.length > 0 ? (

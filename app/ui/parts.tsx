@@ -3,7 +3,7 @@ import clsx from 'clsx';
 import type { ComponentProps, ReactNode } from 'react';
 import type { Kind, Level } from '#core/model.ts';
 import { LEVEL_WORDS } from '#core/model.ts';
-import { size } from '#core/say/amounts.ts';
+import { percentFull, size } from '#core/say/amounts.ts';
 
 export function Button({
   tone = 'plain',
@@ -164,8 +164,12 @@ export function BeforeAfter({
   capacity: number;
 }) {
   const share = (bytes: number) => `${Math.min(100, (bytes / Math.max(capacity, 1)) * 100)}%`;
+  // One decimal more where whole per cent would say that nothing changes.
+  const same = percentFull(before, capacity) === percentFull(after, capacity);
   const percent = (bytes: number) =>
-    `${((bytes / Math.max(capacity, 1)) * 100).toFixed(bytes / capacity > 0.995 || bytes / capacity < 0.1 ? 1 : 0)} %`;
+    same
+      ? `${(Math.floor((bytes / Math.max(capacity, 1)) * 1000) / 10).toFixed(1)} %`
+      : `${percentFull(bytes, capacity)} %`;
   const [low, high] = [Math.min(before, after), Math.max(before, after)];
   return (
     <div>

@@ -28,7 +28,7 @@ export interface PlacedFile extends ProjectFile {
 }
 
 /** Why a part of the project stays out of the archive. */
-export type LeftOut = 'unused' | 'cache' | 'render' | 'proxy' | 'backup' | 'other';
+export type LeftOut = 'unused' | 'cache' | 'render' | 'proxy' | 'backup' | 'delivery' | 'other';
 
 export interface Selection {
   chosen: PlacedFile[];
@@ -70,13 +70,13 @@ function reasonOut(kind: Kind): LeftOut {
     case 'render':
     case 'proxy':
     case 'backup':
+    case 'delivery':
       return kind;
     case 'source':
     case 'audio':
     case 'library':
       return 'unused';
     case 'document':
-    case 'delivery':
     case 'other':
       return 'other';
   }

@@ -71,6 +71,11 @@ export function exactTime(ms: number): string {
 /** Whole days since 1970 in UTC of a modified time in microseconds: the age key of every rollup. */
 export const dayOfUs = (us: number): number => Math.floor(us / 86_400_000_000);
 
+/** How full something is, in whole per cent, never rounded up: 99 % full has room, 100 % has none. */
+export function percentFull(usedBytes: number, capacityBytes: number): number {
+  return capacityBytes > 0 ? Math.floor((usedBytes / capacityBytes) * 100) : 0;
+}
+
 /** Small numbers in words for sentences: 'two', 'twelve', then digits. */
 export function inWords(n: number): string {
   const words = [

@@ -1,7 +1,7 @@
 // The decisions that wait, worked out from what is known, the one that hurts soonest first. The site lens lists them,
 // each with the one action that opens the right thing.
 import type { ProjectId, VolumeId } from '../model.ts';
-import { ago, counted, size } from './amounts.ts';
+import { ago, counted, percentFull, size } from './amounts.ts';
 
 export interface DecisionFacts {
   nowMs: number;
@@ -88,7 +88,7 @@ function ofVolume(volume: DecisionFacts['volumes'][number], nowMs: number): Deci
     found.push({
       key: `full ${volumeId}`,
       weight: share >= FULL ? 'loss' : 'caution',
-      what: `${name} is ${Math.floor(share * 100)} % full`,
+      what: `${name} is ${percentFull(volume.usedBytes, volume.capacityBytes)} % full`,
       detail: `${size(Math.max(0, volume.capacityBytes - volume.usedBytes))} left${caches ? `, ${size(volume.cacheBytes)} of caches there` : ', no caches there to speak of'}`,
       action: caches ? { go: 'reclaim', volumeId, words: 'Review caches' } : { go: 'space', volumeId, words: 'Look' },
     });

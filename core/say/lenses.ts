@@ -1,7 +1,7 @@
 // The sentence that opens each lens, worked out from the data. Called by the lenses' loaders; never put together in a
 // component.
 import type { LeftOut } from '../archive/selection.ts';
-import { ago, capital, count, counted, inWords, listed, size, span } from './amounts.ts';
+import { ago, capital, count, counted, inWords, listed, percentFull, size, span } from './amounts.ts';
 
 export interface VolumeFill {
   name: string;
@@ -19,7 +19,8 @@ export function siteSentence(facts: { volumes: readonly VolumeFill[]; cacheBytes
   if (!facts.read) return 'Nothing has been read yet. Read the volumes to see what they hold.';
   const fullest = [...facts.volumes].sort((a, b) => share(b) - share(a))[0]!;
   const parts: string[] = [];
-  if (share(fullest) >= 0.85) parts.push(`${fullest.name} is ${percent(share(fullest))} full.`);
+  if (share(fullest) >= 0.85)
+    parts.push(`${fullest.name} is ${percentFull(fullest.usedBytes, fullest.capacityBytes)} % full.`);
   const away = facts.volumes.filter((volume) => !volume.reachable);
   if (away.length > 0) parts.push(`${listed(away.map((v) => v.name))} cannot be reached.`);
   if (facts.cacheBytes >= 1e9) parts.push(`${size(facts.cacheBytes)} across the site can go and be rebuilt later.`);
@@ -81,7 +82,7 @@ export function shelfSentence(
 ): string {
   if (facts.carriers === 0) return 'No carrier is registered yet.';
   if (facts.archives === 0)
-    return `Nothing is on the shelf yet. ${capital(counted(facts.carriers, 'carrier'))} ${facts.carriers === 1 ? 'waits' : 'wait'}.`;
+    return `Nothing is on the shelf yet. ${capital(inWords(facts.carriers))} ${facts.carriers === 1 ? 'carrier waits' : 'carriers wait'}.`;
   const parts = [`${capital(counted(facts.archives, 'archive'))} on ${counted(facts.carriers, 'carrier')}.`];
   if (facts.damaged > 0)
     parts.push(`${capital(counted(facts.damaged, 'copy', 'copies'))} ${facts.damaged === 1 ? 'is' : 'are'} damaged.`);
@@ -112,6 +113,7 @@ export const LEFT_OUT_WORDS: Record<LeftOut, string> = {
   render: 'Renders',
   proxy: 'Proxies',
   backup: 'Backups',
+  delivery: 'Deliveries',
   other: 'Other files',
 };
 

@@ -166,7 +166,8 @@ export async function setState(db: Database, { projectId, state, since, who, now
   await inTransaction(db, async (tx) => {
     const [project] = await tx.select().from(projects).where(eq(projects.id, projectId)).for('update');
     if (!project) throw new Refused('There is no such project. Nothing was changed.');
-    if (project.state === state) return;
+    // The same state again tells nothing new, unless it is said to have begun earlier.
+    if (project.state === state && since >= project.stateSince) return;
     await tx.update(projects).set({ state, stateSince: since }).where(eq(projects.id, projectId));
     await writeReceipt(tx, {
       at: now,

@@ -18,6 +18,8 @@ export interface CacheFolder {
   files: number;
   bytes: number;
   newestUs: number;
+  /** Of those older than the cut: the newest. */
+  newestOldUs: number;
 }
 
 const MOST_FOLDERS = 5000;
@@ -37,6 +39,7 @@ export async function cacheFolders(db: Database, only: readonly VolumeId[], cutD
       files: sql`SUM(IF(${old}, ${folderHoldings.files}, 0))`.mapWith(Number),
       bytes: sql`SUM(IF(${old}, ${folderHoldings.bytes}, 0))`.mapWith(Number),
       newestUs: sql`MAX(${folderHoldings.newestUs})`.mapWith(Number),
+      newestOldUs: sql`COALESCE(MAX(IF(${old}, ${folderHoldings.newestUs}, NULL)), 0)`.mapWith(Number),
     })
     .from(folderHoldings)
     .innerJoin(folders, eq(folders.id, folderHoldings.folderId))

@@ -1,0 +1,146 @@
+// The keramion command: the same services as the interface, for terminals and scripts. With --json every answer is
+// one JSON value on standard output; troubles go to standard error with exit code 1.
+import { Command } from 'commander';
+import type { VolumeId } from '#core/model.ts';
+import { ago, count, size } from '#core/say/amounts.ts';
+import { documentPool } from '#disk/documents/documents.ts';
+import { stopFlag } from '#disk/threads/serve.ts';
+import { walkPool } from '#disk/walk/walk.ts';
+import { connect, type Database, disconnect } from '#server/db/connect.ts';
+import { readDocuments } from '#server/jobs/read-documents.ts';
+import { readVolume, VolumeNotReadable } from '#server/jobs/read-volume.ts';
+import { Refused } from '#server/refused.ts';
+import { projectRows } from '#server/services/projects.ts';
+import { rackVolumes } from '#server/services/rack.ts';
+import { settings } from '#server/settings.ts';
+import { table } from './table.ts';
+
+type Out = (text: string) => void;
+
+/** Builds the command; `out` takes what is printed. */
+export function program(open: () => Database, out: Out = (text) => console.log(text)): Command {
+  const command = new Command('keramion').description(
+    "Where a facility's files live, what can go, what is on the shelf.",
+  );
+  command
+    .command('volumes')
+    .description('every volume: what it holds, how full it is, when it was read')
+    .option('--json', 'as JSON')
+    .action(async ({ json }: { json?: boolean }) => {
+      const rows = await rackVolumes(open());
+      if (json) return out(JSON.stringify(rows, null, 2));
+      out(
+        table([
+          ['VOLUME', 'STATION', 'USED', 'OF', 'FILES', 'STATE', 'READ'],
+          ...rows.map((v) => [
+            v.name,
+            v.station,
+            size(v.usedBytes),
+            size(v.capacityBytes),
+            count(v.files),
+            v.state,
+            v.readMs === null ? 'never' : ago(v.readMs, Date.now()),
+          ]),
+        ]),
+      );
+    });
+  command
+    .command('projects')
+    .description('every project: its state, its size, what of its media is found')
+    .option('--json', 'as JSON')
+    .action(async ({ json }: { json?: boolean }) => {
+      const rows = await projectRows(open());
+      if (json) return out(JSON.stringify(rows, null, 2));
+      out(
+        table([
+          ['PROJECT', 'STATE', 'SIZE', 'FILES', 'MEDIA FOUND', 'UNUSED'],
+          ...rows.map((p) => [
+            p.name,
+            p.state,
+            size(p.bytes),
+            count(p.files),
+            `${p.media - p.missing} of ${p.media}`,
+            size(p.unusedBytes),
+          ]),
+        ]),
+      );
+    });
+  command
+    .command('read')
+    .description('reads one volume, or all, into the catalogue')
+    .argument('[volume]', 'name of the volume')
+    .option('--json', 'as JSON')
+    .action(async (name: string | undefined, { json }: { json?: boolean }) => {
+      const results = await readVolumes(open(), name);
+      if (json) return out(JSON.stringify(results, null, 2));
+      for (const r of results)
+        out(
+          r.trouble ??
+            `${r.volume}: ${count(r.looked!)} looked at, ${count(r.added!)} new, ${count(r.changed!)} changed, ${count(r.gone!)} gone${r.notices ? `, ${count(r.notices)} to know` : ''}${r.broken?.length ? `, ${r.broken.length} documents could not be read` : ''}`,
+        );
+      if (results.some((r) => r.trouble)) process.exitCode = 1;
+    });
+  return command;
+}
+
+interface ReadRow {
+  volume: string;
+  trouble?: string;
+  looked?: number;
+  added?: number;
+  changed?: number;
+  gone?: number;
+  notices?: number;
+  broken?: { path: string; where: string; detail: string }[];
+}
+
+async function readVolumes(db: Database, name: string | undefined): Promise<ReadRow[]> {
+  const all = await rackVolumes(db);
+  const chosen = name === undefined ? all : all.filter((volume) => volume.name.toLowerCase() === name.toLowerCase());
+  if (chosen.length === 0)
+    throw new Refused(
+      name === undefined
+        ? 'No volume is registered, so nothing was read.'
+        : `There is no volume named ${name}. Known are: ${all.map((v) => v.name).join(', ') || 'none'}. Nothing was read.`,
+    );
+  const [walking, reading] = [walkPool(), documentPool()];
+  const rows: ReadRow[] = [];
+  try {
+    for (const volume of chosen) rows.push(await readOne(db, volume.volumeId, volume.name, { walking, reading }));
+  } finally {
+    await Promise.all([walking.end(), reading.end()]);
+  }
+  return rows;
+}
+
+async function readOne(
+  db: Database,
+  volumeId: VolumeId,
+  volume: string,
+  pools: { walking: ReturnType<typeof walkPool>; reading: ReturnType<typeof documentPool> },
+): Promise<ReadRow> {
+  try {
+    const { looked, added, changed, gone, notices } = await readVolume(db, pools.walking, volumeId, {
+      stop: stopFlag(),
+      now: () => new Date(),
+    });
+    const { broken } = await readDocuments(db, pools.reading, volumeId, () => new Date());
+    return { volume, looked, added, changed, gone, notices, broken };
+  } catch (error) {
+    if (error instanceof VolumeNotReadable) return { volume, trouble: error.message };
+    throw error;
+  }
+}
+
+/** Runs the command line and closes what it opened. */
+export async function main(argv: readonly string[]): Promise<void> {
+  let db: Database | null = null;
+  try {
+    await program(() => (db ??= connect(settings().databaseUrl, 4))).parseAsync([...argv]);
+  } catch (error) {
+    console.error(error instanceof Refused ? error.message : `That did not work: ${(error as Error).message}`);
+    process.exitCode = 1;
+  } finally {
+    if (db) await disconnect(db);
+  }
+}
