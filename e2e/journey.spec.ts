@@ -20,7 +20,8 @@ async function runPlan(page: Page, steps: string, title: string | RegExp) {
   await expect(work).toBeHidden();
 }
 
-const countFiles = (folder: string): number => readdirSync(folder, { recursive: true, withFileTypes: true }).filter((entry) => entry.isFile()).length;
+const countFiles = (folder: string): number =>
+  readdirSync(folder, { recursive: true, withFileTypes: true }).filter((entry) => entry.isFile()).length;
 
 test('one project travels the whole way and comes back with all its media', async ({ page }) => {
   test.setTimeout(600_000);
@@ -68,10 +69,15 @@ test('one project travels the whole way and comes back with all its media', asyn
 
   // The bag is true for plain tools too.
   const bag = path.join(SITE, 'carriers/kd-0001/night-ferry_test');
-  const checked = execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'manifest-sha512.txt'], { cwd: bag, encoding: 'utf8' });
+  const checked = execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'manifest-sha512.txt'], {
+    cwd: bag,
+    encoding: 'utf8',
+  });
   expect(checked).toBe('');
   execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'tagmanifest-sha512.txt'], { cwd: bag });
-  expect(readFileSync(path.join(bag, 'bagit.txt'), 'utf8')).toBe('BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n');
+  expect(readFileSync(path.join(bag, 'bagit.txt'), 'utf8')).toBe(
+    'BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n',
+  );
 
   // Then, and only then, the originals may go.
   await page.goto('/shelf');
@@ -85,7 +91,11 @@ test('one project travels the whole way and comes back with all its media', asyn
   // It comes back under another name, and finds all its media.
   await page.goto('/shelf');
   await page.getByRole('button', { name: 'Restore Night Ferry' }).click();
-  await page.getByLabel('To the volume').selectOption({ label: (await page.locator('select[name=volumeId] option', { hasText: 'Ropewalk media' }).innerText()).trim() });
+  await page
+    .getByLabel('To the volume')
+    .selectOption({
+      label: (await page.locator('select[name=volumeId] option', { hasText: 'Ropewalk media' }).innerText()).trim(),
+    });
   await page.getByLabel('In a folder named').fill('night-ferry again');
   await page.getByRole('button', { name: 'Stage restore' }).click();
   await expect(page.getByText(/Staged the restore/)).toBeVisible();
@@ -95,14 +105,21 @@ test('one project travels the whole way and comes back with all its media', asyn
   await page.getByRole('link', { name: 'Night Ferry', exact: true }).click();
   await expect(page.getByText('38 of 38')).toBeVisible();
   const back = path.join(SITE, 'ropewalk-media/night-ferry again/media/Reels/Deck/B007C001_0311.mov');
-  const probed = execFileSync('ffprobe', ['-v', 'error', '-show_entries', 'stream=codec_name,nb_frames', '-of', 'csv=p=0', back], { encoding: 'utf8' });
+  const probed = execFileSync(
+    'ffprobe',
+    ['-v', 'error', '-show_entries', 'stream=codec_name,nb_frames', '-of', 'csv=p=0', back],
+    { encoding: 'utf8' },
+  );
   expect(probed).toContain('mjpeg');
-  const document = JSON.parse(readFileSync(path.join(SITE, 'ropewalk-media/night-ferry again/documents/night-ferry_final.otio'), 'utf8')) as unknown;
+  const document = JSON.parse(
+    readFileSync(path.join(SITE, 'ropewalk-media/night-ferry again/documents/night-ferry_final.otio'), 'utf8'),
+  ) as unknown;
   const urls = JSON.stringify(document).match(/file:\/\/[^"]*night-ferry%20again[^"]*/g) ?? [];
   expect(urls.length).toBeGreaterThan(20);
   for (const url of new Set(urls)) expect(existsSync(decodeURIComponent(url.slice('file://'.length)))).toBe(true);
 
   // The ledger holds a receipt for each.
   await page.goto('/ledger');
-  for (const words of ['caches removed', 'archive sealed', 'originals removed', 'project restored']) await expect(page.getByText(words, { exact: true })).toBeVisible();
+  for (const words of ['caches removed', 'archive sealed', 'originals removed', 'project restored'])
+    await expect(page.getByText(words, { exact: true })).toBeVisible();
 });

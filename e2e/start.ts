@@ -6,7 +6,17 @@ import { startAll } from '../setup/start.ts';
 export const HOME = path.resolve('var/e2e');
 
 export default async function start() {
-  const started = await startAll({ home: HOME, demo: true, fresh: true, host: '127.0.0.1', port: 4790, databasePort: await freePort(), databaseUrl: null, leaseSeconds: 6, quiet: true });
+  const started = await startAll({
+    home: HOME,
+    demo: true,
+    fresh: true,
+    host: '127.0.0.1',
+    port: 4790,
+    databasePort: await freePort(),
+    databaseUrl: null,
+    leaseSeconds: 6,
+    quiet: true,
+  });
   process.env.KERAMION_E2E_DATABASE = started.databaseUrl;
   return () => started.stop();
 }

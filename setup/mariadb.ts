@@ -36,6 +36,7 @@ export async function startDatabase(place: string, options: { port: number; dura
   chmodSync(folder, 0o700);
   refuseFullDisk(folder);
   const data = path.join(folder, 'data');
+  await stopLeftOver(data, path.join(folder, 'mariadb.pid'));
   const password = secretOf(path.join(folder, 'secret'));
   if (!existsSync(path.join(data, 'mysql'))) makeData(data, folder);
   const port = options.port === 0 ? await freePort() : options.port;
@@ -70,6 +71,21 @@ export async function startDatabase(place: string, options: { port: number; dura
       rmSync(socketFolder, { recursive: true, force: true });
     },
   };
+}
+
+/** Stops the server of an earlier start that was killed before it could: two servers must not share one folder. */
+async function stopLeftOver(data: string, pidFile: string): Promise<void> {
+  const pid = existsSync(pidFile) ? Number(readFileSync(pidFile, 'utf8')) : 0;
+  const isOurs = () => {
+    try {
+      return readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes(`--datadir=${data}`);
+    } catch {
+      return false;
+    }
+  };
+  if (!pid || !isOurs()) return;
+  process.kill(pid, 'SIGTERM');
+  for (let i = 0; i < 300 && isOurs(); i++) await new Promise((resolve) => setTimeout(resolve, 100));
 }
 
 function makeData(data: string, folder: string) {
@@ -113,6 +129,7 @@ function serverOptions({ data, port, socket, init, durable }: ServerOptions): st
     `--socket=${socket}`,
     '--bind-address=127.0.0.1',
     `--init-file=${init}`,
+    `--pid-file=${path.join(path.dirname(init), 'mariadb.pid')}`,
     '--local-infile=1',
     '--character-set-server=utf8mb4',
     '--collation-server=utf8mb4_nopad_bin',

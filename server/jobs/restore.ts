@@ -38,12 +38,16 @@ interface Restoring {
   /** Where the restored project is built, and where it then lies. */
   begun: string;
   final: string;
+  /** A note, written just before the project gets its name, that what stands there is ours. */
+  placed: string;
 }
 
 export async function runRestore(context: JobContext): Promise<void> {
   const restoring = await open(context);
   try {
-    if (!existsSync(restoring.final) || existsSync(restoring.begun)) await build(restoring);
+    // Put into place by an earlier run of this very job, which was killed before it could say so.
+    const placed = existsSync(restoring.placed) && existsSync(restoring.final) && !existsSync(restoring.begun);
+    if (!placed) await build(restoring);
   } catch (error) {
     if ((error as Error).name !== 'LeaseLost') rmSync(restoring.begun, { recursive: true, force: true });
     throw error;
@@ -75,15 +79,13 @@ async function open(context: JobContext): Promise<Restoring> {
     source,
     begun: path.join(volume.path, PRIVATE_FOLDER, `restoring-${job.id}`),
     final: absoluteText(volume.path, what.folder),
+    placed: path.join(volume.path, PRIVATE_FOLDER, `restored-${job.id}`),
   };
 }
 
 async function build(restoring: Restoring): Promise<void> {
-  const { context, archive, what, volume, begun, final } = restoring;
-  if (existsSync(final))
-    throw new Refused(
-      `${volume.name} has something named ${what.folder} already, and nothing is ever written over. Nothing was restored. Choose another name.`,
-    );
+  const { context, archive, volume, begun, final } = restoring;
+  if (existsSync(final)) throw nameTaken(restoring);
   const sums = trustedSums(restoring);
   const total = archive.bytes;
   if (!existsSync(begun)) {
@@ -96,9 +98,17 @@ async function build(restoring: Restoring): Promise<void> {
   relinkDocuments(restoring, sums);
   await context.checkLease();
   mkdirSync(path.dirname(final), { recursive: true });
+  if (existsSync(final)) throw nameTaken(restoring);
+  rmSync(restoring.placed, { force: true });
+  writeWhole(restoring.placed, '');
   renameSync(begun, final);
   syncFolder(path.dirname(final));
 }
+
+const nameTaken = ({ volume, what }: Restoring) =>
+  new Refused(
+    `${volume.name} has something named ${what.folder} already, and nothing is ever written over. Nothing was restored. Choose another name.`,
+  );
 
 function freeOnDisk(root: string): number {
   const fs = statfsSync(root);
@@ -207,7 +217,7 @@ function relinkDocuments({ begun, final }: Restoring, sums: ManifestEntry[]): vo
 }
 
 /** Reads the volume, so that the project is known again with its media, and writes the receipt. */
-async function makeKnown({ context, what, archive, volume }: Restoring): Promise<void> {
+async function makeKnown({ context, what, archive, volume, placed }: Restoring): Promise<void> {
   const { db, job, pools } = context;
   const volumeId = volume.id as VolumeId;
   context.rename('reading');
@@ -234,4 +244,5 @@ async function makeKnown({ context, what, archive, volume }: Restoring): Promise
     });
     await endJob(tx, job, { state: 'done' });
   });
+  rmSync(placed, { force: true });
 }

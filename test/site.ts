@@ -1,0 +1,121 @@
+// A small real site for service tests: folders on disk, registered and read, with pools that the test ends.
+import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import os from 'node:os';
+import path from 'node:path';
+import pino from 'pino';
+import type { CarrierId, Duty, VolumeId } from '#core/model.ts';
+import { contentPool } from '#disk/content/content.ts';
+import { documentPool } from '#disk/documents/documents.ts';
+import { stopFlag } from '#disk/threads/serve.ts';
+import { walkPool } from '#disk/walk/walk.ts';
+import type { Pools } from '#server/jobs/context.ts';
+import { readDocuments } from '#server/jobs/read-documents.ts';
+import { readVolume } from '#server/jobs/read-volume.ts';
+import { addCarrier, addVolume } from '#server/services/stores.ts';
+import { startWorker, type Worker } from '#server/worker.ts';
+import { testDatabase, type TestDatabase } from './database.ts';
+
+export class TestSite {
+  readonly root = mkdtempSync(path.join(os.tmpdir(), 'site-'));
+  readonly pools: Pools = { walk: walkPool(), content: contentPool(), documents: documentPool() };
+  private constructor(readonly database: TestDatabase) {}
+
+  static async open(): Promise<TestSite> {
+    return new TestSite(await testDatabase());
+  }
+
+  get db() {
+    return this.database.db;
+  }
+
+  put(file: string, content: string | Buffer = file): string {
+    const place = path.join(this.root, file);
+    mkdirSync(path.dirname(place), { recursive: true });
+    writeFileSync(place, content);
+    return place;
+  }
+
+  async volume(name: string, duty: Duty = 'none', quotaBytes: number | null = null): Promise<VolumeId> {
+    mkdirSync(path.join(this.root, name), { recursive: true });
+    return addVolume(
+      this.db,
+      { station: 'loft-1', stationRole: 'workstation', name, path: path.join(this.root, name), duty, quotaBytes },
+      new Date(),
+    );
+  }
+
+  async carrier(name: string, capacityBytes: number | null = null): Promise<CarrierId> {
+    mkdirSync(path.join(this.root, name), { recursive: true });
+    return addCarrier(
+      this.db,
+      { name, type: 'disk', place: 'cabinet', path: path.join(this.root, name), capacityBytes },
+      new Date(),
+    );
+  }
+
+  async read(...ids: VolumeId[]) {
+    const results = [];
+    for (const id of ids)
+      results.push(await readVolume(this.db, this.pools.walk, id, { stop: stopFlag(), now: () => new Date() }));
+    const documents = [];
+    for (const id of ids) documents.push(await readDocuments(this.db, this.pools.documents, id, () => new Date()));
+    return { results, documents };
+  }
+
+  worker(): Worker {
+    return startWorker(this.db, { name: 'test', leaseSeconds: 5, pollMs: 30, log: pino({ level: 'silent' }) });
+  }
+
+  async close(): Promise<void> {
+    await Promise.all([this.pools.walk.end(), this.pools.content.end(), this.pools.documents.end()]);
+    await this.database.drop();
+    rmSync(this.root, { recursive: true, force: true });
+  }
+}
+
+const time = (value: number, rate = 25) => ({ OTIO_SCHEMA: 'RationalTime.1', rate, value });
+const range = (start: number, duration: number) => ({
+  OTIO_SCHEMA: 'TimeRange.1',
+  start_time: time(start),
+  duration: time(duration),
+});
+const clip = (url: string, cut: object | null) => ({
+  OTIO_SCHEMA: 'Clip.2',
+  name: url.split('/').at(-1),
+  source_range: cut,
+  media_references: {
+    DEFAULT_MEDIA: { OTIO_SCHEMA: 'ExternalReference.1', target_url: url, available_range: range(0, 100) },
+  },
+  active_media_reference_key: 'DEFAULT_MEDIA',
+});
+
+/** A document with one bin holding all of `urls`, and one timeline using those of `used`. */
+export function otio(name: string, urls: readonly string[], used: readonly string[] = urls): string {
+  const track = {
+    OTIO_SCHEMA: 'Track.1',
+    kind: 'Video',
+    name: 'V1',
+    children: used.map((url) => clip(url, range(10, 20))),
+  };
+  return JSON.stringify(
+    {
+      OTIO_SCHEMA: 'SerializableCollection.1',
+      name,
+      children: [
+        { OTIO_SCHEMA: 'SerializableCollection.1', name: 'Rushes', children: urls.map((url) => clip(url, null)) },
+        { OTIO_SCHEMA: 'Timeline.1', name: 'Cut', tracks: { OTIO_SCHEMA: 'Stack.1', children: [track] } },
+      ],
+    },
+    null,
+    2,
+  );
+}
+
+/** Waits until `done` says so; throws after `seconds`. */
+export async function until(done: () => Promise<boolean> | boolean, seconds = 40): Promise<void> {
+  const end = Date.now() + seconds * 1000;
+  while (!(await done())) {
+    if (Date.now() > end) throw new Error(`It did not come true within ${seconds} s.`);
+    await new Promise((resolve) => setTimeout(resolve, 25));
+  }
+}
