@@ -1,0 +1,38 @@
+import { planForm, shelfForm, stageArchiveForm, stageCachesForm } from './forms.ts';
+
+const why = (
+  schema: { safeParse(value: unknown): { success: boolean; error?: { issues: { message: string }[] } } },
+  value: unknown,
+) => {
+  const parsed = schema.safeParse(value);
+  return parsed.success ? null : parsed.error!.issues[0]!.message;
+};
+
+test('a form with nonsense says what is wrong', () => {
+  expect(why(stageCachesForm, { intent: 'stage', folders: '', cutDay: '3' })).toBe(
+    'Nothing is chosen. Choose at least one folder.',
+  );
+  expect(why(stageCachesForm, { intent: 'stage', folders: '1,x', cutDay: '3' })).toContain('could not be understood');
+  expect(why(stageCachesForm, { intent: 'stage', folders: '1', cutDay: 'soon' })).toBe('The age is not a number.');
+  expect(why(stageArchiveForm, { intent: 'stage', carrierId: 'a', folder: 'x' })).toBe('The carrier is not a number.');
+  expect(why(planForm, { intent: 'launch' })).not.toBeNull();
+});
+
+test.each(['../../etc', '/etc', '..', '.hidden', 'a/../../b', '', ' ', 'a\0b', 'x'.repeat(300)])(
+  '%j is no folder to write to',
+  (folder) => {
+    expect(why(shelfForm, { intent: 'restore', archiveId: '1', copyId: '1', volumeId: '1', folder })).not.toBeNull();
+    expect(why(stageArchiveForm, { intent: 'stage', carrierId: '1', folder })).not.toBeNull();
+  },
+);
+
+test('what is right comes through, in the right types', () => {
+  expect(
+    shelfForm.parse({ intent: 'restore', archiveId: '1', copyId: '2', volumeId: '3', folder: ' back/fog ' }),
+  ).toEqual({ intent: 'restore', archiveId: 1, copyId: 2, volumeId: 3, folder: 'back/fog' });
+  expect(stageCachesForm.parse({ intent: 'stage', folders: '1,2', cutDay: '20000' })).toEqual({
+    intent: 'stage',
+    folders: [1, 2],
+    cutDay: 20000,
+  });
+});

@@ -1,0 +1,43 @@
+import fc from 'fast-check';
+import { placeNames, portableName, type Wish } from './names.ts';
+
+const name = fc.oneof(
+  fc.constantFrom('A.mov', 'a.mov', 'a~2.mov', 'é.wav', 'e\u0301.wav', '.', '..', 'con', 'x%y', 'tab\tname', ' end. '),
+  fc.string({ maxLength: 12 }),
+);
+
+test('names are portable, whatever they were', () => {
+  fc.assert(
+    fc.property(fc.oneof(name, fc.string({ minLength: 200, maxLength: 400, unit: 'grapheme' })), (text) => {
+      const out = portableName(text);
+      expect(out).not.toMatch(/[\u0000-\u001f\u007f<>:"/\\|?*%]/);
+      expect(out).not.toMatch(/[. ]$/);
+      expect(Buffer.byteLength(out)).toBeLessThanOrEqual(255);
+      expect(out).toBe(out.normalize('NFC'));
+      expect(['', '.', '..']).not.toContain(out);
+      expect(portableName(out)).toBe(out);
+    }),
+  );
+});
+
+test('no two files share a path even where case or form is ignored, none takes the path of a folder, and the order given does not matter', () => {
+  fc.assert(
+    fc.property(fc.array(fc.record({ folder: fc.array(name, { maxLength: 2 }), name }), { maxLength: 12 }), (given) => {
+      const wishes: Wish<number>[] = given.map((wish, key) => ({ key, ...wish, order: String(key).padStart(3, '0') }));
+      const placed = placeNames(wishes);
+      const fold = (path: string) => path.normalize('NFC').toLowerCase();
+      const paths = [...placed.values()].map(fold);
+      expect(new Set(paths).size).toBe(wishes.length);
+      for (const path of paths) for (const other of paths) expect(other.startsWith(`${path}/`)).toBe(false);
+      expect(placeNames([...wishes].reverse())).toEqual(placed);
+    }),
+  );
+});
+
+test('of two alike, the lower order keeps its name and the other is numbered before its ending', () => {
+  const placed = placeNames([
+    { key: 'b', folder: ['m'], name: 'A.mov', order: '2' },
+    { key: 'a', folder: ['m'], name: 'a.mov', order: '1' },
+  ]);
+  expect(Object.fromEntries(placed)).toEqual({ a: 'm/a.mov', b: 'm/A~2.mov' });
+});

@@ -1,0 +1,30 @@
+import { DEFAULT_RULES, isProjectDocument, kindsInFolder } from './kinds.ts';
+import type { Duty } from '../model.ts';
+
+test.each<[folder: string, name: string, duty: Duty, kind: string]>([
+  ['rushes/day-1', 'A001.MOV', 'none', 'source'],
+  ['rushes/day-1', 'mix.wav', 'none', 'audio'],
+  ['Cache/frames', 'a.mov', 'none', 'cache'],
+  ['my-cache', 'a.frm', 'none', 'cache'],
+  ['cachet', 'a.mov', 'none', 'source'],
+  ['audio peaks', 'a.pk', 'none', 'cache'],
+  ['fog/proxies', 'a.mov', 'none', 'proxy'],
+  ['fog/renders/reel 1', 'a.mov', 'none', 'render'],
+  ['deliveries', 'a.mov', 'renders', 'delivery'],
+  ['cache', 'fog.otio', 'cache', 'document'],
+  ['autosaves', 'fog.otio', 'none', 'backup'],
+  ['anything', 'a.bin', 'cache', 'cache'],
+  ['anything', 'a.bin', 'none', 'other'],
+  ['anything', 'a.mov', 'renders', 'render'],
+  ['', 'notes.txt', 'none', 'document'],
+])('%s/%s on a volume for %s is %s', (folder, name, duty, kind) => {
+  expect(kindsInFolder(DEFAULT_RULES, folder, duty)(name)).toBe(kind);
+});
+
+test('only living documents are read for projects', () => {
+  expect([isProjectDocument('a.otio'), isProjectDocument('a.OTIO'), isProjectDocument('a.otio.original')]).toEqual([
+    true,
+    true,
+    false,
+  ]);
+});

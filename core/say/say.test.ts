@@ -1,0 +1,227 @@
+import fc from 'fast-check';
+import type { ProjectId, VolumeId } from '../model.ts';
+import { byLevel, effects, type StepSummary, totals } from '../plan/plan.ts';
+import { beforeCut, cutDay } from '../reclaim/cuts.ts';
+import { ago, counted, duration, inWords, listed, percentFull, size } from './amounts.ts';
+import { type DecisionFacts, decisions } from './decisions.ts';
+import {
+  ledgerSentence,
+  projectsSentence,
+  reclaimSentence,
+  shelfSentence,
+  siteSentence,
+  spaceSentence,
+} from './lenses.ts';
+import { findingWords, planSentence, planTroubleWords, stepTitle } from './plan.ts';
+import { ownersOf, slugOf } from '../homes/owners.ts';
+
+const DAY = 86_400_000;
+
+test('sizes have three digits and decimal units', () => {
+  expect([0, 999, 1000, 1234, 12_345, 999_499, 999_500, 1e12, 2.31e12, -5e9].map(size)).toEqual([
+    '0 B',
+    '999 B',
+    '1.00 kB',
+    '1.23 kB',
+    '12.3 kB',
+    '999 kB',
+    '1.00 MB',
+    '1.00 TB',
+    '2.31 TB',
+    '−5.00 GB',
+  ]);
+  fc.assert(
+    fc.property(fc.integer({ min: 1000, max: 2 ** 50 }), (n) =>
+      expect(size(n)).toMatch(/^(\d\.\d\d|\d\d\.\d|\d\d\d) [kMGTPE]B$/),
+    ),
+  );
+});
+
+test('ages and spans are words', () => {
+  expect(
+    [0, 59_000, 60_000, 3 * 3_600_000, 49 * 3_600_000, 41 * DAY, 800 * DAY].map((ms) => ago(1e12 - ms, 1e12)),
+  ).toEqual(['just now', 'just now', '1 minute ago', '3 hours ago', '2 days ago', '41 days ago', '2 years ago']);
+  expect([0, 9, 89, 90, 840, 7800, 3600 * 60].map(duration)).toEqual([
+    '0 s',
+    '9 s',
+    '89 s',
+    '2 min',
+    '14 min',
+    '2 h 10 min',
+    '2 d 12 h',
+  ]);
+});
+
+test('counts, lists and shares', () => {
+  expect([counted(0, 'file'), counted(1, 'file'), counted(1200, 'copy', 'copies'), inWords(3), inWords(13)]).toEqual([
+    'no files',
+    '1 file',
+    '1,200 copies',
+    'three',
+    '13',
+  ]);
+  expect([listed([]), listed(['a']), listed(['a', 'b', 'c'])]).toEqual(['', 'a', 'a, b and c']);
+  expect([percentFull(999, 1000), percentFull(1000, 1000), percentFull(1, 0)]).toEqual([99, 100, 0]);
+});
+
+test('the site sentence says the fullest, what is away, what can go, or that nothing needs anybody', () => {
+  const volume = { name: 'loft-1 scratch', usedBytes: 96, capacityBytes: 100, reachable: true };
+  expect(siteSentence({ volumes: [], cacheBytes: 0, read: false })).toBe('No volume is registered yet.');
+  expect(siteSentence({ volumes: [volume], cacheBytes: 6.8e12, read: true })).toBe(
+    'loft-1 scratch is 96 % full. 6.80 TB across the site can go and be rebuilt later.',
+  );
+  expect(siteSentence({ volumes: [{ ...volume, usedBytes: 10, reachable: false }], cacheBytes: 0, read: true })).toBe(
+    'loft-1 scratch cannot be reached.',
+  );
+  expect(siteSentence({ volumes: [{ ...volume, usedBytes: 10 }], cacheBytes: 0, read: true })).toBe(
+    'Nothing needs you today.',
+  );
+});
+
+test('other lenses say what there is', () => {
+  expect(projectsSentence([{ name: 'Fog', state: 'delivered', bytes: 1e12, missing: 1 }])).toBe(
+    'One project. Fog is delivered and still holds 1.00 TB. 1 piece of media cannot be found.',
+  );
+  expect(spaceSentence({ where: 'the site', totalBytes: 10, yearOldBytes: 5, files: 3 })).toBe(
+    '50 % of the site was last changed over a year ago.',
+  );
+  expect(reclaimSentence({ chosenBytes: 0, allBytes: 0, chosenFiles: 0 })).toBe(
+    'No caches were found. There is nothing to reclaim here.',
+  );
+  expect(shelfSentence({ archives: 1, carriers: 2, damaged: 0, oldestReadBackMs: 0 }, 3 * DAY)).toBe(
+    '1 archive on 2 carriers. Every copy was read back whole, the earliest 3 days ago.',
+  );
+  expect(ledgerSentence({ receipts: 3, removedBytes: 1e9, archivedBytes: 2e9, broken: 0 })).toBe(
+    '1.00 GB removed and 2.00 GB archived, in 3 receipts.',
+  );
+  expect(ledgerSentence({ receipts: 3, removedBytes: 0, archivedBytes: 0, broken: 1 })).toContain(
+    'changed from outside',
+  );
+});
+
+const facts = (
+  over: Partial<DecisionFacts['volumes'][number]>,
+  project: Partial<DecisionFacts['projects'][number]> = {},
+): DecisionFacts => ({
+  nowMs: 100 * DAY,
+  volumes: [
+    {
+      volumeId: 1 as VolumeId,
+      name: 'scratch',
+      duty: 'renders',
+      state: 'reachable',
+      capacityBytes: 100e9,
+      usedBytes: 10e9,
+      cacheBytes: 0,
+      sourceBytes: 0,
+      seenMs: 99 * DAY,
+      readMs: 100 * DAY,
+      ...over,
+    },
+  ],
+  projects: [
+    {
+      projectId: 1 as ProjectId,
+      name: 'Fog',
+      state: 'in work',
+      sinceMs: 59 * DAY,
+      bytes: 1e9,
+      missing: 0,
+      archived: false,
+      ...project,
+    },
+  ],
+  brokenDocuments: [],
+});
+
+test('decisions: what hurts soonest comes first, each with its action; where all is well there are none', () => {
+  expect(decisions(facts({}))).toEqual([]);
+  const list = decisions(
+    facts({ usedBytes: 97e9, cacheBytes: 20e9, duty: 'none', sourceBytes: 2e9 }, { state: 'delivered', missing: 2 }),
+  );
+  expect(list.map((d) => [d.weight, d.what, d.action?.words])).toEqual([
+    ['loss', 'scratch is 97 % full', 'Review caches'],
+    ['caution', 'Media on scratch', 'Look'],
+    ['caution', 'Fog was delivered 41 days ago', 'Start archive'],
+    ['caution', '2 pieces of media of Fog cannot be found', 'Open project'],
+  ]);
+  expect(decisions(facts({ state: 'swapped' }))[0]).toMatchObject({
+    weight: 'loss',
+    what: 'Another disk is mounted where scratch belongs',
+  });
+  expect(decisions(facts({ readMs: null }))[0]).toMatchObject({ what: 'scratch was never read' });
+  expect(decisions(facts({ readMs: 90 * DAY }))[0]).toMatchObject({ what: 'scratch was last read 10 days ago' });
+});
+
+const caches: StepSummary = {
+  stepId: 1,
+  what: { kind: 'remove caches', level: 0, cutDay: 20_000 },
+  title: '',
+  files: 3,
+  bytes: 30,
+  onVolumes: [{ volumeId: 1 as VolumeId, files: 3, bytes: 30 }],
+  jobId: null,
+};
+
+test('a plan says what goes, what is written, and what each volume holds after it', () => {
+  expect(planSentence([])).toBe('Nothing is staged.');
+  expect(planSentence([caches])).toBe('30 B will go, in one step. Nothing in it is irreplaceable.');
+  expect(totals([caches])).toEqual({ steps: 1, freedBytes: 30, writtenBytes: 0, files: 3 });
+  expect(byLevel([caches])).toEqual({ 0: 30, 1: 0, 2: 0, 3: 0 });
+  const volumes = [
+    { volumeId: 1 as VolumeId, name: 'a', capacityBytes: 100, usedBytes: 20 },
+    { volumeId: 2 as VolumeId, name: 'b', capacityBytes: 100, usedBytes: 20 },
+  ];
+  expect(effects([caches], volumes)).toMatchObject([{ name: 'a', beforeBytes: 20, afterBytes: 0 }]);
+});
+
+test('every finding, trouble and step has a whole sentence', () => {
+  const said = [
+    findingWords({ code: 'volume unreachable', weight: 'stop', stepId: 1, volume: 'a', lastSeenMs: null }, 0),
+    findingWords(
+      { code: 'carrier too small', weight: 'stop', stepId: 1, carrier: 'KD-1', neededBytes: 2e9, freeBytes: 1e9 },
+      0,
+    ),
+    findingWords(
+      { code: 'items differ', weight: 'hold', stepId: 1, reason: 'changed', files: 2, bytes: 5, example: 'x' },
+      0,
+    ),
+    findingWords({ code: 'media missing', weight: 'note', stepId: 1, project: 'Fog', missing: 1, total: 4 }, 0),
+  ];
+  expect(said[1]).toEqual({
+    what: 'KD-1 is too small',
+    detail: '2.00 GB is needed and 1.00 GB is free. Choose another carrier.',
+  });
+  expect(said[2]!.what).toBe('2 files left out: it changed after it was chosen');
+  expect(said[3]!.what).toBe('1 piece of media of Fog is missing');
+  expect(planTroubleWords({ code: 'already running', byWhom: 'Mara', planId: 1 as never })).toContain(
+    'already run by Mara',
+  );
+  expect(stepTitle(caches.what, {})).toBe('Remove caches last changed before 4 Oct 2024');
+});
+
+test('a cut takes exactly the whole days that are old enough', () => {
+  const now = 20_000 * DAY + 5 * 3_600_000;
+  expect(cutDay(now, 30)).toBe(19_970);
+  expect(beforeCut(19_969 * DAY * 1000 + 86_399_999_999, 19_970)).toBe(true);
+  expect(beforeCut(19_970 * DAY * 1000, 19_970)).toBe(false);
+  expect(beforeCut(now * 1000, cutDay(now, 0))).toBe(true);
+});
+
+test('the nearest claim owns a folder, and titles compare by their words', () => {
+  const claim = (projectId: number, folder: string) => ({
+    projectId: projectId as ProjectId,
+    volumeId: 1 as VolumeId,
+    folder,
+  });
+  const owner = ownersOf(
+    [claim(1, 'a'), claim(2, 'a/b/c'), { ...claim(3, 'x'), volumeId: 2 as VolumeId }],
+    1 as VolumeId,
+  );
+  expect(['a', 'a/b', 'a/b/c/d', 'ab', '', 'x'].map(owner)).toEqual([1, 1, 2, null, null, null]);
+  expect([slugOf('Night Ferry'), slugOf('  night_ferry!'), slugOf('Übergabe 2')]).toEqual([
+    'night-ferry',
+    'night-ferry',
+    'übergabe-2',
+  ]);
+});
