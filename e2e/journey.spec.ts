@@ -91,11 +91,9 @@ test('one project travels the whole way and comes back with all its media', asyn
   // It comes back under another name, and finds all its media.
   await page.goto('/shelf');
   await page.getByRole('button', { name: 'Restore Night Ferry' }).click();
-  await page
-    .getByLabel('To the volume')
-    .selectOption({
-      label: (await page.locator('select[name=volumeId] option', { hasText: 'Ropewalk media' }).innerText()).trim(),
-    });
+  await page.getByLabel('To the volume').selectOption({
+    label: (await page.locator('select[name=volumeId] option', { hasText: 'Ropewalk media' }).innerText()).trim(),
+  });
   await page.getByLabel('In a folder named').fill('night-ferry again');
   await page.getByRole('button', { name: 'Stage restore' }).click();
   await expect(page.getByText(/Staged the restore/)).toBeVisible();

@@ -2,32 +2,13 @@
 import { Link } from 'react-router';
 import type { Route } from './+types/archive';
 import { exactTime, size } from '#core/say/amounts.ts';
-import { archiveLensSentence, stateSince } from '#core/say/lenses.ts';
-import { projectRows } from '#server/services/projects.ts';
-import { archiveRows } from '#server/services/shelf.ts';
-import { db } from '../db.server';
+import { stateSince } from '#core/say/lenses.ts';
 import { useFrame } from '../shell/frame';
 import { useLens } from '../shell/links';
 import { buttonLook, Chip, Empty, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
 
-export async function loader() {
-  const [projects, archives] = await Promise.all([projectRows(db()), archiveRows(db())]);
-  const ready = { delivered: 0, finishing: 1, 'in work': 2, planned: 3, archived: 4 };
-  const rows = projects
-    .map((project) => ({
-      ...project,
-      archives: archives
-        .filter((archive) => archive.projectId === project.projectId)
-        .map((archive) => ({
-          state: archive.state,
-          carriers: archive.copies.map((copy) => copy.carrier),
-          originalsBytes: archive.originalsBytes,
-        })),
-    }))
-    .sort((a, b) => ready[a.state] - ready[b.state]);
-  return { rows, sentence: archiveLensSentence(projects) };
-}
+export { loader } from './archive.server.ts';
 
 type Row = Route.ComponentProps['loaderData']['rows'][number];
 
@@ -37,7 +18,7 @@ export default function Archive({ loaderData }: Route.ComponentProps) {
   return (
     <div className="grid gap-4">
       <Sentence>{loaderData.sentence}</Sentence>
-      <section className="card py-1" aria-label="Projects to archive">
+      <div className="card py-1">
         {loaderData.rows.length === 0 ? (
           <Empty>No project is known yet. Read the volumes first.</Empty>
         ) : (
@@ -107,7 +88,7 @@ export default function Archive({ loaderData }: Route.ComponentProps) {
             ]}
           />
         )}
-      </section>
+      </div>
     </div>
   );
 }

@@ -2,73 +2,16 @@
 import { useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/shape';
-import { stageArchiveForm } from '#contract/forms.ts';
-import { archiveFolderName, estimateSeconds } from '#core/archive/selection.ts';
-import type { CarrierId, ProjectId } from '#core/model.ts';
-import { nameOf } from '#core/paths.ts';
 import { count, counted, duration, exactTime, size } from '#core/say/amounts.ts';
 import { archiveSentence, LEFT_OUT_WORDS, stateSince } from '#core/say/lenses.ts';
-import { projectSelection } from '#server/services/archive-selection.ts';
-import { stageArchive } from '#server/services/plan.ts';
-import { projectById } from '#server/services/projects.ts';
-import { measuredRates } from '#server/services/rates.ts';
-import { carrierRows } from '#server/services/shelf.ts';
-import { answer, idFrom } from '../answer.server';
 import { Waterfall } from '../charts/waterfall';
-import { db } from '../db.server';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/frame';
 import { useLens } from '../shell/links';
 import { Bar, Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
 
-export async function loader({ params }: Route.LoaderArgs) {
-  const projectId = idFrom(params.projectId, 'project') as ProjectId;
-  const project = await projectById(db(), projectId);
-  if (!project) throw new Response('There is no such project.', { status: 404 });
-  const [selection, carriers, rates] = await Promise.all([
-    projectSelection(db(), projectId),
-    carrierRows(db()),
-    measuredRates(db()),
-  ]);
-  const media = selection.chosen.filter((file) => !file.isDocument);
-  return {
-    project,
-    carriers,
-    folder: archiveFolderName(project.slug, new Date().toISOString().slice(0, 10)),
-    totalBytes: selection.totalBytes,
-    archiveBytes: selection.chosenBytes,
-    leftOut: selection.leftOut,
-    missing: selection.missing,
-    outside: selection.outside,
-    mediaTotal: selection.mediaTotal,
-    mediaFiles: media.length,
-    mediaBytes: media.reduce((sum, file) => sum + file.sizeBytes, 0),
-    documents: selection.chosen.filter((file) => file.isDocument).length,
-    files: selection.chosen.slice(0, 5000).map((file) => ({
-      key: file.fileId,
-      payloadPath: file.payloadPath,
-      sizeBytes: file.sizeBytes,
-      volumeId: file.volumeId,
-      path: file.path,
-      renamed: nameOf(file.payloadPath) !== file.name,
-    })),
-    estimate: estimateSeconds(selection.chosenBytes, rates),
-    measured: rates.measured,
-  };
-}
-
-export async function action({ request, params }: Route.ActionArgs) {
-  return answer(request, stageArchiveForm, async ({ carrierId, folder }) => {
-    const staged = await stageArchive(db(), {
-      projectId: idFrom(params.projectId, 'project') as ProjectId,
-      carrierId: carrierId as CarrierId,
-      folder,
-      now: new Date(),
-    });
-    return `Staged an archive of ${size(staged.bytes)}. Review the plan and run it.`;
-  });
-}
+export { loader, action } from './shape.server.ts';
 
 type Data = Route.ComponentProps['loaderData'];
 
@@ -238,7 +181,7 @@ function Contents({ data }: { data: Data }) {
   const { volumes } = useFrame();
   const names = new Map(volumes.map((volume) => [volume.volumeId, volume.name]));
   return (
-    <section className="card py-1" aria-label="Files of the archive">
+    <div className="card py-1">
       {data.files.length === 0 ? (
         <Empty>Nothing goes in.</Empty>
       ) : (
@@ -277,6 +220,6 @@ function Contents({ data }: { data: Data }) {
           ]}
         />
       )}
-    </section>
+    </div>
   );
 }

@@ -2,34 +2,15 @@
 import { Link } from 'react-router';
 import type { Route } from './+types/ledger';
 import { ago, count, exactTime, size } from '#core/say/amounts.ts';
-import { ledgerSentence } from '#core/say/lenses.ts';
-import { brokenReceipts, ledgerSums, pageOfReceipts } from '#server/services/ledger.ts';
-import { db } from '../db.server';
 import { Chip, Empty, Sentence } from '../ui/parts';
 
-const PAGE = 100;
-
-export async function loader({ request }: Route.LoaderArgs) {
-  const before = Number(new URL(request.url).searchParams.get('before')) || null;
-  const [receipts, broken, sums] = await Promise.all([
-    pageOfReceipts(db(), before, PAGE),
-    brokenReceipts(db()),
-    ledgerSums(db()),
-  ]);
-  return {
-    receipts,
-    broken,
-    sentence: ledgerSentence({ ...sums, broken: broken.length }),
-    more: receipts.length === PAGE ? receipts.at(-1)!.id : null,
-    nowMs: Date.now(),
-  };
-}
+export { loader } from './ledger.server.ts';
 
 export default function Ledger({ loaderData: { receipts, broken, sentence, more, nowMs } }: Route.ComponentProps) {
   return (
     <div className="grid gap-4">
       <Sentence>{sentence}</Sentence>
-      <section className="card py-1" aria-label="Receipts">
+      <div className="card py-1">
         {receipts.length === 0 ? (
           <Empty>Run a plan, and its receipt is the first line here.</Empty>
         ) : (
@@ -77,7 +58,7 @@ export default function Ledger({ loaderData: { receipts, broken, sentence, more,
             </table>
           </div>
         )}
-      </section>
+      </div>
       {more !== null && (
         <Link to={`?before=${more}`} className="text-accent underline">
           Older receipts

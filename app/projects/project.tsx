@@ -2,67 +2,17 @@
 import clsx from 'clsx';
 import { Form, Link, useActionData, useNavigation, useSearchParams, useSubmit } from 'react-router';
 import type { Route } from './+types/project';
-import { projectForm } from '#contract/forms.ts';
-import { KINDS, PROJECT_STATES, type ProjectId } from '#core/model.ts';
+import { KINDS, PROJECT_STATES } from '#core/model.ts';
 import { ago, count, counted, exactTime, size } from '#core/say/amounts.ts';
 import { stateSince } from '#core/say/lenses.ts';
-import { projectBins, projectClips, projectTimelines } from '#server/services/clips.ts';
-import { projectById, projectDocuments, projectHoldings, projectMedia, setState } from '#server/services/projects.ts';
-import { answer, idFrom } from '../answer.server';
 import { UsedStrip } from '../charts/used-strip';
-import { db } from '../db.server';
-import { personOf } from '../person.server';
 import { useFrame } from '../shell/frame';
 import { useLens } from '../shell/links';
 import { buttonLook, Card, Chip, Empty, inputLook, KindDot, Said } from '../ui/parts';
 import { Table } from '../ui/table';
+import type { action } from './project.server.ts';
 
-export async function loader({ params, request }: Route.LoaderArgs) {
-  const projectId = idFrom(params.projectId, 'project') as ProjectId;
-  const project = await projectById(db(), projectId);
-  if (!project) throw new Response('There is no such project.', { status: 404 });
-  const [holdings, media, documents, { bins, loose, documentIds }] = await Promise.all([
-    projectHoldings(db(), projectId),
-    projectMedia(db(), projectId),
-    projectDocuments(db(), projectId),
-    projectBins(db(), projectId),
-  ]);
-  const search = new URL(request.url).searchParams;
-  const asked = search.get('bin');
-  const first = bins.find((bin) => bin.clips > 0);
-  const bin =
-    asked === 'none'
-      ? null
-      : asked === 'all'
-        ? 'all'
-        : (bins.find((b) => b.binId === Number(asked))?.binId ?? first?.binId ?? 'all');
-  const show = search.get('show') === 'unused' ? 'unused' : search.get('show') === 'missing' ? 'missing' : 'all';
-  const [clips, timelines] = await Promise.all([
-    projectClips(db(), { documentIds, bin, show }),
-    projectTimelines(db(), documentIds),
-  ]);
-  return {
-    project,
-    holdings,
-    media,
-    documents,
-    bins,
-    loose,
-    bin,
-    show: show as 'all' | 'unused' | 'missing',
-    clips,
-    timelines,
-  };
-}
-
-export async function action({ request, params }: Route.ActionArgs) {
-  const who = await personOf(request);
-  return answer(request, projectForm, async ({ state }) => {
-    const now = new Date();
-    await setState(db(), { projectId: idFrom(params.projectId, 'project') as ProjectId, state, since: now, who, now });
-    return `The project is ${state} now.`;
-  });
-}
+export { loader, action } from './project.server.ts';
 
 type Data = Route.ComponentProps['loaderData'];
 
@@ -113,13 +63,15 @@ function Head({ data }: { data: Data }) {
         </h1>
         {said && !said.ok && <Said answer={said} />}
       </div>
-      <dl className="flex shrink-0 items-end gap-6 text-right">
-        <Fact name="Everywhere">{size(bytes)}</Fact>
-        <Fact name="Media found">
-          {count(media.total - media.missing)}{' '}
-          <span className="text-[13.5px] font-normal text-ink-2">of {count(media.total)}</span>
-        </Fact>
-        <Fact name="Unused">{size(media.unusedBytes)}</Fact>
+      <div className="flex shrink-0 items-end gap-6">
+        <dl className="flex items-end gap-6 text-right">
+          <Fact name="Everywhere">{size(bytes)}</Fact>
+          <Fact name="Media found">
+            {count(media.total - media.missing)}{' '}
+            <span className="text-[13.5px] font-normal text-ink-2">of {count(media.total)}</span>
+          </Fact>
+          <Fact name="Unused">{size(media.unusedBytes)}</Fact>
+        </dl>
         <div>
           <Form method="post" onChange={(event) => void submit(event.currentTarget)}>
             <input type="hidden" name="intent" value="state" />
@@ -141,7 +93,7 @@ function Head({ data }: { data: Data }) {
             Shape an archive
           </Link>
         </div>
-      </dl>
+      </div>
     </div>
   );
 }
@@ -299,7 +251,7 @@ function Clips({ data }: { data: Data }) {
   const bin = data.bins.find((b) => b.binId === data.bin);
   const bytes = data.clips.reduce((sum, clip) => sum + clip.bytes, 0);
   return (
-    <section className="card" aria-label="Clips" aria-busy={navigation.state !== 'idle'}>
+    <div className="card" aria-busy={navigation.state !== 'idle'}>
       <header className="mb-1 flex items-center justify-between gap-3">
         <h2 className="card-title truncate">
           {bin?.name ?? (data.bin === null ? 'Not in any bin' : 'All clips')}{' '}
@@ -386,6 +338,6 @@ function Clips({ data }: { data: Data }) {
           ]}
         />
       )}
-    </section>
+    </div>
   );
 }

@@ -2,21 +2,13 @@
 import { Link } from 'react-router';
 import type { Route } from './+types/projects';
 import { count, exactTime, size } from '#core/say/amounts.ts';
-import { projectsSentence, stateSince } from '#core/say/lenses.ts';
-import { projectRows } from '#server/services/projects.ts';
-import { chosenVolumes, rackVolumes } from '#server/services/rack.ts';
-import { volumesAsked } from '../answer.server';
-import { db } from '../db.server';
+import { stateSince } from '#core/say/lenses.ts';
 import { useFrame } from '../shell/frame';
 import { useLens } from '../shell/links';
 import { Chip, Empty, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
 
-export async function loader({ request }: Route.LoaderArgs) {
-  const only = chosenVolumes(await rackVolumes(db()), volumesAsked(request));
-  const projects = await projectRows(db(), only);
-  return { projects, sentence: projectsSentence(projects) };
-}
+export { loader } from './projects.server.ts';
 
 type Row = Route.ComponentProps['loaderData']['projects'][number];
 
@@ -26,7 +18,7 @@ export default function Projects({ loaderData }: Route.ComponentProps) {
   return (
     <div className="grid gap-4">
       <Sentence>{loaderData.sentence}</Sentence>
-      <section className="card py-1" aria-label="Projects">
+      <div className="card py-1">
         {loaderData.projects.length === 0 ? (
           <Empty>Read the volumes, and projects are found by their documents.</Empty>
         ) : (
@@ -101,7 +93,7 @@ export default function Projects({ loaderData }: Route.ComponentProps) {
             ]}
           />
         )}
-      </section>
+      </div>
     </div>
   );
 }

@@ -2,44 +2,18 @@
 import { useMemo, useState } from 'react';
 import { Link, useFetcher, useSearchParams } from 'react-router';
 import type { Route } from './+types/reclaim';
-import { stageCachesForm } from '#contract/forms.ts';
-import type { FolderId, VolumeId } from '#core/model.ts';
-import { AGE_CHOICES, cutDay } from '#core/reclaim/cuts.ts';
-import { ago, count, counted, exactTime, size } from '#core/say/amounts.ts';
+import type { VolumeId } from '#core/model.ts';
+import { AGE_CHOICES } from '#core/reclaim/cuts.ts';
+import { ago, count, exactTime, size } from '#core/say/amounts.ts';
 import { reclaimSentence } from '#core/say/lenses.ts';
-import { stageCaches } from '#server/services/plan.ts';
-import { chosenVolumes, rackVolumes } from '#server/services/rack.ts';
-import { cacheFolders } from '#server/services/reclaim.ts';
-import { answer, volumesAsked } from '../answer.server';
 import { AgeSizePlot } from '../charts/age-size-plot';
-import { db } from '../db.server';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/frame';
 import { BeforeAfter, Button, buttonLook, Card, Chip, Empty, LevelMark, Said, Sentence } from '../ui/parts';
 import { Checkbox } from '../ui/checkbox';
 import { Table } from '../ui/table';
 
-export async function loader({ request }: Route.LoaderArgs) {
-  const only = chosenVolumes(await rackVolumes(db()), volumesAsked(request));
-  const asked = Number(new URL(request.url).searchParams.get('age') ?? 30);
-  const age = (AGE_CHOICES as readonly number[]).includes(asked) ? asked : 30;
-  const nowMs = Date.now();
-  const cut = cutDay(nowMs, age);
-  return { folders: await cacheFolders(db(), only, cut), age, cut, nowMs };
-}
-
-export async function action({ request }: Route.ActionArgs) {
-  return answer(request, stageCachesForm, async ({ folders, cutDay: cut }) => {
-    const now = new Date();
-    // A day that has not come yet would take files written after the choice was made.
-    const staged = await stageCaches(db(), {
-      folderIds: folders as FolderId[],
-      cutDay: Math.min(cut, cutDay(now.getTime(), 0)),
-      now,
-    });
-    return `Staged ${size(staged.bytes)} in ${counted(staged.files, 'file')}. Nothing goes before the plan is run.`;
-  });
-}
+export { loader, action } from './reclaim.server.ts';
 
 type Row = Route.ComponentProps['loaderData']['folders'][number];
 
@@ -121,7 +95,7 @@ export default function Reclaim({ loaderData }: Route.ComponentProps) {
           </Card>
         </div>
       </div>
-      <section className="card py-1" aria-label="Folders of caches">
+      <div className="card py-1">
         {folders.length === 0 ? (
           <Empty>No caches lie on what is chosen in the rack.</Empty>
         ) : (
@@ -134,7 +108,7 @@ export default function Reclaim({ loaderData }: Route.ComponentProps) {
             all={(on) => setLeft(on ? new Set() : new Set(folders.map((row) => row.folderId)))}
           />
         )}
-      </section>
+      </div>
     </div>
   );
 }

@@ -3,54 +3,13 @@ import { Dialog } from 'radix-ui';
 import { useState } from 'react';
 import { useFetcher } from 'react-router';
 import type { Route } from './+types/shelf';
-import { shelfForm } from '#contract/forms.ts';
-import type { ArchiveId, VolumeId } from '#core/model.ts';
 import { ago, count, counted, day, exactTime, size } from '#core/say/amounts.ts';
-import { shelfSentence } from '#core/say/lenses.ts';
-import { stageOriginals, stageRestore } from '#server/services/plan.ts';
-import { archiveRows, carrierRows } from '#server/services/shelf.ts';
-import { answer } from '../answer.server';
 import { Jar, LAYER_COLOURS } from '../charts/jar';
-import { db } from '../db.server';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/frame';
 import { Button, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 
-export async function loader() {
-  const [archives, carriers] = await Promise.all([archiveRows(db()), carrierRows(db())]);
-  const nowMs = Date.now();
-  const sealed = archives.filter((archive) => archive.state === 'sealed');
-  const readBacks = sealed.flatMap((archive) => archive.copies.map((copy) => copy.readBackMs));
-  const sentence = shelfSentence(
-    {
-      archives: sealed.length,
-      carriers: carriers.length,
-      damaged: archives.flatMap((archive) => archive.copies).filter((copy) => copy.state === 'damaged').length,
-      oldestReadBackMs:
-        readBacks.length > 0 && readBacks.every((ms) => ms !== null) ? Math.min(...readBacks.map(Number)) : null,
-    },
-    nowMs,
-  );
-  return { archives, carriers, sentence, nowMs };
-}
-
-export async function action({ request }: Route.ActionArgs) {
-  return answer(request, shelfForm, async (form) => {
-    const now = new Date();
-    if (form.intent === 'originals') {
-      const staged = await stageOriginals(db(), form.archiveId as ArchiveId, now);
-      return `Staged ${size(staged.bytes)} of originals in ${counted(staged.files, 'file')}. Nothing goes before the plan is run.`;
-    }
-    const staged = await stageRestore(db(), {
-      archiveId: form.archiveId as ArchiveId,
-      copyId: form.copyId,
-      volumeId: form.volumeId as VolumeId,
-      folder: form.folder,
-      now,
-    });
-    return `Staged the restore of ${size(staged.bytes)}. Review the plan and run it.`;
-  });
-}
+export { loader, action } from './shelf.server.ts';
 
 type Data = Route.ComponentProps['loaderData'];
 type Archive = Data['archives'][number];
@@ -97,14 +56,14 @@ export default function Shelf({ loaderData: data }: Route.ComponentProps) {
           </li>
         ))}
       </ul>
-      <section className="card" aria-label="Archives">
+      <div className="card">
         <h2 className="card-title mb-1">Archives</h2>
         {data.archives.length === 0 ? (
           <Empty>Nothing is archived yet. Shape an archive in the Archive lens.</Empty>
         ) : (
           <Archives data={data} submit={fetcher} />
         )}
-      </section>
+      </div>
     </div>
   );
 }

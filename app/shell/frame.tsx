@@ -1,36 +1,12 @@
 // The frame around every lens: top bar, rack, tray. Its loader brings what is always there.
 import { Outlet, useRouteLoaderData } from 'react-router';
 import type { Route } from './+types/frame';
-import { totals } from '#core/plan/plan.ts';
-import { currentPlan } from '#server/services/plan.ts';
-import { rackVolumes } from '#server/services/rack.ts';
-import { siteName } from '#server/services/site.ts';
-import { jobRows } from '#server/services/work.ts';
-import { db } from '../db.server';
-import { personOf, themeOf } from '../person.server';
 import { Rack } from './rack';
 import { TopBar } from './top-bar';
 import { Tray } from './tray';
+import type { loader } from './frame.server.ts';
 
-export async function loader({ request }: Route.LoaderArgs) {
-  const [volumes, plan, site, jobs, who, theme] = await Promise.all([
-    rackVolumes(db()),
-    currentPlan(db()),
-    siteName(db()),
-    jobRows(db()),
-    personOf(request),
-    themeOf(request),
-  ]);
-  return {
-    volumes,
-    plan: { planId: plan.planId, version: plan.version, ...totals(plan.steps) },
-    site,
-    jobs,
-    who,
-    theme,
-    nowMs: Date.now(),
-  };
-}
+export { loader } from './frame.server.ts';
 
 export type FrameData = Awaited<ReturnType<typeof loader>>;
 

@@ -4,7 +4,7 @@ import { useEffect, useId, useRef, useState } from 'react';
 import { useFetcher, useNavigate } from 'react-router';
 import { size } from '#core/say/amounts.ts';
 import type { Hit } from '#server/services/search.ts';
-import { isTyping } from './top-bar';
+import { isTyping } from './typing';
 
 const placeOf = (hit: Hit): string => {
   switch (hit.what) {

@@ -1,13 +1,14 @@
 // The top bar: our mark, the lenses, the search field, the person.
 import clsx from 'clsx';
-import { DropdownMenu } from 'radix-ui';
+import { Popover } from 'radix-ui';
 import { useEffect } from 'react';
 import { Link, NavLink, useFetcher, useNavigate } from 'react-router';
 import type { Answer } from '../lib/answer';
-import { inputLook } from '../ui/parts';
+import { Field, inputLook, Said } from '../ui/parts';
 import type { FrameData } from './frame';
 import { LENSES, useLens } from './links';
 import { SearchField } from './search-field';
+import { isTyping } from './typing';
 
 export function TopBar({ frame }: { frame: FrameData }) {
   const lens = useLens();
@@ -59,13 +60,6 @@ export function TopBar({ frame }: { frame: FrameData }) {
   );
 }
 
-export function isTyping(target: EventTarget | null): boolean {
-  return (
-    target instanceof HTMLElement &&
-    (target.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(target.tagName))
-  );
-}
-
 function Mark() {
   return (
     <svg width="22" height="22" viewBox="0 0 32 32" aria-hidden className="shrink-0 text-accent">
@@ -93,6 +87,12 @@ const initials = (name: string) =>
     .slice(0, 2)
     .join('');
 
+const THEMES = [
+  ['system', 'as the system'],
+  ['light', 'light'],
+  ['dark', 'dark'],
+] as const;
+
 function Person({ who, theme }: { who: string; theme: string }) {
   const fetcher = useFetcher<Answer>();
   const setTheme = (value: string) => {
@@ -101,48 +101,44 @@ function Person({ who, theme }: { who: string; theme: string }) {
     void fetcher.submit({ theme: value }, { method: 'post', action: '/person' });
   };
   return (
-    <DropdownMenu.Root>
-      <DropdownMenu.Trigger
+    <Popover.Root>
+      <Popover.Trigger
         aria-label={`${who}: name and colours`}
         className="flex size-7 items-center justify-center rounded-full bg-accent-wash text-xs font-semibold text-accent-deep"
       >
         {initials(who)}
-      </DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
-        <DropdownMenu.Content
+      </Popover.Trigger>
+      <Popover.Portal>
+        <Popover.Content
           align="end"
           sideOffset={6}
-          className="z-30 w-64 rounded-[10px] border border-line bg-raised p-3 text-[13.5px]"
+          aria-label="Name and colours"
+          className="z-40 w-64 rounded-[10px] border border-line bg-raised p-4 focus:outline-none"
         >
-          <fetcher.Form method="post" action="/person" onKeyDown={(event) => event.stopPropagation()}>
-            <label className="block text-[13px] text-ink-2" htmlFor="person-name">
-              Receipts are signed
-            </label>
-            <input id="person-name" name="name" defaultValue={who} maxLength={60} className={clsx(inputLook, 'mt-1')} />
+          <fetcher.Form method="post" action="/person">
+            <Field label="Receipts are signed">
+              <input name="name" defaultValue={who} maxLength={60} className={inputLook} />
+            </Field>
           </fetcher.Form>
-          {fetcher.data && !fetcher.data.ok && (
-            <p role="alert" className="mt-1 text-[13px] text-loss">
-              {fetcher.data.error}
-            </p>
-          )}
-          <DropdownMenu.Label className="mt-3 mb-1 text-[13px] text-ink-2">Colours</DropdownMenu.Label>
-          <DropdownMenu.RadioGroup value={theme} onValueChange={setTheme}>
-            {[
-              ['system', 'as the system'],
-              ['light', 'light'],
-              ['dark', 'dark'],
-            ].map(([value, words]) => (
-              <DropdownMenu.RadioItem
-                key={value}
-                value={value!}
-                className="flex h-8 cursor-pointer items-center rounded-md px-2 data-[highlighted]:bg-accent-wash data-[state=checked]:font-semibold"
-              >
+          {fetcher.data && !fetcher.data.ok && <Said answer={fetcher.data} />}
+          <fieldset className="mt-3">
+            <legend className="mb-1 text-[13px] text-ink-2">Colours</legend>
+            {THEMES.map(([value, words]) => (
+              <label key={value} className="flex h-7 cursor-pointer items-center gap-2">
+                <input
+                  type="radio"
+                  name="theme"
+                  value={value}
+                  checked={theme === value}
+                  onChange={() => setTheme(value)}
+                  className="accent-accent"
+                />
                 {words}
-              </DropdownMenu.RadioItem>
+              </label>
             ))}
-          </DropdownMenu.RadioGroup>
-        </DropdownMenu.Content>
-      </DropdownMenu.Portal>
-    </DropdownMenu.Root>
+          </fieldset>
+        </Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
   );
 }

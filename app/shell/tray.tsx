@@ -1,10 +1,11 @@
 // The tray: left the plan that is being staged, right the work under way. Each opens upward into its whole.
 import { useEffect, useRef, useState } from 'react';
 import { useLocation, useRevalidator } from 'react-router';
-import { counted, duration, rate, size } from '#core/say/amounts.ts';
+import { counted, size } from '#core/say/amounts.ts';
 import type { JobRow } from '#server/services/work.ts';
 import { Button } from '../ui/parts';
 import type { FrameData } from './frame';
+import { ProgressBar, progressWords } from './progress';
 import { PlanSheet } from './plan-sheet';
 import { WorkSheet } from './work-sheet';
 
@@ -66,32 +67,6 @@ function lastWords(job: JobRow | undefined): string {
   if (!job) return 'Nothing running';
   if (job.state === 'failed') return `${job.title}: did not work`;
   return 'Nothing running';
-}
-
-/** Bytes, rate and time left of one job, in words. */
-export function progressWords(job: JobRow): string {
-  if (job.state === 'queued') return 'waiting';
-  if (job.cancelAsked) return 'ending early';
-  const amount = job.unit === 'files' ? `${counted(job.done, 'file')}` : `${size(job.done)} of ${size(job.total)}`;
-  if (job.rate <= 0) return amount;
-  const left = job.total > job.done ? ` · ${duration((job.total - job.done) / job.rate)} left` : '';
-  return job.unit === 'files' ? `${amount}${left}` : `${amount} · ${rate(job.rate)}${left}`;
-}
-
-export function ProgressBar({ job }: { job: JobRow }) {
-  const share = job.total > 0 ? Math.min(1, job.done / job.total) : 0;
-  return (
-    <div
-      role="progressbar"
-      aria-label={job.title}
-      aria-valuemin={0}
-      aria-valuemax={100}
-      aria-valuenow={Math.round(share * 100)}
-      className="h-1.5 w-36 shrink-0 overflow-hidden rounded-full bg-free"
-    >
-      <div className="h-full bg-ok" style={{ width: `${share * 100}%` }} />
-    </div>
-  );
 }
 
 function Progress({ job, more }: { job: JobRow; more: number }) {

@@ -6,7 +6,7 @@ import type { Answer } from '../lib/answer';
 import { Button, Chip, Empty, Said, type Tone } from '../ui/parts';
 import { Sheet } from '../ui/sheet';
 import { useChosen } from './links';
-import { ProgressBar, progressWords } from './tray';
+import { ProgressBar, progressWords } from './progress';
 
 const STATE: Record<JobRow['state'], { words: string; tone: Tone }> = {
   queued: { words: 'waiting', tone: 'plain' },

@@ -6,7 +6,6 @@ import { joinPath, utf8Length } from '../paths.ts';
 const LONGEST_NAME_BYTES = 240;
 const RESERVED = /^(con|prn|aux|nul|com\d|lpt\d)(\.|$)/i;
 // '%' and line breaks would have to be encoded in a manifest (RFC 8493, 2.1.3), and then no plain tool could check it.
-// eslint-disable-next-line no-control-regex
 const NOT_PORTABLE = /[\u0000-\u001f\u007f<>:"/\\|?*%]/g;
 
 /** One name made portable: NFC, no characters that a common file system or a manifest refuses, not too long. */

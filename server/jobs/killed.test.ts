@@ -99,7 +99,7 @@ function putProject(): Map<string, string> {
 const sumOf = (file: string) => createHash('sha512').update(readFileSync(file)).digest('hex');
 
 test('a purge killed in its middle removes each file once and says so once', async () => {
-  for (let i = 0; i < 3000; i++) utimesSync(site.put(`media/cache/${i % 5}/${i}.frm`, 'x'.repeat(i % 50)), 1e9, 1e9);
+  for (let i = 0; i < 3000; i++) utimesSync(site.put(`media/peaks/${i % 5}/${i}.frm`, 'x'.repeat(i % 50)), 1e9, 1e9);
   const kept = site.put('media/rushes/a.mov');
   await site.read(volume);
   const all = await site.db.select({ id: folders.id }).from(folders);
@@ -109,7 +109,7 @@ test('a purge killed in its middle removes each file once and says so once', asy
     async () => true,
     () => expect(existsSync(kept)).toBe(true),
   );
-  expect(names(path.join(site.root, 'media/cache'))).toEqual([]);
+  expect(names(path.join(site.root, 'media/peaks'))).toEqual([]);
   expect(names(path.join(site.root, 'media/.keramion'))).toEqual(['identity.json']);
   expect(
     await site.db.select({ files: receipts.files, held: receipts.held, bytes: receipts.bytes }).from(receipts),

@@ -1,6 +1,7 @@
 // After a volume was read: reads the project documents on it that are new or changed, settles which project they and
 // the folders around them belong to, and looks for every document's media again. Called by the reading job.
 import { and, eq, inArray, isNull, sql } from 'drizzle-orm';
+import type { DocumentModel, DocumentTrouble } from '#core/documents/model.ts';
 import { slugOf } from '#core/homes/owners.ts';
 import { isProjectDocument } from '#core/kinds/kinds.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
@@ -8,7 +9,7 @@ import { joinPath } from '#core/paths.ts';
 import { codeOf } from '#disk/facts.ts';
 import type { DocumentPool } from '#disk/documents/documents.ts';
 import { locate } from '#disk/paths.ts';
-import { type Database, inTransaction } from '../db/connect.ts';
+import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
 import { forgetContents, writeContents } from '../db/documents.ts';
 import { documents, files, folders, projects, volumes } from '../db/schema.ts';
 import { applyClaims, claimForDocument } from '../services/claims.ts';
@@ -53,10 +54,10 @@ export async function readDocuments(
     try {
       const response = await pool.ask({ path: locate(volume.path, { path, raw }) });
       if (response.reading.ok)
-        await keep(db, volumeId, found, { ...response, model: response.reading.document }, now());
+        await keep(db, { volumeId, found, now: now() }, { ...response, model: response.reading.document });
       else {
         result.broken.push({ path, ...response.reading.trouble });
-        await keepBroken(db, volumeId, found, response, now());
+        await keepBroken(db, { volumeId, found, now: now() }, { ...response, trouble: response.reading.trouble });
       }
       result.read++;
     } catch (error) {
@@ -99,11 +100,20 @@ async function changedDocuments(db: Database, volumeId: VolumeId): Promise<Found
     .map((row) => ({ ...row, rawName: row.rawName, rawFolder: row.rawFolder }));
 }
 
-type Read = { sizeBytes: number; modifiedUs: number; model: import('#core/documents/model.ts').DocumentModel };
+interface At {
+  volumeId: VolumeId;
+  found: Found;
+  now: Date;
+}
+interface Read {
+  sizeBytes: number;
+  modifiedUs: number;
+  model: DocumentModel;
+}
 
-async function keep(db: Database, volumeId: VolumeId, found: Found, read: Read, now: Date): Promise<void> {
+async function keep(db: Database, { volumeId, found, now }: At, read: Read): Promise<void> {
   await inTransaction(db, async (tx) => {
-    const projectId = await projectOf(tx, volumeId, found, read.model.name, now);
+    const projectId = await projectOf(tx, { volumeId, found, now }, read.model.name);
     const row = {
       projectId,
       name: found.name,
@@ -126,12 +136,10 @@ async function keep(db: Database, volumeId: VolumeId, found: Found, read: Read, 
 /** A broken document keeps what was known from its last good reading, and says what is wrong with it now. */
 async function keepBroken(
   db: Database,
-  volumeId: VolumeId,
-  found: Found,
-  response: { sizeBytes: number; modifiedUs: number; reading: unknown },
-  now: Date,
+  { volumeId, found, now }: At,
+  response: { sizeBytes: number; modifiedUs: number; trouble: DocumentTrouble },
 ): Promise<void> {
-  const { trouble } = response.reading as { trouble: { where: string; detail: string } };
+  const { trouble } = response;
   const said = {
     state: 'broken' as const,
     trouble: `${trouble.detail}, at ${trouble.where}`,
@@ -143,17 +151,15 @@ async function keepBroken(
     const [known] = await tx.select({ id: documents.id }).from(documents).where(eq(documents.fileId, found.fileId));
     if (known) await tx.update(documents).set(said).where(eq(documents.id, known.id));
     else {
-      const projectId = await projectOf(tx, volumeId, found, '', now);
+      const projectId = await projectOf(tx, { volumeId, found, now }, '');
       await tx.insert(documents).values({ fileId: found.fileId, projectId, name: found.name, ...said });
       await claimForDocument(tx, { projectId, volumeId, folder: found.folder });
     }
   });
 }
 
-type Tx = Parameters<Parameters<Database['transaction']>[0]>[0];
-
 /** The project a document belongs to: the owner of its folder, else the one named as the document, else a new one. */
-async function projectOf(tx: Tx, volumeId: VolumeId, found: Found, title: string, now: Date): Promise<ProjectId> {
+async function projectOf(tx: Transaction, { volumeId, found, now }: At, title: string): Promise<ProjectId> {
   const [file] = await tx
     .select({ projectId: files.projectId })
     .from(files)

@@ -5,7 +5,17 @@ import { type PlacedFile, type ProjectFile, selectForArchive, type Selection } f
 import type { FileId, ProjectId, VolumeId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
 import type { Db } from '../db/connect.ts';
-import { archiveFiles, bins, clips, documents, files, folders, media, mediaTargets, stepItems } from '../db/schema.ts';
+import {
+  type archiveFiles,
+  bins,
+  clips,
+  documents,
+  files,
+  folders,
+  media,
+  mediaTargets,
+  stepItems,
+} from '../db/schema.ts';
 
 type Known = ProjectFile & { rawPath: Buffer | null };
 export interface ProjectSelection extends Selection {

@@ -203,6 +203,7 @@ export async function stageRestore(
     throw new Refused(
       `This copy of ${archive.name} is ${copy.state}, so it cannot be restored from. Nothing was staged.`,
     );
+  const { name } = archive;
   const what: StepWhat = {
     kind: 'restore',
     archiveId,
@@ -216,7 +217,7 @@ export async function stageRestore(
       tx,
       await draft(tx, now),
       what,
-      stepTitle(what, { project: archive.name, volume: volume.name }),
+      stepTitle(what, { volume: volume.name, project: name }),
     );
     const sum = { files: archive.files, bytes: archive.bytes };
     await tx.update(steps).set(sum).where(eq(steps.id, stepId));

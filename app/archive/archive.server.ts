@@ -1,0 +1,23 @@
+// What the archive route asks of the services, and what it changes through them.
+import { archiveLensSentence } from '#core/say/lenses.ts';
+import { projectRows } from '#server/services/projects.ts';
+import { archiveRows } from '#server/services/shelf.ts';
+import { db } from '../db.server';
+
+export async function loader() {
+  const [projects, archives] = await Promise.all([projectRows(db()), archiveRows(db())]);
+  const ready = { delivered: 0, finishing: 1, 'in work': 2, planned: 3, archived: 4 };
+  const rows = projects
+    .map((project) => ({
+      ...project,
+      archives: archives
+        .filter((archive) => archive.projectId === project.projectId)
+        .map((archive) => ({
+          state: archive.state,
+          carriers: archive.copies.map((copy) => copy.carrier),
+          originalsBytes: archive.originalsBytes,
+        })),
+    }))
+    .sort((a, b) => ready[a.state] - ready[b.state]);
+  return { rows, sentence: archiveLensSentence(projects) };
+}

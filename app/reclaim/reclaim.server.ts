@@ -1,0 +1,33 @@
+// What the reclaim route asks of the services, and what it changes through them.
+import type { Route } from './+types/reclaim';
+import { stageCachesForm } from '#contract/forms.ts';
+import type { FolderId } from '#core/model.ts';
+import { AGE_CHOICES, cutDay } from '#core/reclaim/cuts.ts';
+import { counted, size } from '#core/say/amounts.ts';
+import { stageCaches } from '#server/services/plan.ts';
+import { chosenVolumes, rackVolumes } from '#server/services/rack.ts';
+import { cacheFolders } from '#server/services/reclaim.ts';
+import { answer, volumesAsked } from '../answer.server';
+import { db } from '../db.server';
+
+export async function loader({ request }: Route.LoaderArgs) {
+  const only = chosenVolumes(await rackVolumes(db()), volumesAsked(request));
+  const asked = Number(new URL(request.url).searchParams.get('age') ?? 30);
+  const age = (AGE_CHOICES as readonly number[]).includes(asked) ? asked : 30;
+  const nowMs = Date.now();
+  const cut = cutDay(nowMs, age);
+  return { folders: await cacheFolders(db(), only, cut), age, cut, nowMs };
+}
+
+export async function action({ request }: Route.ActionArgs) {
+  return answer(request, stageCachesForm, async ({ folders, cutDay: cut }) => {
+    const now = new Date();
+    // A day that has not come yet would take files written after the choice was made.
+    const staged = await stageCaches(db(), {
+      folderIds: folders as FolderId[],
+      cutDay: Math.min(cut, cutDay(now.getTime(), 0)),
+      now,
+    });
+    return `Staged ${size(staged.bytes)} in ${counted(staged.files, 'file')}. Nothing goes before the plan is run.`;
+  });
+}

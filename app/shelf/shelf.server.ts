@@ -1,0 +1,46 @@
+// What the shelf route asks of the services, and what it changes through them.
+import type { Route } from './+types/shelf';
+import { shelfForm } from '#contract/forms.ts';
+import type { ArchiveId, VolumeId } from '#core/model.ts';
+import { counted, size } from '#core/say/amounts.ts';
+import { shelfSentence } from '#core/say/lenses.ts';
+import { stageOriginals, stageRestore } from '#server/services/plan.ts';
+import { archiveRows, carrierRows } from '#server/services/shelf.ts';
+import { answer } from '../answer.server';
+import { db } from '../db.server';
+
+export async function loader() {
+  const [archives, carriers] = await Promise.all([archiveRows(db()), carrierRows(db())]);
+  const nowMs = Date.now();
+  const sealed = archives.filter((archive) => archive.state === 'sealed');
+  const readBacks = sealed.flatMap((archive) => archive.copies.map((copy) => copy.readBackMs));
+  const sentence = shelfSentence(
+    {
+      archives: sealed.length,
+      carriers: carriers.length,
+      damaged: archives.flatMap((archive) => archive.copies).filter((copy) => copy.state === 'damaged').length,
+      oldestReadBackMs:
+        readBacks.length > 0 && readBacks.every((ms) => ms !== null) ? Math.min(...readBacks.map(Number)) : null,
+    },
+    nowMs,
+  );
+  return { archives, carriers, sentence, nowMs };
+}
+
+export async function action({ request }: Route.ActionArgs) {
+  return answer(request, shelfForm, async (form) => {
+    const now = new Date();
+    if (form.intent === 'originals') {
+      const staged = await stageOriginals(db(), form.archiveId as ArchiveId, now);
+      return `Staged ${size(staged.bytes)} of originals in ${counted(staged.files, 'file')}. Nothing goes before the plan is run.`;
+    }
+    const staged = await stageRestore(db(), {
+      archiveId: form.archiveId as ArchiveId,
+      copyId: form.copyId,
+      volumeId: form.volumeId as VolumeId,
+      folder: form.folder,
+      now,
+    });
+    return `Staged the restore of ${size(staged.bytes)}. Review the plan and run it.`;
+  });
+}

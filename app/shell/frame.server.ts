@@ -1,0 +1,29 @@
+// What the frame route asks of the services, and what it changes through them.
+import type { Route } from './+types/frame';
+import { totals } from '#core/plan/plan.ts';
+import { currentPlan } from '#server/services/plan.ts';
+import { rackVolumes } from '#server/services/rack.ts';
+import { siteName } from '#server/services/site.ts';
+import { jobRows } from '#server/services/work.ts';
+import { db } from '../db.server';
+import { personOf, themeOf } from '../person.server';
+
+export async function loader({ request }: Route.LoaderArgs) {
+  const [volumes, plan, site, jobs, who, theme] = await Promise.all([
+    rackVolumes(db()),
+    currentPlan(db()),
+    siteName(db()),
+    jobRows(db()),
+    personOf(request),
+    themeOf(request),
+  ]);
+  return {
+    volumes,
+    plan: { planId: plan.planId, version: plan.version, ...totals(plan.steps) },
+    site,
+    jobs,
+    who,
+    theme,
+    nowMs: Date.now(),
+  };
+}

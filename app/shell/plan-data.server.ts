@@ -1,0 +1,56 @@
+// The plan as data, and what can be done with it: take a step out, empty it, run it.
+import type { Route } from './+types/plan-data';
+import { planForm } from '#contract/forms.ts';
+import type { PlanId } from '#core/model.ts';
+import { byLevel, effects } from '#core/plan/plan.ts';
+import { counted, listed } from '#core/say/amounts.ts';
+import { planSentence, planTroubleWords } from '#core/say/plan.ts';
+import { currentPlan, emptyPlan, runPlan, unstage } from '#server/services/plan.ts';
+import { rackVolumes } from '#server/services/rack.ts';
+import { findingsOf } from '#server/services/review.ts';
+import { answer } from '../answer.server';
+import { db } from '../db.server';
+import { personOf } from '../person.server';
+
+export async function loader() {
+  const [plan, volumes] = await Promise.all([currentPlan(db()), rackVolumes(db())]);
+  const names = new Map(volumes.map((volume) => [volume.volumeId, volume.name]));
+  const findings = await findingsOf(db(), plan.steps);
+  return {
+    planId: plan.planId,
+    version: plan.version,
+    steps: plan.steps.map((step) => ({
+      ...step,
+      where: listed(step.onVolumes.map((part) => names.get(part.volumeId) ?? '')),
+    })),
+    sentence: planSentence(plan.steps),
+    levels: byLevel(plan.steps),
+    effects: effects(plan.steps, volumes),
+    findings,
+    stopped: findings.some((finding) => finding.weight === 'stop'),
+    nowMs: Date.now(),
+  };
+}
+
+export async function action({ request }: Route.ActionArgs) {
+  const who = await personOf(request);
+  return answer(request, planForm, async (form) => {
+    const now = new Date();
+    if (form.intent === 'unstage') {
+      await unstage(db(), form.stepId, now);
+      return 'Taken out. Nothing on any disk was changed.';
+    }
+    if (form.intent === 'empty') {
+      await emptyPlan(db(), now);
+      return 'The plan is empty. Nothing on any disk was changed.';
+    }
+    const plan = await currentPlan(db());
+    const findings = plan.planId === form.planId ? await findingsOf(db(), plan.steps) : [];
+    if (findings.some((finding) => finding.weight === 'stop'))
+      return { ok: false, error: planTroubleWords({ code: 'stopped by findings', findings }) };
+    const result = await runPlan(db(), { planId: form.planId as PlanId, version: form.version, who, now });
+    return result.ok
+      ? `Begun: ${counted(result.jobs.length, 'piece')} of work.`
+      : { ok: false, error: planTroubleWords(result.trouble) };
+  });
+}
