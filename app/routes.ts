@@ -11,6 +11,7 @@ export default [
     route('archive/:projectId', 'archive/shape.tsx'),
     route('shelf', 'shelf/shelf.tsx'),
     route('ledger', 'ledger/ledger.tsx'),
+    route('storage', 'storage/storage.tsx'),
     route('*', 'shell/nowhere.tsx'),
   ]),
   route('plan', 'shell/plan-data.ts'),

@@ -23,7 +23,7 @@ test('read, volumes and projects tell the same as the interface, in lines and as
   await site.volume('scratch', 'source', 1e12);
   site.put('scratch/fog/fog.otio', otio('Fog', ['a.mov']));
   site.put('scratch/fog/a.mov', Buffer.alloc(2000));
-  expect(await run('read')).toBe('scratch: 3 looked at, 2 new, 0 changed, 0 gone');
+  expect(await run('read')).toBe('scratch: 2 files looked at, 2 new, 0 changed, 0 gone');
   expect(JSON.parse(await run('read', 'SCRATCH', '--json'))).toMatchObject([
     { volume: 'scratch', added: 0, changed: 0, gone: 0, broken: [] },
   ]);
@@ -38,7 +38,8 @@ test('read, volumes and projects tell the same as the interface, in lines and as
 });
 
 test('a volume that is not known or not there is a sentence, and nothing changes', async () => {
-  await expect(run('read', 'nowhere')).rejects.toThrow('No volume is registered');
+  await expect(run('read', 'nowhere')).rejects.toThrow('There is no volume named nowhere. Known are: none.');
+  await expect(run('read')).rejects.toThrow('No volume is registered, so nothing was read.');
   await site.volume('scratch');
   await expect(run('read', 'nowhere')).rejects.toThrow(
     'There is no volume named nowhere. Known are: scratch. Nothing was read.',

@@ -76,7 +76,7 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
       for (const r of results)
         out(
           r.trouble ??
-            `${r.volume}: ${count(r.looked!)} looked at, ${count(r.added!)} new, ${count(r.changed!)} changed, ${count(r.gone!)} gone${r.notices ? `, ${count(r.notices)} to know` : ''}${r.broken?.length ? `, ${r.broken.length} documents could not be read` : ''}`,
+            `${r.volume}: ${count(r.looked!)} files looked at, ${count(r.added!)} new, ${count(r.changed!)} changed, ${count(r.gone!)} gone${r.notices ? `, ${count(r.notices)} to know` : ''}${r.broken?.length ? `, ${r.broken.length} documents could not be read` : ''}`,
         );
       if (results.some((r) => r.trouble)) process.exitCode = 1;
     });

@@ -1,7 +1,7 @@
 // What forms may say, checked at the door. Each message is the sentence a person sees.
 import { z } from 'zod';
 import { relativePath } from '#core/paths.ts';
-import { PROJECT_STATES } from '#core/model.ts';
+import { DUTIES, PROJECT_STATES } from '#core/model.ts';
 
 const id = (what: string) =>
   z.coerce
@@ -85,3 +85,60 @@ export const personForm = z.object({
     .max(60, 'The name is longer than 60 letters.')
     .optional(),
 });
+
+const name = z
+  .string('A name is missing.')
+  .trim()
+  .min(1, 'The name is empty. Give one.')
+  .max(60, 'The name is longer than 60 letters. Give a shorter one.');
+const fullPath = z
+  .string('The path is missing.')
+  .trim()
+  .max(4000, 'The path is too long.')
+  .refine(
+    (text) => text.startsWith('/') && !text.includes('\0'),
+    'The path does not begin at the top of the machine. Give a full one, like /mnt/store.',
+  );
+/** A capacity in gigabytes; empty for 'measure it'. */
+const capacity = z
+  .string()
+  .trim()
+  .transform((text, context) => {
+    if (text === '') return null;
+    const gigabytes = Number(text.replace(',', '.'));
+    if (Number.isFinite(gigabytes) && gigabytes > 0 && gigabytes < 1e9) return Math.round(gigabytes * 1e9);
+    context.addIssue({
+      code: 'custom',
+      message: `"${text}" is no capacity. Give a number of GB, or leave it empty to have it measured.`,
+    });
+    return z.NEVER;
+  });
+const duty = z.enum(DUTIES, 'That is not a duty a volume can have.');
+
+export const placesForm = z.discriminatedUnion('intent', [
+  z.object({
+    intent: z.literal('add volume'),
+    station: name,
+    role: z.enum(['workstation', 'server', 'portable']),
+    name,
+    path: fullPath,
+    duty,
+    capacity,
+  }),
+  z.object({ intent: z.literal('change volume'), volumeId: id('The volume'), name, path: fullPath, duty, capacity }),
+  z.object({ intent: z.literal('retire'), volumeId: id('The volume') }),
+  z.object({
+    intent: z.literal('mount'),
+    volumeId: id('The volume'),
+    station: name,
+    path: z.string().trim().max(4000, 'The path is too long.'),
+  }),
+  z.object({
+    intent: z.literal('add carrier'),
+    name,
+    type: z.enum(['disk', 'tape', 'remote store']),
+    place: name,
+    path: fullPath,
+    capacity,
+  }),
+]);

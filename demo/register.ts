@@ -1,7 +1,7 @@
 // Registers the demo site through the same services a person's clicks reach, reads it, and sets the two states that
 // only a person can know.
 import path from 'node:path';
-import { eq } from 'drizzle-orm';
+import { eq, sql } from 'drizzle-orm';
 import { documentPool } from '#disk/documents/documents.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
 import { walkPool } from '#disk/walk/walk.ts';
@@ -11,9 +11,10 @@ import { projects } from '#server/db/schema.ts';
 import { readDocuments } from '#server/jobs/read-documents.ts';
 import { readVolume } from '#server/jobs/read-volume.ts';
 import { nameSite } from '#server/services/site.ts';
+import { setMount } from '#server/services/places.ts';
 import { setState } from '#server/services/projects.ts';
 import { addCarrier, addVolume } from '#server/services/stores.ts';
-import { CARRIERS, STATES, VOLUMES } from './site.ts';
+import { CARRIERS, MOUNTS, STATES, VOLUMES } from './site.ts';
 
 const DAY_MS = 86_400_000;
 
@@ -41,6 +42,12 @@ export async function registerSite(db: Database, root: string, now: Date): Promi
       { name: c.name, type: 'disk', place: c.place, path: path.join(root, c.folder), capacityBytes: c.capacity },
       now,
     );
+  for (const m of MOUNTS)
+    await setMount(
+      db,
+      { volumeId: ids[VOLUMES.findIndex((v) => v.name === m.volume)]!, station: m.station, path: m.path },
+      { who: 'Saltpan House', now },
+    );
   const [walking, reading] = [walkPool(), documentPool()];
   try {
     for (const id of ids) await readVolume(db, walking, id, { stop: stopFlag(), now: () => now });
@@ -48,6 +55,7 @@ export async function registerSite(db: Database, root: string, now: Date): Promi
   } finally {
     await Promise.all([walking.end(), reading.end()]);
   }
+  await leavePastSamples(db, Math.floor(now.getTime() / DAY_MS));
   for (const { project, state, days } of STATES) {
     const [row] = await db.select().from(projects).where(eq(projects.name, project));
     if (row)
@@ -59,4 +67,12 @@ export async function registerSite(db: Database, root: string, now: Date): Promi
         now,
       });
   }
+}
+
+/** Eight weeks of samples, as readings of those days would have left them: what was there is what was changed before. */
+async function leavePastSamples(db: Database, today: number): Promise<void> {
+  for (let day = today - 56; day < today; day++)
+    await db.execute(sql`
+      INSERT INTO samples (volume_id, day, project_id, kind, files, bytes)
+      SELECT volume_id, ${day}, project_id, kind, SUM(files), SUM(bytes) FROM volume_holdings WHERE day <= ${day} GROUP BY volume_id, project_id, kind`);
 }

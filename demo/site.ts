@@ -77,6 +77,14 @@ export const VOLUMES = [
   { station: 'Portable', role: 'portable', name: 'Carry 04', folder: 'carry-04', duty: 'source', quota: 80e9 },
 ] as const;
 
+/** Paths that stations have to volumes of others. */
+export const MOUNTS = [
+  { volume: 'Ropewalk media', station: 'loft-1', path: '/mnt/ropewalk' },
+  { volume: 'Ropewalk media', station: 'loft-2', path: 'R:\\' },
+  { volume: 'Ropewalk projects', station: 'loft-1', path: '/Volumes/Projects' },
+  { volume: 'Ropewalk projects', station: 'loft-2', path: '\\\\ropewalk\\projects' },
+] as const;
+
 export const CARRIERS = [
   { name: 'KD-0001', folder: 'carriers/kd-0001', place: 'Cabinet, top shelf', capacity: 400e9 },
   { name: 'KD-0002', folder: 'carriers/kd-0002', place: 'Cabinet, top shelf', capacity: 4e9 },

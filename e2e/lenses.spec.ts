@@ -13,6 +13,9 @@ const LENSES = [
   '/archive/1',
   '/shelf',
   '/ledger',
+  '/storage',
+  '/storage?edit=1',
+  '/storage?edit=carrier',
 ];
 
 const clean = async (page: Page, where: string) => {

@@ -2,6 +2,7 @@
 import type { Route } from './+types/frame';
 import { totals } from '#core/plan/plan.ts';
 import { currentPlan } from '#server/services/plan.ts';
+import { forecasts } from '#server/services/growth.ts';
 import { rackVolumes } from '#server/services/rack.ts';
 import { siteName } from '#server/services/site.ts';
 import { jobRows } from '#server/services/work.ts';
@@ -9,6 +10,7 @@ import { db } from '../db.server';
 import { personOf, themeOf } from '../person.server';
 
 export async function loader({ request }: Route.LoaderArgs) {
+  const nowMs = Date.now();
   const [volumes, plan, site, jobs, who, theme] = await Promise.all([
     rackVolumes(db()),
     currentPlan(db()),
@@ -17,13 +19,16 @@ export async function loader({ request }: Route.LoaderArgs) {
     personOf(request),
     themeOf(request),
   ]);
+  const growing = new Map(
+    (await forecasts(db(), volumes, Math.floor(nowMs / 86_400_000))).map((g) => [g.volumeId, g.forecast]),
+  );
   return {
-    volumes,
+    volumes: volumes.map((volume) => ({ ...volume, forecast: growing.get(volume.volumeId)! })),
     plan: { planId: plan.planId, version: plan.version, ...totals(plan.steps) },
     site,
     jobs,
     who,
     theme,
-    nowMs: Date.now(),
+    nowMs,
   };
 }

@@ -3,9 +3,9 @@
 import clsx from 'clsx';
 import { group } from 'd3';
 import { Link, useLocation, useSearchParams } from 'react-router';
+import { forecastWords } from '#core/forecast/forecast.ts';
 import { KINDS } from '#core/model.ts';
 import { ago, exactTime, percentFull, size } from '#core/say/amounts.ts';
-import type { RackVolume } from '#server/services/rack.ts';
 import { Bar, kindColour } from '../ui/parts';
 import type { FrameData } from './frame';
 import { useChosen } from './links';
@@ -16,7 +16,11 @@ export function Rack({ frame }: { frame: FrameData }) {
   return (
     <nav aria-label="Storage" className="row-span-1 overflow-y-auto border-r border-line bg-panel py-3">
       <div className="flex items-baseline justify-between px-4 pb-1">
-        <h2 className="card-title">Storage</h2>
+        <h2 className="card-title">
+          <Link to="/storage" className="hover:underline" title="Register, change and retire volumes">
+            Storage
+          </Link>
+        </h2>
         <AllVolumes chosen={chosen.length} all={frame.volumes.length} />
       </div>
       {frame.volumes.length === 0 && <p className="px-4 py-3 text-ink-2">No volume is registered.</p>}
@@ -49,7 +53,15 @@ function AllVolumes({ chosen, all }: { chosen: number; all: number }) {
   );
 }
 
-function VolumeRow({ volume, chosen, nowMs }: { volume: RackVolume; chosen: number[]; nowMs: number }) {
+function VolumeRow({
+  volume,
+  chosen,
+  nowMs,
+}: {
+  volume: FrameData['volumes'][number];
+  chosen: number[];
+  nowMs: number;
+}) {
   const { pathname } = useLocation();
   const [search, setSearch] = useSearchParams();
   const isChosen = chosen.includes(volume.volumeId);
@@ -101,7 +113,10 @@ function VolumeRow({ volume, chosen, nowMs }: { volume: RackVolume; chosen: numb
   );
 }
 
-function noteOf(volume: RackVolume, nowMs: number): { words: string; tone: string; title: string } {
+/** Further away than this, how full it is says more than when it will be. */
+const SOON_DAYS = 120;
+
+function noteOf(volume: FrameData['volumes'][number], nowMs: number): { words: string; tone: string; title: string } {
   const share = volume.capacityBytes > 0 ? volume.usedBytes / volume.capacityBytes : 0;
   const title = volume.readMs === null ? 'never read' : `last read ${exactTime(volume.readMs)}`;
   if (volume.state === 'swapped') return { words: 'another disk there', tone: 'text-loss font-medium', title };
@@ -112,10 +127,13 @@ function noteOf(volume: RackVolume, nowMs: number): { words: string; tone: strin
       title,
     };
   if (volume.readMs === null) return { words: 'not read yet', tone: '', title };
-  const words = `${percentFull(volume.usedBytes, volume.capacityBytes)} % full`;
-  return {
-    words,
-    tone: share >= 0.95 ? 'text-loss font-medium' : share >= 0.85 ? 'text-caution font-medium' : '',
-    title,
-  };
+  const full = `${percentFull(volume.usedBytes, volume.capacityBytes)} % full`;
+  const { forecast } = volume;
+  if (forecast.says === 'fills' && forecast.earliest <= SOON_DAYS) {
+    const soon =
+      forecast.earliest <= 7 ? 'text-loss font-medium' : forecast.earliest <= 21 ? 'text-caution font-medium' : '';
+    return { words: forecastWords(forecast), tone: soon, title: `${full}, ${title}` };
+  }
+  const tone = share >= 0.95 ? 'text-loss font-medium' : share >= 0.85 ? 'text-caution font-medium' : '';
+  return { words: full, tone, title: `${forecastWords(forecast)}, ${title}` };
 }

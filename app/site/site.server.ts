@@ -3,6 +3,8 @@ import type { Route } from './+types/site';
 import { KINDS } from '#core/model.ts';
 import { decisions } from '#core/say/decisions.ts';
 import { siteSentence } from '#core/say/lenses.ts';
+import type { Forecast } from '#core/forecast/forecast.ts';
+import { causesOfGrowth, forecasts } from '#server/services/growth.ts';
 import { projectRows } from '#server/services/projects.ts';
 import { chosenVolumes, rackVolumes } from '#server/services/rack.ts';
 import { brokenDocuments } from '#server/services/broken-documents.ts';
@@ -15,6 +17,15 @@ export async function loader({ request }: Route.LoaderArgs) {
   const volumes = only.length > 0 ? all.filter((volume) => only.includes(volume.volumeId)) : all;
   const [projects, broken] = await Promise.all([projectRows(db(), only), brokenDocuments(db())]);
   const nowMs = Date.now();
+  const today = Math.floor(nowMs / 86_400_000);
+  const [growing, causes] = await Promise.all([
+    forecasts(db(), volumes, today),
+    causesOfGrowth(
+      db(),
+      volumes.map((v) => v.volumeId),
+    ),
+  ]);
+  const forecastOf = new Map(growing.map((g) => [g.volumeId, g.forecast]));
   const bytesOf = (volume: (typeof all)[number], kind: string) =>
     volume.byKind.find((k) => k.kind === kind)?.bytes ?? 0;
   const byKind = KINDS.map((kind) => ({
@@ -28,20 +39,48 @@ export async function loader({ request }: Route.LoaderArgs) {
         usedBytes: v.usedBytes,
         capacityBytes: v.capacityBytes,
         reachable: v.state === 'reachable' || v.state === 'not looked at',
+        forecast: forecastOf.get(v.volumeId),
       })),
       cacheBytes: volumes.reduce((sum, volume) => sum + bytesOf(volume, 'cache'), 0),
       read: volumes.some((volume) => volume.readMs !== null),
     }),
     decisions: decisions({
       nowMs,
-      volumes: volumes.map((v) => ({ ...v, cacheBytes: bytesOf(v, 'cache'), sourceBytes: bytesOf(v, 'source') })),
+      volumes: volumes.map((v) => ({
+        ...v,
+        cacheBytes: bytesOf(v, 'cache'),
+        sourceBytes: bytesOf(v, 'source'),
+        forecast: forecastOf.get(v.volumeId),
+      })),
       projects: projects.map((p) => ({ ...p, sinceMs: p.stateSince.getTime() })),
       brokenDocuments: broken,
     }),
     byKind,
+    causes: causes.slice(0, 3),
+    today,
+    filling: growing
+      .filter(
+        (g) =>
+          g.samples.length > 0 &&
+          (g.forecast.says === 'fills' ||
+            g.samples.at(-1)!.bytes > 0.1 * volumes.find((v) => v.volumeId === g.volumeId)!.capacityBytes),
+      )
+      .map((g) => ({
+        ...g,
+        name: volumes.find((v) => v.volumeId === g.volumeId)!.name,
+        capacityBytes: volumes.find((v) => v.volumeId === g.volumeId)!.capacityBytes,
+      }))
+      .sort((a, b) => soonness(a.forecast) - soonness(b.forecast))
+      .slice(0, 3),
     volumes: volumes.map((v) => ({ volumeId: v.volumeId, name: v.name })),
     projects: projects
       .filter((p) => p.bytes > 0 || only.length === 0)
       .map((p) => ({ projectId: p.projectId, name: p.name, state: p.state, bytes: p.bytes, onVolumes: p.onVolumes })),
   };
+}
+
+/** For sorting: what fills first comes first, what does not fill last. */
+function soonness(forecast: Forecast): number {
+  if (forecast.says === 'full') return -1;
+  return forecast.says === 'fills' ? forecast.days : Infinity;
 }

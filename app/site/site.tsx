@@ -1,8 +1,9 @@
 // Site, the opening lens: what needs a decision, what the site holds, where projects live.
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/site';
+import { size } from '#core/say/amounts.ts';
 import { type Decision } from '#core/say/decisions.ts';
-import { KindBars } from '../charts/kind-bars';
+import { FillChart } from '../charts/fill-chart';
 import { SiteMatrix } from '../charts/site-matrix';
 import { useLens } from '../shell/links';
 import { Weight } from '../shell/plan-sheet';
@@ -22,11 +23,20 @@ export default function Site({ loaderData }: Route.ComponentProps) {
             <Decisions list={loaderData.decisions} />
           )}
         </Card>
-        <Card title="What is held" aside="by kind">
-          {loaderData.byKind.length === 0 ? (
-            <Empty>Nothing has been read yet.</Empty>
+        <Card title="Filling up" aside="per cent used">
+          {loaderData.filling.length === 0 ? (
+            <Empty>Every reading leaves a sample; after five days there is a line.</Empty>
           ) : (
-            <KindBars rows={loaderData.byKind} />
+            <FillChart rows={loaderData.filling} today={loaderData.today} />
+          )}
+          {loaderData.causes.length > 0 && (
+            <p className="mt-2 border-t border-line-soft pt-2 text-[13px] text-ink-2">
+              Grew most in a week:{' '}
+              {loaderData.causes
+                .map((cause) => `${cause.kind} of ${cause.project ?? 'no project'} +${size(cause.bytes)}`)
+                .join(', ')}
+              .
+            </p>
           )}
         </Card>
       </div>

@@ -3,6 +3,7 @@ import type { Route } from './+types/space';
 import type { FolderId } from '#core/model.ts';
 import { spaceSentence } from '#core/say/lenses.ts';
 import { chosenVolumes, rackVolumes } from '#server/services/rack.ts';
+import { stationPaths } from '#server/services/places.ts';
 import { areas, filesIn, folderAt, strata } from '#server/services/space.ts';
 import { volumesAsked } from '../answer.server';
 import { db } from '../db.server';
@@ -26,5 +27,6 @@ export async function loader({ request }: Route.LoaderArgs) {
     yearOldBytes: layers.at(-1)!.bytes,
     files: volumes.reduce((sum, v) => sum + v.files, 0),
   });
-  return { folder, rows, files, layers, sentence, nowMs: Date.now() };
+  const paths = folder ? await stationPaths(db(), folder.volumeId, folder.path) : [];
+  return { folder, paths, rows, files, layers, sentence, nowMs: Date.now() };
 }

@@ -1,4 +1,5 @@
 // Space: a map of area by bytes, folder by folder, with the table of the same beside it, for what the rack has chosen.
+import { useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import type { Route } from './+types/space';
 import { count, counted, exactTime, ago, size } from '#core/say/amounts.ts';
@@ -38,7 +39,7 @@ export default function Space({ loaderData }: Route.ComponentProps) {
           )}
         </Card>
         <div className="grid content-start gap-4">
-          {folder && <Facts folder={folder} />}
+          {folder && <Facts folder={folder} paths={loaderData.paths} />}
           <Card
             title={rows.length === 0 ? 'Files' : folder ? 'Folders' : 'Volumes'}
             aside={`${rows.length > 0 ? count(rows.length) : count(files.length)}`}
@@ -83,7 +84,7 @@ function Trail({ folder, to }: { folder: Data['folder']; to: (id: number | null)
   );
 }
 
-function Facts({ folder }: { folder: NonNullable<Data['folder']> }) {
+function Facts({ folder, paths }: { folder: NonNullable<Data['folder']>; paths: Data['paths'] }) {
   const { volumes } = useFrame();
   const volume = volumes.find((v) => v.volumeId === folder.volumeId);
   return (
@@ -97,12 +98,34 @@ function Facts({ folder }: { folder: NonNullable<Data['folder']> }) {
         <dd>
           {folder.volume}, {volume?.station}
         </dd>
-        <dt className="text-ink-2">Path</dt>
-        <dd className="path break-all">
-          {folder.path === '' ? folder.volumePath : `${folder.volumePath}/${folder.path}`}
-        </dd>
+        {paths.map((place) => (
+          <div key={place.station} className="contents">
+            <dt className="truncate text-ink-2" title={place.station}>
+              {place.station}
+            </dt>
+            <dd className="flex items-start justify-between gap-2">
+              <span className="path min-w-0 break-all">{place.path}</span>
+              <CopyPath station={place.station} path={place.path} />
+            </dd>
+          </div>
+        ))}
       </dl>
     </Card>
+  );
+}
+
+/** Copies a path in one station's syntax, and says so. */
+function CopyPath({ station, path }: { station: string; path: string }) {
+  const [copied, setCopied] = useState(false);
+  return (
+    <button
+      type="button"
+      className="shrink-0 text-[13px] text-accent hover:underline"
+      aria-label={`Copy path for ${station}`}
+      onClick={() => void navigator.clipboard.writeText(path).then(() => setCopied(true))}
+    >
+      {copied ? 'copied' : 'copy'}
+    </button>
   );
 }
 

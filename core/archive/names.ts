@@ -24,9 +24,15 @@ function shortenName(name: string): string {
   if (utf8Length(name) <= LONGEST_NAME_BYTES) return name;
   const dot = name.lastIndexOf('.');
   const ending = dot > 0 && utf8Length(name.slice(dot)) < 32 ? name.slice(dot) : '';
-  let stem = ending ? name.slice(0, dot) : name;
-  while (utf8Length(stem) + utf8Length(ending) > LONGEST_NAME_BYTES) stem = [...stem].slice(0, -1).join('');
-  return stem + ending;
+  let room = LONGEST_NAME_BYTES - utf8Length(ending);
+  let stem = '';
+  for (const char of ending ? name.slice(0, dot) : name) {
+    room -= utf8Length(char);
+    if (room < 0) break;
+    stem += char;
+  }
+  // Where it was cut a space or a dot may stand at the end now, and NFC may join what came together.
+  return (stem + ending).normalize('NFC').replace(/[. ]+$/, '');
 }
 
 /** What has to be placed: its wished folder inside the payload and its own name. */

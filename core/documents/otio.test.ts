@@ -162,12 +162,18 @@ describe('where references point', () => {
   const mounts = [
     { volumeId: volume, path: '/mnt/media' },
     { volumeId: inner, path: '/mnt/media/inner' },
+    { volumeId: volume, path: 'R:' },
+    { volumeId: inner, path: '\\\\store\\rope' },
   ];
   const from = { volumeId: volume, folder: 'fog/edit' };
   test.each([
     ['file:///mnt/media/a%20b.mov', { place: 'inside', volumeId: volume, path: 'a b.mov' }],
     ['file://localhost/mnt/media/inner/x.mov', { place: 'inside', volumeId: inner, path: 'x.mov' }],
     ['/mnt/media/../media/x.mov', { place: 'inside', volumeId: volume, path: 'x.mov' }],
+    ['file:///R:/fog/a%20b.mov', { place: 'inside', volumeId: volume, path: 'fog/a b.mov' }],
+    ['R:\\fog\\a.mov', { place: 'inside', volumeId: volume, path: 'fog/a.mov' }],
+    ['r:\\fog\\..\\..\\x', { place: 'outside', path: 'r:\\fog\\..\\..\\x' }],
+    ['file://store/rope/x.mov', { place: 'inside', volumeId: inner, path: 'x.mov' }],
     ['/mnt/mediaX/x.mov', { place: 'unknown', path: '/mnt/mediaX/x.mov' }],
     ['../rushes/x.mov', { place: 'inside', volumeId: volume, path: 'fog/rushes/x.mov' }],
     ['../../../x.mov', { place: 'outside', path: '../../../x.mov' }],

@@ -1,9 +1,10 @@
 // Where a document's media references point: from the text as written to a place inside a known volume. Called when
 // documents are read and when media is matched again after a reading.
 import type { VolumeId } from '../model.ts';
-import { liesIn, resolveInside } from '../paths.ts';
+import { resolveInside } from '../paths.ts';
+import { insideOf, styleOf } from '../places/station-paths.ts';
 
-/** A volume and the absolute path it has on one machine. */
+/** A volume and the full path it has on one station, in that station's syntax. */
 export interface KnownMount {
   volumeId: VolumeId;
   path: string;
@@ -19,8 +20,14 @@ export type Target =
 /** Removes 'file://' and percent-encoding; a text that is no URL is taken as a path. */
 export function pathOfUrl(text: string): string {
   const url = /^file:\/\/(?:localhost)?(\/.*)$/i.exec(text);
-  const path = url ? url[1]! : text;
-  if (!url && !/%[0-9a-f]{2}/i.test(path)) return path;
+  // file:///R:/a.mov names a drive, file://server/share/a.mov a share of another machine.
+  const share = /^file:\/\/([^/]+)(\/[^/]+.*)$/i.exec(text);
+  const path = url
+    ? url[1]!.replace(/^\/(?=[A-Za-z](:|%3A)\/)/i, '')
+    : share
+      ? `\\\\${share[1]}${share[2]!.replaceAll('/', '\\')}`
+      : text;
+  if (!url && !share && !/%[0-9a-f]{2}/i.test(path)) return path;
   try {
     return decodeURIComponent(path);
   } catch {
@@ -48,21 +55,31 @@ export function readTarget(
 
 function place(path: string, from: { volumeId: VolumeId; folder: string }, mounts: readonly KnownMount[]): Target {
   if (path.includes('\0')) return { place: 'outside', path };
-  if (path.startsWith('/')) {
-    const absolute = resolveInside('', path.slice(1));
-    if (absolute === null) return { place: 'outside', path };
-    const best = mounts
-      .filter((mount) => liesIn(`/${absolute}`, trimSlash(mount.path)))
-      .sort((a, b) => b.path.length - a.path.length)[0];
-    if (!best) return { place: 'unknown', path };
-    const inside = resolveInside('', `/${absolute}`.slice(trimSlash(best.path).length));
-    return inside === null ? { place: 'outside', path } : { place: 'inside', volumeId: best.volumeId, path: inside };
+  if (styleOf(path) === null) {
+    const inside = resolveInside(from.folder, path);
+    return inside === null ? { place: 'outside', path } : { place: 'inside', volumeId: from.volumeId, path: inside };
   }
-  const inside = resolveInside(from.folder, path);
-  return inside === null ? { place: 'outside', path } : { place: 'inside', volumeId: from.volumeId, path: inside };
+  const style = styleOf(path);
+  // Climbing is settled before anybody asks on which volume a path lies.
+  const settled = style === 'posix' ? climbed(path) : path;
+  if (settled === null) return { place: 'outside', path };
+  const best = mounts
+    .flatMap((mount) => {
+      const inside = insideOf(mount.path, settled);
+      return inside === null ? [] : [{ mount, inside }];
+    })
+    .sort((a, b) => b.mount.path.length - a.mount.path.length)[0];
+  if (!best) return { place: 'unknown', path };
+  const inside = resolveInside('', best.inside);
+  return inside === null
+    ? { place: 'outside', path }
+    : { place: 'inside', volumeId: best.mount.volumeId, path: inside };
 }
 
-const trimSlash = (path: string) => path.replace(/\/+$/, '');
+function climbed(path: string): string | null {
+  const inside = resolveInside('', path.slice(1));
+  return inside === null ? null : `/${inside}`;
+}
 
 /** A path as the text of a relative URL (RFC 3986), each segment percent-encoded. */
 export const urlOfPath = (path: string): string => path.split('/').map(encodeURIComponent).join('/');

@@ -1,5 +1,6 @@
 // The decisions that wait, worked out from what is known, the one that hurts soonest first. The site lens lists them,
 // each with the one action that opens the right thing.
+import { type Forecast, forecastWords } from '../forecast/forecast.ts';
 import type { ProjectId, VolumeId } from '../model.ts';
 import { ago, counted, percentFull, size } from './amounts.ts';
 
@@ -16,6 +17,7 @@ export interface DecisionFacts {
     sourceBytes: number;
     seenMs: number | null;
     readMs: number | null;
+    forecast?: Forecast;
   }[];
   projects: readonly {
     projectId: ProjectId;
@@ -48,6 +50,7 @@ const WEIGHTS = { loss: 0, caution: 1, plain: 2 };
 const FULL = 0.95;
 const TIGHT = 0.85;
 const WORTH_TELLING = 1e9;
+const SOON_DAYS = 21;
 const STALE_MS = 3 * 86_400_000;
 
 export function decisions(facts: DecisionFacts): Decision[] {
@@ -83,12 +86,15 @@ function ofVolume(volume: DecisionFacts['volumes'][number], nowMs: number): Deci
     });
   }
   const share = volume.capacityBytes > 0 ? volume.usedBytes / volume.capacityBytes : 0;
-  if (share >= TIGHT) {
+  const fills = volume.forecast?.says === 'fills' && volume.forecast.days <= SOON_DAYS ? volume.forecast : null;
+  if (share >= TIGHT || fills) {
     const caches = volume.cacheBytes >= WORTH_TELLING;
     found.push({
       key: `full ${volumeId}`,
-      weight: share >= FULL ? 'loss' : 'caution',
-      what: `${name} is ${percentFull(volume.usedBytes, volume.capacityBytes)} % full`,
+      weight: share >= FULL || (fills && fills.earliest <= 7) ? 'loss' : 'caution',
+      what: fills
+        ? `${name} is ${forecastWords(fills)}`
+        : `${name} is ${percentFull(volume.usedBytes, volume.capacityBytes)} % full`,
       detail: `${size(Math.max(0, volume.capacityBytes - volume.usedBytes))} left${caches ? `, ${size(volume.cacheBytes)} of caches there` : ', no caches there to speak of'}`,
       action: caches ? { go: 'reclaim', volumeId, words: 'Review caches' } : { go: 'space', volumeId, words: 'Look' },
     });

@@ -1,6 +1,7 @@
 // The sentence that opens each lens, worked out from the data. Called by the lenses' loaders; never put together in a
 // component.
 import type { LeftOut } from '../archive/selection.ts';
+import { type Forecast, forecastWords } from '../forecast/forecast.ts';
 import { ago, capital, count, counted, inWords, listed, percentFull, size, span } from './amounts.ts';
 
 export interface VolumeFill {
@@ -8,7 +9,11 @@ export interface VolumeFill {
   usedBytes: number;
   capacityBytes: number;
   reachable: boolean;
+  forecast?: Forecast;
 }
+
+/** A volume that fills later than this is no news. */
+const WORTH_SAYING_DAYS = 42;
 
 const share = (volume: VolumeFill) => (volume.capacityBytes > 0 ? volume.usedBytes / volume.capacityBytes : 0);
 const percent = (part: number) => `${Math.round(part * 100)} %`;
@@ -19,7 +24,15 @@ export function siteSentence(facts: { volumes: readonly VolumeFill[]; cacheBytes
   if (!facts.read) return 'Nothing has been read yet. Read the volumes to see what they hold.';
   const fullest = [...facts.volumes].sort((a, b) => share(b) - share(a))[0]!;
   const parts: string[] = [];
-  if (share(fullest) >= 0.85)
+  const soonest = facts.volumes
+    .flatMap((volume) =>
+      volume.forecast?.says === 'fills' && volume.forecast.days <= WORTH_SAYING_DAYS
+        ? [{ name: volume.name, forecast: volume.forecast }]
+        : [],
+    )
+    .sort((a, b) => a.forecast.days - b.forecast.days)[0];
+  if (soonest) parts.push(`${soonest.name} is ${forecastWords(soonest.forecast)}.`);
+  else if (share(fullest) >= 0.85)
     parts.push(`${fullest.name} is ${percentFull(fullest.usedBytes, fullest.capacityBytes)} % full.`);
   const away = facts.volumes.filter((volume) => !volume.reachable);
   if (away.length > 0) parts.push(`${listed(away.map((v) => v.name))} cannot be reached.`);

@@ -58,7 +58,7 @@ export interface FileColumns {
   kinds: Uint8Array;
 }
 
-/** `entries`: how many names were looked at in it. */
+/** `entries`: how many files were looked at in it. */
 export type FolderFound = { folderId: number; notices: Notice[]; subFolders: SubFolder[]; entries: number } & (
   | { state: 'same' }
   | { state: 'unreadable'; code: NoticeCode }

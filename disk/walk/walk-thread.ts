@@ -74,7 +74,7 @@ function readFolder(request: WalkRequest, asked: FolderAsked): FolderFound {
   files.sort(byName);
   subFolders.sort(byName);
   const fingerprint = fingerprintOf(request.ruleMark, files, subFolders);
-  const base = { folderId: asked.folderId, notices, subFolders, entries: listing.length };
+  const base = { folderId: asked.folderId, notices, subFolders, entries: files.length };
   if (fingerprint === asked.known) return { ...base, state: 'same' };
   const kindOf = kindsInFolder(request.rules, asked.path, request.duty);
   const kinds = Uint8Array.from(files, (file) => KIND_NUMBER[kindOf(file.name)]);

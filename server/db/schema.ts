@@ -65,8 +65,21 @@ export const volumes = mysqlTable(
     state: mysqlEnum('state', STORE_STATES).notNull().default('not looked at'),
     seenAt: at('seen_at'),
     readAt: at('read_at'),
+    /** Taken out of use: no longer on the rack nor read; what was known of it is kept. */
+    retiredAt: at('retired_at'),
   },
   (t) => [uniqueIndex('volumes_name').on(t.name)],
+);
+
+/** The path a volume has on another station that mounts it, in that station's own syntax. */
+export const mounts = mysqlTable(
+  'mounts',
+  {
+    volumeId: amount('volume_id').notNull(),
+    stationId: amount('station_id').notNull(),
+    path: longPath('path').notNull(),
+  },
+  (t) => [primaryKey({ columns: [t.volumeId, t.stationId] })],
 );
 
 export const carriers = mysqlTable(
@@ -160,6 +173,20 @@ export const volumeHoldings = mysqlTable(
     primaryKey({ columns: [t.volumeId, t.projectId, t.kind, t.day] }),
     index('volume_holdings_project').on(t.projectId),
   ],
+);
+
+/** What a volume held on a day, by project and kind: left by the last whole reading of that day. */
+export const samples = mysqlTable(
+  'samples',
+  {
+    volumeId: amount('volume_id').notNull(),
+    day: int('day').notNull(),
+    projectId: amount('project_id').notNull(),
+    kind: mysqlEnum('kind', KINDS).notNull(),
+    files: amount('files').notNull(),
+    bytes: amount('bytes').notNull(),
+  },
+  (t) => [primaryKey({ columns: [t.volumeId, t.day, t.projectId, t.kind] })],
 );
 
 export const readings = mysqlTable('readings', {
@@ -413,6 +440,9 @@ export const receipts = mysqlTable('receipts', {
     'project restored',
     'work ended early',
     'volume added',
+    'volume changed',
+    'volume retired',
+    'carrier added',
     'state changed',
   ]).notNull(),
   title: varchar('title', { length: 500 }).notNull(),

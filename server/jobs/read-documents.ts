@@ -13,6 +13,7 @@ import { type Database, inTransaction, type Transaction } from '../db/connect.ts
 import { forgetContents, writeContents } from '../db/documents.ts';
 import { documents, files, folders, projects, volumes } from '../db/schema.ts';
 import { applyClaims, claimForDocument } from '../services/claims.ts';
+import { leaveSamples } from '../services/growth.ts';
 import { matchMedia } from '../services/match-media.ts';
 
 export interface DocumentsResult {
@@ -67,6 +68,8 @@ export async function readDocuments(
   }
   await applyClaims(db, volumeId);
   await matchMedia(db);
+  // Last, because only now is it settled which files are whose.
+  await leaveSamples(db, volumeId, Math.floor(now().getTime() / 86_400_000));
   return result;
 }
 

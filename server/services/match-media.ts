@@ -1,5 +1,6 @@
 // Finds the files that documents name, by path, and gives files that no folder claims to the project that names them.
 // Called after every reading, over all documents: a volume read later may hold what was missing before.
+import { isNull } from 'drizzle-orm';
 import type { RowDataPacket } from 'mysql2/promise';
 import { readTarget, type Target } from '#core/documents/targets.ts';
 import type { VolumeId } from '#core/model.ts';
@@ -8,6 +9,7 @@ import { pathHash } from '../db/catalogue-writer.ts';
 import { type Database, withConnection } from '../db/connect.ts';
 import { inSlices, refreshHoldings } from '../db/holdings.ts';
 import { volumes } from '../db/schema.ts';
+import { allMounts } from './places.ts';
 
 interface Row {
   mediaId: number;
@@ -18,10 +20,11 @@ interface Row {
 }
 
 export async function matchMedia(db: Database): Promise<void> {
-  const mounts = (await db.select({ id: volumes.id, path: volumes.path }).from(volumes)).map((v) => ({
-    volumeId: v.id as VolumeId,
-    path: v.path,
-  }));
+  const own = await db
+    .select({ volumeId: volumes.id, path: volumes.path })
+    .from(volumes)
+    .where(isNull(volumes.retiredAt));
+  const mounts = [...own.map((v) => ({ ...v, volumeId: v.volumeId as VolumeId })), ...(await allMounts(db))];
   const [rows] = await db.$pool.query<RowDataPacket[]>(
     `SELECT t.media_id AS mediaId, t.ord, t.target, t.file_id AS fileId, f.volume_id AS volumeId, d.path AS folder
      FROM media_targets t JOIN media m ON m.id = t.media_id JOIN documents o ON o.id = m.document_id

@@ -1,6 +1,6 @@
 // The rack: every volume with what it holds by kind, whether it is there, and when it was read. On every screen, so it
 // asks only the rollups.
-import { eq, sql } from 'drizzle-orm';
+import { eq, isNull, sql } from 'drizzle-orm';
 import type { Duty, Kind, VolumeId } from '#core/model.ts';
 import type { Database } from '../db/connect.ts';
 import { stations, type STORE_STATES, volumeHoldings, volumes } from '../db/schema.ts';
@@ -11,6 +11,7 @@ export interface RackVolume {
   station: string;
   role: 'workstation' | 'server' | 'portable';
   path: string;
+  quota: boolean;
   duty: Duty;
   state: (typeof STORE_STATES)[number];
   capacityBytes: number;
@@ -24,7 +25,11 @@ export interface RackVolume {
 const ROLE_ORDER = { server: 0, workstation: 1, portable: 2 };
 
 export async function rackVolumes(db: Database): Promise<RackVolume[]> {
-  const rows = await db.select().from(volumes).innerJoin(stations, eq(stations.id, volumes.stationId));
+  const rows = await db
+    .select()
+    .from(volumes)
+    .innerJoin(stations, eq(stations.id, volumes.stationId))
+    .where(isNull(volumes.retiredAt));
   const holdings = await db
     .select({
       volumeId: volumeHoldings.volumeId,
@@ -43,6 +48,7 @@ export async function rackVolumes(db: Database): Promise<RackVolume[]> {
       station: s.name,
       role: s.role,
       path: v.path,
+      quota: v.quota,
       duty: v.duty,
       state: v.state,
       capacityBytes: v.capacityBytes,

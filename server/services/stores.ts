@@ -1,6 +1,6 @@
 // Stations, volumes and carriers: registering them, and looking whether they are there and are the ones they should be.
 import path from 'node:path';
-import { eq } from 'drizzle-orm';
+import { eq, isNull } from 'drizzle-orm';
 import type { CarrierId, Duty, VolumeId } from '#core/model.ts';
 import { liesIn } from '#core/paths.ts';
 import { size } from '#core/say/amounts.ts';
@@ -78,7 +78,10 @@ async function settle(db: Database, given: string, name: string) {
     throw new Refused(
       `${root} cannot be written to, so ${name} could not be given its identity. Nothing was registered.`,
     );
-  for (const other of [...(await db.select().from(volumes)), ...(await db.select().from(carriers))]) {
+  for (const other of [
+    ...(await db.select().from(volumes).where(isNull(volumes.retiredAt))),
+    ...(await db.select().from(carriers)),
+  ]) {
     if (other.path === root)
       throw new Refused(`${root} is registered already, as ${other.name}. Nothing was registered.`);
     // A volume inside a volume is walked once, as its own; one around another would count its files twice.
@@ -133,7 +136,7 @@ export async function lookAgain(db: Database, volumeId: VolumeId, now: Date) {
 /** Looks at everything a worker might reach; returns the numbers of what it reaches. */
 export async function reachableStores(db: Database, now: Date): Promise<{ volumes: number[]; carriers: number[] }> {
   const reached = { volumes: [] as number[], carriers: [] as number[] };
-  for (const volume of await db.select({ id: volumes.id }).from(volumes))
+  for (const volume of await db.select({ id: volumes.id }).from(volumes).where(isNull(volumes.retiredAt)))
     if ((await lookAgain(db, volume.id as VolumeId, now)).state === 'reachable') reached.volumes.push(volume.id);
   for (const carrier of await db.select().from(carriers)) {
     const { state } = stateOf(carrier);

@@ -1,5 +1,5 @@
 // Jobs as the tray shows them, and asking for a volume to be read.
-import { desc, eq, inArray, or, sql } from 'drizzle-orm';
+import { and, desc, eq, inArray, isNull, or, sql } from 'drizzle-orm';
 import type { JobId, VolumeId } from '#core/model.ts';
 import type { Database } from '../db/connect.ts';
 import { jobs, jobStores, volumeHoldings, volumes } from '../db/schema.ts';
@@ -63,7 +63,7 @@ export async function askToRead(
   const chosen = await db
     .select()
     .from(volumes)
-    .where(asked.length > 0 ? inArray(volumes.id, [...asked]) : undefined);
+    .where(and(isNull(volumes.retiredAt), asked.length > 0 ? inArray(volumes.id, [...asked]) : undefined));
   if (chosen.length === 0) throw new Refused('No volume is chosen that could be read. Nothing was changed.');
   let put = 0;
   for (const volume of chosen) {

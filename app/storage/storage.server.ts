@@ -1,0 +1,66 @@
+// What the storage page asks of the services, and what it changes through them.
+import type { Route } from './+types/storage';
+import { placesForm } from '#contract/forms.ts';
+import type { VolumeId } from '#core/model.ts';
+import { allMounts, changeVolume, retireVolume, setMount } from '#server/services/places.ts';
+import { rackVolumes } from '#server/services/rack.ts';
+import { carrierRows } from '#server/services/shelf.ts';
+import { registerCarrier, registerVolume } from '#server/services/register.ts';
+import { answer } from '../answer.server';
+import { db } from '../db.server';
+import { personOf } from '../person.server';
+
+export async function loader({ request }: Route.LoaderArgs) {
+  const [volumes, mounts, carriers] = await Promise.all([rackVolumes(db()), allMounts(db()), carrierRows(db())]);
+  const asked = new URL(request.url).searchParams.get('edit');
+  const edit = volumes.find((volume) => String(volume.volumeId) === asked) ?? null;
+  return { volumes, mounts, carriers, edit, adding: asked === 'carrier' ? ('carrier' as const) : ('volume' as const) };
+}
+
+export async function action({ request }: Route.ActionArgs) {
+  const by = { who: await personOf(request), now: new Date() };
+  return answer(request, placesForm, async (form) => {
+    switch (form.intent) {
+      case 'add volume':
+        await registerVolume(
+          db(),
+          {
+            station: form.station,
+            stationRole: form.role,
+            name: form.name,
+            path: form.path,
+            duty: form.duty,
+            quotaBytes: form.capacity,
+          },
+          by,
+        );
+        return `${form.name} is registered and is being read.`;
+      case 'change volume':
+        await changeVolume(
+          db(),
+          {
+            volumeId: form.volumeId as VolumeId,
+            name: form.name,
+            path: form.path,
+            duty: form.duty,
+            quotaBytes: form.capacity,
+          },
+          by,
+        );
+        return `${form.name} is changed. Kinds follow its duty at the next reading.`;
+      case 'retire':
+        await retireVolume(db(), form.volumeId as VolumeId, by);
+        return 'It is out of use. What was known of it is kept; nothing on it was touched.';
+      case 'mount':
+        await setMount(db(), { volumeId: form.volumeId as VolumeId, station: form.station, path: form.path }, by);
+        return form.path === '' ? `Its path on ${form.station} is forgotten.` : `Its path on ${form.station} is kept.`;
+      case 'add carrier':
+        await registerCarrier(
+          db(),
+          { name: form.name, type: form.type, place: form.place, path: form.path, capacityBytes: form.capacity },
+          by,
+        );
+        return `${form.name} is registered.`;
+    }
+  });
+}

@@ -1,0 +1,309 @@
+// Storage: registering, changing and retiring volumes and carriers, and the path each volume has on other stations.
+import { Link, useFetcher } from 'react-router';
+import type { Route } from './+types/storage';
+import { DUTIES } from '#core/model.ts';
+import { counted, size } from '#core/say/amounts.ts';
+import type { Answer } from '../lib/answer';
+import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
+import { Table } from '../ui/table';
+
+export { loader, action } from './storage.server.ts';
+
+type Data = Route.ComponentProps['loaderData'];
+type Volume = Data['volumes'][number];
+
+const STATE_TONES = { reachable: 'ok', unreachable: 'caution', swapped: 'loss', 'not looked at': 'plain' } as const;
+
+export default function Storage({ loaderData: data }: Route.ComponentProps) {
+  const stations = new Set(data.volumes.map((volume) => volume.station));
+  return (
+    <div className="grid gap-4">
+      <div className="flex items-start justify-between gap-4">
+        <Sentence>
+          {data.volumes.length === 0
+            ? 'No volume is registered yet. Register the first one.'
+            : `${counted(data.volumes.length, 'volume')} on ${counted(stations.size, 'station')}, ${counted(data.carriers.length, 'carrier')}.`}
+        </Sentence>
+        <div className="flex shrink-0 gap-2">
+          <Link to="?edit=volume" className={buttonLook()}>
+            Add a volume
+          </Link>
+          <Link to="?edit=carrier" className={buttonLook()}>
+            Add a carrier
+          </Link>
+        </div>
+      </div>
+      <div className="grid grid-cols-[minmax(0,1fr)_330px] gap-4">
+        <div className="grid content-start gap-4">
+          <Card title="Volumes">
+            {data.volumes.length === 0 ? <Empty>Nothing is registered.</Empty> : <Volumes data={data} />}
+          </Card>
+          <Card title="Carriers">
+            {data.carriers.length === 0 ? <Empty>No carrier is registered.</Empty> : <Carriers data={data} />}
+          </Card>
+        </div>
+        <div className="grid content-start gap-4">
+          {data.edit ? (
+            <Edit
+              key={data.edit.volumeId}
+              volume={data.edit}
+              mounts={data.mounts.filter((mount) => mount.volumeId === data.edit!.volumeId)}
+              stations={[...stations]}
+            />
+          ) : data.adding === 'carrier' ? (
+            <AddCarrier />
+          ) : (
+            <AddVolume stations={[...stations]} />
+          )}
+        </div>
+      </div>
+    </div>
+  );
+}
+
+/** The end of a path tells disks apart; the whole is on hover. */
+const tailOf = (path: string) => (path.split('/').length > 4 ? `…/${path.split('/').slice(-2).join('/')}` : path);
+
+function Volumes({ data }: { data: Data }) {
+  return (
+    <Table<Volume>
+      label="Volumes"
+      rows={data.volumes}
+      rowKey={(volume) => volume.volumeId}
+      marked={(volume) => volume.volumeId === data.edit?.volumeId}
+      columns={[
+        {
+          key: 'name',
+          title: 'Volume',
+          sort: (volume) => volume.name,
+          cell: (volume) => (
+            <Link
+              to={`?edit=${volume.volumeId}`}
+              className="block max-w-40 truncate font-medium hover:underline"
+              title={volume.name}
+            >
+              {volume.name}
+            </Link>
+          ),
+        },
+        { key: 'station', title: 'Station', sort: (volume) => volume.station, cell: (volume) => volume.station },
+        { key: 'duty', title: 'Duty', sort: (volume) => volume.duty, cell: (volume) => volume.duty },
+        {
+          key: 'capacity',
+          title: 'Capacity',
+          number: true,
+          sort: (volume) => volume.capacityBytes,
+          cell: (volume) => <span title={volume.quota ? 'a quota' : 'measured'}>{size(volume.capacityBytes)}</span>,
+        },
+        {
+          key: 'state',
+          title: 'State',
+          sort: (volume) => volume.state,
+          cell: (volume) => (
+            <Chip tone={STATE_TONES[volume.state]}>
+              {volume.state === 'swapped' ? 'another disk there' : volume.state}
+            </Chip>
+          ),
+        },
+        {
+          key: 'path',
+          title: 'Path',
+          cell: (volume) => (
+            <span className="path block max-w-48 truncate" title={volume.path}>
+              {tailOf(volume.path)}
+            </span>
+          ),
+        },
+      ]}
+    />
+  );
+}
+
+function Carriers({ data }: { data: Data }) {
+  return (
+    <Table
+      label="Carriers"
+      rows={data.carriers}
+      rowKey={(carrier) => carrier.carrierId}
+      columns={[
+        {
+          key: 'name',
+          title: 'Carrier',
+          sort: (carrier) => carrier.name,
+          cell: (carrier) => <span className="path font-medium">{carrier.name}</span>,
+        },
+        { key: 'type', title: 'Type', cell: (carrier) => carrier.type },
+        { key: 'place', title: 'Place', sort: (carrier) => carrier.place, cell: (carrier) => carrier.place },
+        {
+          key: 'capacity',
+          title: 'Capacity',
+          number: true,
+          sort: (carrier) => carrier.capacityBytes,
+          cell: (carrier) => size(carrier.capacityBytes),
+        },
+        {
+          key: 'state',
+          title: 'State',
+          cell: (carrier) => <Chip tone={carrier.state === 'reachable' ? 'ok' : 'caution'}>{carrier.state}</Chip>,
+        },
+      ]}
+    />
+  );
+}
+
+function Fields({ volume }: { volume?: Volume }) {
+  return (
+    <>
+      <Field label="Name">
+        <input name="name" className={inputLook} defaultValue={volume?.name} maxLength={60} required />
+      </Field>
+      <Field label="Path on the machine that does the work">
+        <input name="path" className={`${inputLook} path`} defaultValue={volume?.path} required />
+      </Field>
+      <div className="grid grid-cols-2 gap-3">
+        <Field label="Duty">
+          <select name="duty" className={inputLook} defaultValue={volume?.duty ?? 'source'}>
+            {DUTIES.map((duty) => (
+              <option key={duty}>{duty}</option>
+            ))}
+          </select>
+        </Field>
+        <Field label="Quota in GB">
+          <input
+            name="capacity"
+            inputMode="decimal"
+            className={inputLook}
+            defaultValue={volume?.quota ? volume.capacityBytes / 1e9 : ''}
+            placeholder="measured"
+          />
+        </Field>
+      </div>
+    </>
+  );
+}
+
+function AddVolume({ stations }: { stations: string[] }) {
+  const fetcher = useFetcher<Answer>();
+  return (
+    <Card title="Add a volume">
+      <fetcher.Form method="post" className="grid gap-3">
+        <input type="hidden" name="intent" value="add volume" />
+        <div className="grid grid-cols-2 gap-3">
+          <Field label="Station">
+            <input name="station" list="stations" className={inputLook} maxLength={60} required />
+            <datalist id="stations">
+              {stations.map((station) => (
+                <option key={station} value={station} />
+              ))}
+            </datalist>
+          </Field>
+          <Field label="It is a">
+            <select name="role" className={inputLook}>
+              <option value="workstation">workstation</option>
+              <option value="server">shared store</option>
+              <option value="portable">portable disk</option>
+            </select>
+          </Field>
+        </div>
+        <Fields />
+        <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
+          Register and read it
+        </Button>
+        <Said answer={fetcher.data} />
+        <p className="text-[13px] text-ink-2">
+          It is given an identity in a folder named .keramion, so that another disk at its place is recognised.
+        </p>
+      </fetcher.Form>
+    </Card>
+  );
+}
+
+function AddCarrier() {
+  const fetcher = useFetcher<Answer>();
+  return (
+    <Card title="Add a carrier">
+      <fetcher.Form method="post" className="grid gap-3">
+        <input type="hidden" name="intent" value="add carrier" />
+        <input type="hidden" name="type" value="disk" />
+        <Field label="Name">
+          <input name="name" className={inputLook} maxLength={60} required />
+        </Field>
+        <Field label="Where it is kept">
+          <input name="place" className={inputLook} maxLength={60} required />
+        </Field>
+        <Field label="Path where it is mounted">
+          <input name="path" className={`${inputLook} path`} required />
+        </Field>
+        <Field label="Capacity in GB">
+          <input name="capacity" inputMode="decimal" className={inputLook} placeholder="measured" />
+        </Field>
+        <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
+          Register it
+        </Button>
+        <Said answer={fetcher.data} />
+      </fetcher.Form>
+    </Card>
+  );
+}
+
+function Edit({ volume, mounts, stations }: { volume: Volume; mounts: Data['mounts']; stations: string[] }) {
+  const change = useFetcher<Answer>();
+  const mount = useFetcher<Answer>();
+  const retire = useFetcher<Answer>();
+  const others = stations.filter((station) => station !== volume.station);
+  return (
+    <>
+      <Card title={volume.name} aside={volume.station}>
+        <change.Form method="post" className="grid gap-3">
+          <input type="hidden" name="intent" value="change volume" />
+          <input type="hidden" name="volumeId" value={volume.volumeId} />
+          <Fields volume={volume} />
+          <Button tone="first" type="submit" disabled={change.state !== 'idle'}>
+            Keep the changes
+          </Button>
+          <Said answer={change.data} />
+        </change.Form>
+      </Card>
+      <Card title="Its path on other stations">
+        <ul className="rows">
+          {[...new Set([...mounts.map((m) => m.station), ...others])].map((station) => (
+            <li key={station} className="py-2">
+              <mount.Form method="post" className="flex items-end gap-2">
+                <input type="hidden" name="intent" value="mount" />
+                <input type="hidden" name="volumeId" value={volume.volumeId} />
+                <input type="hidden" name="station" value={station} />
+                <div className="min-w-0 flex-1">
+                  <Field label={station}>
+                    <input
+                      name="path"
+                      className={`${inputLook} path`}
+                      defaultValue={mounts.find((m) => m.station === station)?.path}
+                      placeholder="not mounted there"
+                    />
+                  </Field>
+                </div>
+                <Button type="submit" aria-label={`Keep the path on ${station}`}>
+                  Keep
+                </Button>
+              </mount.Form>
+            </li>
+          ))}
+        </ul>
+        <Said answer={mount.data} />
+      </Card>
+      <Card title="Out of use">
+        <retire.Form method="post" className="grid gap-2">
+          <input type="hidden" name="intent" value="retire" />
+          <input type="hidden" name="volumeId" value={volume.volumeId} />
+          <p className="text-[13px] text-ink-2">
+            It leaves the rack and is no longer read. What is known of it is kept, and nothing on it is touched.
+          </p>
+          <Button tone="loss" type="submit" disabled={retire.state !== 'idle'}>
+            Take {volume.name} out of use
+          </Button>
+          <Said answer={retire.data} />
+        </retire.Form>
+      </Card>
+    </>
+  );
+}

@@ -1,0 +1,181 @@
+// Changing what is registered: a volume's name, duty, capacity and paths; the paths other stations have to it; taking it
+// out of use. Each change leaves a receipt. Nothing on any disk is changed, but for the identity a new one is given.
+import { and, eq, isNull, ne } from 'drizzle-orm';
+import type { Duty, VolumeId } from '#core/model.ts';
+import { pathOn, styleOf } from '#core/places/station-paths.ts';
+import { lookAtVolume } from '#disk/private.ts';
+import { type Database, inTransaction, sqlCode, type Transaction } from '../db/connect.ts';
+import { jobs, jobStores, mounts, stations, volumes } from '../db/schema.ts';
+import { Refused } from '../refused.ts';
+import { itemsHash, writeReceipt } from './ledger.ts';
+
+export interface By {
+  who: string;
+  now: Date;
+}
+
+type Action = 'volume added' | 'volume changed' | 'volume retired' | 'carrier added';
+
+export async function placeReceipt(tx: Transaction, { who, now }: By, action: Action, title: string): Promise<void> {
+  await writeReceipt(tx, {
+    at: now,
+    who,
+    action,
+    title,
+    files: 0,
+    bytes: 0,
+    held: 0,
+    facts: {},
+    itemsSha256: itemsHash([]),
+  });
+}
+
+export interface VolumeChange {
+  volumeId: VolumeId;
+  name: string;
+  duty: Duty;
+  /** Null: measured from the file system. */
+  quotaBytes: number | null;
+  path: string;
+}
+
+/** Changes a volume. Its new path must hold the very same volume, known by its identity. */
+export async function changeVolume(db: Database, change: VolumeChange, by: By): Promise<void> {
+  await inTransaction(db, async (tx) => {
+    const [volume] = await tx.select().from(volumes).where(eq(volumes.id, change.volumeId)).for('update');
+    if (!volume || volume.retiredAt) throw new Refused('There is no such volume in use. Nothing was changed.');
+    const moved = change.path !== volume.path;
+    const look = lookAtVolume(change.path);
+    if (moved && look.state === 'unreachable')
+      throw new Refused(`There is no folder at ${change.path} that can be read (${look.code}). Nothing was changed.`);
+    if (moved && look.state === 'reachable' && look.identity !== volume.identity)
+      throw new Refused(
+        `What lies at ${change.path} is not ${volume.name}: it has another identity, or none. Nothing was changed.`,
+      );
+    const measured = look.state === 'reachable' ? look.totalBytes : volume.capacityBytes;
+    const next = {
+      name: change.name,
+      duty: change.duty,
+      path: change.path,
+      quota: change.quotaBytes !== null,
+      capacityBytes: change.quotaBytes ?? measured,
+    };
+    const differences = (['name', 'duty', 'path', 'quota', 'capacityBytes'] as const).filter(
+      (key) => next[key] !== volume[key],
+    );
+    if (differences.length === 0) return;
+    try {
+      await tx.update(volumes).set(next).where(eq(volumes.id, change.volumeId));
+    } catch (error) {
+      if (sqlCode(error) === 'ER_DUP_ENTRY')
+        throw new Refused(`The name ${change.name} is taken. Choose another. Nothing was changed.`);
+      throw error;
+    }
+    await placeReceipt(
+      tx,
+      by,
+      'volume changed',
+      `${volume.name}: ${differences.map((key) => (key === 'quota' ? 'kind of capacity' : key === 'capacityBytes' ? 'capacity' : key)).join(', ')} changed`,
+    );
+  });
+}
+
+/** Takes a volume out of use. What is known of it is kept; work that waits on it keeps it in use. */
+export async function retireVolume(db: Database, volumeId: VolumeId, by: By): Promise<void> {
+  await inTransaction(db, async (tx) => {
+    const [volume] = await tx
+      .select()
+      .from(volumes)
+      .where(and(eq(volumes.id, volumeId), isNull(volumes.retiredAt)))
+      .for('update');
+    if (!volume) throw new Refused('There is no such volume in use. Nothing was changed.');
+    const [busy] = await tx
+      .select({ title: jobs.title })
+      .from(jobs)
+      .innerJoin(jobStores, eq(jobStores.jobId, jobs.id))
+      .where(and(eq(jobStores.store, 'volume'), eq(jobStores.storeId, volumeId), isNull(jobs.finishedAt)));
+    if (busy)
+      throw new Refused(
+        `"${busy.title}" is not done yet and needs ${volume.name}. Wait for it or cancel it first. Nothing was changed.`,
+      );
+    await tx.update(volumes).set({ retiredAt: by.now }).where(eq(volumes.id, volumeId));
+    await placeReceipt(tx, by, 'volume retired', `${volume.name} taken out of use`);
+  });
+}
+
+export interface Mount {
+  volumeId: VolumeId;
+  station: string;
+  /** As that station writes it; empty to forget it. */
+  path: string;
+}
+
+/** Keeps the path a station has to a volume, or forgets it. */
+export async function setMount(db: Database, { volumeId, station, path }: Mount, by: By): Promise<void> {
+  const style = path === '' ? null : styleOf(path);
+  if (path !== '' && style === null)
+    throw new Refused(
+      `${path} is no full path: it should begin like /mnt/store, R:\\ or \\\\server\\share. Nothing was changed.`,
+    );
+  await inTransaction(db, async (tx) => {
+    const [volume] = await tx
+      .select()
+      .from(volumes)
+      .where(and(eq(volumes.id, volumeId), isNull(volumes.retiredAt)));
+    if (!volume) throw new Refused('There is no such volume in use. Nothing was changed.');
+    await tx
+      .insert(stations)
+      .values({ name: station, role: 'workstation' })
+      .onDuplicateKeyUpdate({ set: { name: station } });
+    const [row] = await tx.select().from(stations).where(eq(stations.name, station));
+    const [taken] =
+      path === ''
+        ? []
+        : await tx
+            .select({ name: volumes.name })
+            .from(mounts)
+            .innerJoin(volumes, eq(volumes.id, mounts.volumeId))
+            .where(and(eq(mounts.stationId, row!.id), eq(mounts.path, path), ne(mounts.volumeId, volumeId)));
+    if (taken) throw new Refused(`On ${station} ${path} is ${taken.name} already. Nothing was changed.`);
+    if (path === '') await tx.delete(mounts).where(and(eq(mounts.volumeId, volumeId), eq(mounts.stationId, row!.id)));
+    else await tx.insert(mounts).values({ volumeId, stationId: row!.id, path }).onDuplicateKeyUpdate({ set: { path } });
+    await placeReceipt(
+      tx,
+      by,
+      'volume changed',
+      path === '' ? `${volume.name}: no longer known on ${station}` : `${volume.name}: ${path} on ${station}`,
+    );
+  });
+}
+
+export interface StationPath {
+  station: string;
+  mount: string;
+  path: string;
+}
+
+/** How each station that mounts the volume names a file or folder of it; the volume's own station first. */
+export async function stationPaths(db: Database, volumeId: VolumeId, inside: string): Promise<StationPath[]> {
+  const [own] = await db
+    .select({ station: stations.name, mount: volumes.path })
+    .from(volumes)
+    .innerJoin(stations, eq(stations.id, volumes.stationId))
+    .where(eq(volumes.id, volumeId));
+  const others = await db
+    .select({ station: stations.name, mount: mounts.path })
+    .from(mounts)
+    .innerJoin(stations, eq(stations.id, mounts.stationId))
+    .where(eq(mounts.volumeId, volumeId))
+    .orderBy(stations.name);
+  return [...(own ? [own] : []), ...others].map((row) => ({ ...row, path: pathOn(row.mount, inside) }));
+}
+
+/** Every known mount, for the storage page and for understanding paths written elsewhere. */
+export async function allMounts(db: Database): Promise<{ volumeId: VolumeId; station: string; path: string }[]> {
+  const rows = await db
+    .select({ volumeId: mounts.volumeId, station: stations.name, path: mounts.path })
+    .from(mounts)
+    .innerJoin(stations, eq(stations.id, mounts.stationId))
+    .orderBy(stations.name);
+  return rows.map((row) => ({ ...row, volumeId: row.volumeId as VolumeId }));
+}

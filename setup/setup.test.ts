@@ -1,0 +1,40 @@
+// What goes wrong at the start is told in a sentence that says what to do.
+import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import net from 'node:net';
+import os from 'node:os';
+import path from 'node:path';
+import { freePort, refuseTakenPort, startDatabase } from './mariadb.ts';
+
+let folder: string;
+beforeEach(() => void (folder = mkdtempSync(path.join(os.tmpdir(), 'setup-'))));
+afterEach(() => rmSync(folder, { recursive: true, force: true }));
+
+test('a taken port is told with its number', async () => {
+  const server = net.createServer();
+  const port = await freePort();
+  await new Promise<void>((resolve) => server.listen(port, '127.0.0.1', resolve));
+  try {
+    await expect(refuseTakenPort(port, 'The interface')).rejects.toThrow(
+      `The interface needs port ${port}, which another program is using. Stop that program, or set another port`,
+    );
+    await expect(startDatabase(folder, { port, durable: false })).rejects.toThrow(`The database needs port ${port}`);
+  } finally {
+    server.close();
+  }
+});
+
+test('a database that will not start says why, and where its log is', async () => {
+  mkdirSync(path.join(folder, 'data/mysql'), { recursive: true });
+  writeFileSync(path.join(folder, 'data/ibdata1'), 'this is no tablespace');
+  await expect(startDatabase(folder, { port: 0, durable: false })).rejects.toThrow(
+    /The database stopped while starting\. Its last words: .*ERROR.* The whole log is .*mariadb\.log\./,
+  );
+});
+
+test('a database starts, answers, stops, and starts again on the same data', async () => {
+  for (let round = 0; round < 2; round++) {
+    const database = await startDatabase(folder, { port: 0, durable: false });
+    expect(database.url).toMatch(/^mysql:\/\/keramion:[0-9a-f]{48}@127\.0\.0\.1:\d+\/keramion$/);
+    await database.stop();
+  }
+}, 90_000);
