@@ -61,21 +61,6 @@ export function PlanSheet({
               <Findings plan={plan} />
             </div>
             <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] content-start gap-4">
-              {plan.effects.length > 0 && (
-                <Card title="After this">
-                  <div className="grid gap-3">
-                    {plan.effects.map((effect) => (
-                      <BeforeAfter
-                        key={effect.volumeId}
-                        name={effect.name}
-                        before={effect.beforeBytes}
-                        after={effect.afterBytes}
-                        capacity={effect.capacityBytes}
-                      />
-                    ))}
-                  </div>
-                </Card>
-              )}
               <div className="card">
                 <action.Form method="post" action="/plan">
                   <input type="hidden" name="planId" value={plan.planId ?? ''} />
@@ -98,6 +83,21 @@ export function PlanSheet({
                 </p>
                 <Said answer={answered} />
               </div>
+              {plan.effects.length > 0 && (
+                <Card title="After this">
+                  <div className="grid gap-3">
+                    {plan.effects.map((effect) => (
+                      <BeforeAfter
+                        key={effect.volumeId}
+                        name={effect.name}
+                        before={effect.beforeBytes}
+                        after={effect.afterBytes}
+                        capacity={effect.capacityBytes}
+                      />
+                    ))}
+                  </div>
+                </Card>
+              )}
             </div>
           </div>
         </>
@@ -133,14 +133,14 @@ type Plan = NonNullable<ReturnType<typeof useFetcher<typeof loader>>['data']>;
 function Steps({ plan, submit }: { plan: Plan; submit: ReturnType<typeof useFetcher<Answer>> }) {
   return (
     <div className="card py-1">
-      <table className="table">
+      <table className="table table-fixed">
         <thead>
           <tr>
             <th>Step</th>
-            <th>Where</th>
-            <th className="number">Files</th>
-            <th className="number">Size</th>
-            <th>
+            <th className="w-40">Where</th>
+            <th className="number w-16">Files</th>
+            <th className="number w-[76px]">Size</th>
+            <th className="w-24">
               <span className="sr-only">Take out</span>
             </th>
           </tr>
@@ -148,13 +148,13 @@ function Steps({ plan, submit }: { plan: Plan; submit: ReturnType<typeof useFetc
         <tbody>
           {plan.steps.map((step) => (
             <tr key={step.stepId}>
-              <td className="max-w-80" title={step.title}>
+              <td title={step.title}>
                 <span className="block truncate font-medium">
                   {'level' in step.what && <LevelMark level={step.what.level} />} {step.title}
                 </span>
                 <span className="block truncate text-[13px] text-ink-2">{ifNeededAgain(step.what)}</span>
               </td>
-              <td className="max-w-44 truncate text-ink-2" title={step.where}>
+              <td className="truncate text-ink-2" title={step.where}>
                 {step.where}
               </td>
               <td className="number">{count(step.files)}</td>

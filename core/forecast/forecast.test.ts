@@ -60,6 +60,10 @@ test('full, steady, shrinking and too few days are told apart', () => {
   );
 });
 
+test('what is held now counts over the last sample: after a purge a volume lasts longer', () => {
+  expect(forecast(line(10, 100, 10), 290, 90)).toMatchObject({ says: 'fills', days: 20 });
+});
+
 test('causes of growth are what grew, the most first, with shares that add up', () => {
   const causes = growthCauses(
     new Map([

@@ -65,14 +65,17 @@ function oneADay(samples: readonly Sample[]): Sample[] {
   return [...new Map([...samples].sort((a, b) => a.day - b.day).map((s) => [s.day, s])).values()];
 }
 
-/** What the samples of the last weeks say about a volume of this capacity. */
-export function forecast(samples: readonly Sample[], capacityBytes: number): Forecast {
+/**
+ * What the samples of the last weeks say about a volume of this capacity.
+ * @param nowBytes what it holds now, where that is known better than by the last sample: a purge counts at once
+ */
+export function forecast(samples: readonly Sample[], capacityBytes: number, nowBytes?: number): Forecast {
   const days = oneADay(samples);
   const trend = trendOf(days);
   const last = days.at(-1);
   if (!trend || !last) return { says: 'too few days', days: days.length, needed: LEAST_SAMPLES };
   const { bytesPerDay } = trend;
-  const left = capacityBytes - last.bytes;
+  const left = capacityBytes - (nowBytes ?? last.bytes);
   if (left <= 0) return { says: 'full', bytesPerDay };
   // Under a thousandth of the volume a day nobody would notice within two years.
   const still = capacityBytes / FURTHEST_DAYS / 4;

@@ -96,7 +96,9 @@ export function shelfSentence(
   if (facts.carriers === 0) return 'No carrier is registered yet.';
   if (facts.archives === 0)
     return `Nothing is on the shelf yet. ${capital(inWords(facts.carriers))} ${facts.carriers === 1 ? 'carrier waits' : 'carriers wait'}.`;
-  const parts = [`${capital(counted(facts.archives, 'archive'))} on ${counted(facts.carriers, 'carrier')}.`];
+  const parts = [
+    `${capital(inWords(facts.archives))} ${facts.archives === 1 ? 'archive' : 'archives'} on ${inWords(facts.carriers)} ${facts.carriers === 1 ? 'carrier' : 'carriers'}.`,
+  ];
   if (facts.damaged > 0)
     parts.push(`${capital(counted(facts.damaged, 'copy', 'copies'))} ${facts.damaged === 1 ? 'is' : 'are'} damaged.`);
   else if (facts.oldestReadBackMs !== null)

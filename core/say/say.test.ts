@@ -89,7 +89,7 @@ test('other lenses say what there is', () => {
     'No caches were found. There is nothing to reclaim here.',
   );
   expect(shelfSentence({ archives: 1, carriers: 2, damaged: 0, oldestReadBackMs: 0 }, 3 * DAY)).toBe(
-    '1 archive on 2 carriers. Every copy was read back whole, the earliest 3 days ago.',
+    'One archive on two carriers. Every copy was read back whole, the earliest 3 days ago.',
   );
   expect(ledgerSentence({ receipts: 3, removedBytes: 1e9, archivedBytes: 2e9, broken: 0 })).toBe(
     '1.00 GB removed and 2.00 GB archived, in 3 receipts.',

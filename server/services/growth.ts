@@ -54,7 +54,7 @@ export interface Growing {
   forecast: Forecast;
 }
 
-/** The forecast of every volume given. A volume that is not filled by its catalogue alone starts from what is used now. */
+/** The forecast of every volume given: the trend from its samples, the level from what is used now. */
 export async function forecasts(
   db: Database,
   volumes: readonly { volumeId: VolumeId; capacityBytes: number; usedBytes: number }[],
@@ -62,10 +62,9 @@ export async function forecasts(
 ): Promise<Growing[]> {
   const byVolume = await samplesOf(db, today);
   return volumes.map(({ volumeId, capacityBytes, usedBytes }) => {
-    const own = byVolume.get(volumeId) ?? [];
-    // What lies beside the catalogue (other programs' files) takes room as well, and is taken to stay as it is.
-    const beside = own.length > 0 ? Math.max(0, usedBytes - own.at(-1)!.bytes) : 0;
-    return { volumeId, samples: own, forecast: forecast(own, capacityBytes - beside) };
+    const own = (byVolume.get(volumeId) ?? []).filter((sample) => sample.day < today);
+    const read = byVolume.has(volumeId) ? [...own, { day: today, bytes: usedBytes }] : [];
+    return { volumeId, samples: read, forecast: forecast(read, capacityBytes, usedBytes) };
   });
 }
 

@@ -173,7 +173,10 @@ export async function setState(db: Database, { projectId, state, since, who, now
       at: now,
       who,
       action: 'state changed',
-      title: `${project.name}: ${project.state} to ${state}`,
+      title:
+        project.state === state
+          ? `${project.name}: ${state} since an earlier day`
+          : `${project.name}: ${project.state} to ${state}`,
       projectId,
       files: 0,
       bytes: 0,
