@@ -238,6 +238,18 @@ export const claims = mysqlTable(
   (t) => [uniqueIndex('claims_folder').on(t.volumeId, t.folderHash), index('claims_project').on(t.projectId)],
 );
 
+/** Where a project's files of one kind belong. */
+export const homes = mysqlTable(
+  'homes',
+  {
+    projectId: amount('project_id').notNull(),
+    kind: mysqlEnum('kind', KINDS).notNull(),
+    volumeId: amount('volume_id').notNull(),
+    folder: longPath('folder').notNull(),
+  },
+  (t) => [primaryKey({ columns: [t.projectId, t.kind] })],
+);
+
 export const documents = mysqlTable(
   'documents',
   {
@@ -444,6 +456,7 @@ export const receipts = mysqlTable('receipts', {
     'volume retired',
     'carrier added',
     'state changed',
+    'home changed',
   ]).notNull(),
   title: varchar('title', { length: 500 }).notNull(),
   projectId: amount('project_id'),

@@ -18,6 +18,7 @@ import { archiveCopies, archives, jobs, projects, receipts, stepItems, volumes }
 import { currentPlan, runPlan, stageArchive, stageOriginals, stageRestore } from '../services/plan.ts';
 import { projectRows } from '../services/projects.ts';
 import { findingsOf } from '../services/review.ts';
+import { cancelJob } from './queue.ts';
 
 let site: TestSite;
 let volume: VolumeId;
@@ -266,4 +267,33 @@ test('a folder of the same name on the carrier is never written into', async () 
   const job = await runAll();
   expect(job.trouble).toContain('kd-1 has a folder fog_1 already, and nothing is ever written over');
   expect(filesBelow(bag())).toEqual(['mine.txt']);
+});
+
+test('an archive that is cancelled while it is written leaves nothing on the carrier, and everything else as it was', async () => {
+  for (let i = 0; i < 40; i++) site.put(`media/fog/rushes/big${i}.mov`, Buffer.alloc(4_000_000, i));
+  const urls = Array.from({ length: 40 }, (_, i) => `rushes/big${i}.mov`);
+  site.put('media/fog/fog.otio', otio('Fog', urls));
+  await site.read(volume);
+  await stage();
+  const plan = await currentPlan(site.db);
+  const result = await runPlan(site.db, {
+    planId: plan.planId as PlanId,
+    version: plan.version,
+    who: 'Mara',
+    now: new Date(),
+  });
+  const worker = site.worker();
+  await until(() => existsSync(path.join(site.root, 'kd-1/.keramion/writing-archive-1/data')));
+  if (result.ok) await cancelJob(site.db, result.jobs[0]!);
+  await until(async () => (await site.db.select().from(jobs)).every((job) => job.finishedAt !== null));
+  await worker.stop();
+  const [job] = await site.db.select().from(jobs);
+  // Where the machine was faster than the click, the archive is whole: both are right, a half is not.
+  if (job!.state === 'done') return expect(existsSync(bag('manifest-sha512.txt'))).toBe(true);
+  expect(job!.state).toBe('cancelled');
+  expect(filesBelow(path.join(site.root, 'kd-1')).filter((name) => !name.endsWith('identity.json'))).toEqual([]);
+  expect(await site.db.select({ state: archives.state }).from(archives)).toEqual([{ state: 'ended early' }]);
+  for (const url of urls) expect(existsSync(path.join(site.root, 'media/fog', url))).toBe(true);
+  // Staged anew, it goes through.
+  await archiveFog();
 });
