@@ -35,6 +35,16 @@ test('read, volumes and projects tell the same as the interface, in lines and as
   );
   expect(JSON.parse(await run('projects', '--json'))).toMatchObject([{ name: 'Fog', media: 1, missing: 0 }]);
   expect(await run('projects')).toContain('1 of 1');
+  expect(await run('strays')).toBe('Nothing has strayed, as far as homes are set.');
+  expect(JSON.parse(await run('forecast', '--json'))).toMatchObject([
+    { volume: 'scratch', forecast: { says: 'too few days' }, samples: 1 },
+  ]);
+  expect(await run('forecast')).toContain('too few days to tell');
+  expect(JSON.parse(await run('find', 'a.mo', '--json'))).toMatchObject([
+    { what: 'clip', name: 'a.mov' },
+    { what: 'file', name: 'a.mov', bytes: 2000 },
+  ]);
+  expect(await run('find', 'nothing like it')).toBe('Nothing is named like "nothing like it".');
 });
 
 test('a volume that is not known or not there is a sentence, and nothing changes', async () => {

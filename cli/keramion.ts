@@ -1,6 +1,7 @@
 // The keramion command: the same services as the interface, for terminals and scripts. With --json every answer is
 // one JSON value on standard output; troubles go to standard error with exit code 1.
 import { Command } from 'commander';
+import { forecastWords } from '#core/forecast/forecast.ts';
 import type { VolumeId } from '#core/model.ts';
 import { ago, count, size } from '#core/say/amounts.ts';
 import { documentPool } from '#disk/documents/documents.ts';
@@ -10,8 +11,11 @@ import { connect, type Database, disconnect } from '#server/db/connect.ts';
 import { readDocuments } from '#server/jobs/read-documents.ts';
 import { readVolume, VolumeNotReadable } from '#server/jobs/read-volume.ts';
 import { Refused } from '#server/refused.ts';
+import { forecasts } from '#server/services/growth.ts';
+import { allStrays } from '#server/services/homes.ts';
 import { projectRows } from '#server/services/projects.ts';
 import { rackVolumes } from '#server/services/rack.ts';
+import { search } from '#server/services/search.ts';
 import { settings } from '#server/settings.ts';
 import { table } from './table.ts';
 
@@ -63,6 +67,72 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
             size(p.unusedBytes),
           ]),
         ]),
+      );
+    });
+  command
+    .command('strays')
+    .description('what lies outside the homes of its project')
+    .option('--json', 'as JSON')
+    .action(async ({ json }: { json?: boolean }) => {
+      const [rows, volumes] = await Promise.all([allStrays(open()), rackVolumes(open())]);
+      const named = rows.map((row) => ({
+        ...row,
+        volume: volumes.find((v) => v.volumeId === row.volumeId)?.name ?? '',
+      }));
+      if (json) return out(JSON.stringify(named, null, 2));
+      if (named.length === 0) return out('Nothing has strayed, as far as homes are set.');
+      out(
+        table([
+          ['PROJECT', 'KIND', 'ON', 'FILES', 'SIZE'],
+          ...named.map((r) => [r.project, r.kind, r.volume, count(r.files), size(r.bytes)]),
+        ]),
+      );
+    });
+  command
+    .command('forecast')
+    .description('when each volume is full, from the samples of the last weeks')
+    .option('--json', 'as JSON')
+    .action(async ({ json }: { json?: boolean }) => {
+      const volumes = await rackVolumes(open());
+      const rows = (await forecasts(open(), volumes, Math.floor(Date.now() / 86_400_000))).map((row) => ({
+        ...row,
+        volume: volumes.find((v) => v.volumeId === row.volumeId)!.name,
+      }));
+      if (json)
+        return out(
+          JSON.stringify(
+            rows.map(({ volume, forecast, samples }) => ({ volume, forecast, samples: samples.length })),
+            null,
+            2,
+          ),
+        );
+      out(
+        table([
+          ['VOLUME', 'FORECAST', 'A DAY', 'SAMPLES'],
+          ...rows.map((r) => [
+            r.volume,
+            forecastWords(r.forecast),
+            'bytesPerDay' in r.forecast ? size(r.forecast.bytesPerDay) : '',
+            count(r.samples.length),
+          ]),
+        ]),
+      );
+    });
+  command
+    .command('find')
+    .description('files, folders, clips, projects, volumes and carriers by a part of their name')
+    .argument('<text>', 'at least two letters')
+    .option('--json', 'as JSON')
+    .action(async (text: string, { json }: { json?: boolean }) => {
+      const hits = await search(open(), text);
+      if (json) return out(JSON.stringify(hits, null, 2));
+      out(
+        hits.length === 0
+          ? `Nothing is named like "${text}".`
+          : table([
+              ['WHAT', 'NAME', 'WHERE', 'SIZE'],
+              ...hits.map((h) => [h.what, h.name, h.where, h.bytes === null ? '' : size(h.bytes)]),
+            ]),
       );
     });
   command

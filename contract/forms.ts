@@ -1,7 +1,7 @@
 // What forms may say, checked at the door. Each message is the sentence a person sees.
 import { z } from 'zod';
 import { relativePath } from '#core/paths.ts';
-import { DUTIES, PROJECT_STATES } from '#core/model.ts';
+import { DUTIES, KINDS, PROJECT_STATES } from '#core/model.ts';
 
 const id = (what: string) =>
   z.coerce
@@ -24,6 +24,18 @@ const folder = z
     });
     return z.NEVER;
   });
+
+/** The same, or nothing for the top of the volume. */
+const folderOrTop = z
+  .string()
+  .trim()
+  .transform((text) => text.replace(/\/+$/, ''))
+  .pipe(
+    z.union(
+      [z.literal(''), folder],
+      'That is not a folder inside the volume. Give one like night-ferry/camera, or nothing for its top.',
+    ),
+  );
 
 /** One name, no folders in it. */
 const plainName = folder.refine((name) => !name.includes('/'), 'The name has a slash in it. Give a plain name.');
@@ -72,10 +84,16 @@ export const workForm = z.discriminatedUnion('intent', [
   }),
   z.object({ intent: z.literal('cancel'), jobId: id('The work') }),
 ]);
-export const projectForm = z.object({
-  intent: z.literal('state'),
-  state: z.enum(PROJECT_STATES, 'That is not a state a project can be in.'),
-});
+export const projectForm = z.discriminatedUnion('intent', [
+  z.object({ intent: z.literal('state'), state: z.enum(PROJECT_STATES, 'That is not a state a project can be in.') }),
+  z.object({
+    intent: z.literal('home'),
+    kind: z.enum(KINDS, 'That is not a kind of file.'),
+    volumeId: id('The volume'),
+    folder: folderOrTop,
+  }),
+  z.object({ intent: z.literal('suggest') }),
+]);
 export const personForm = z.object({
   theme: z.enum(['system', 'light', 'dark']).optional(),
   name: z

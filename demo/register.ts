@@ -11,6 +11,7 @@ import { projects } from '#server/db/schema.ts';
 import { readDocuments } from '#server/jobs/read-documents.ts';
 import { readVolume } from '#server/jobs/read-volume.ts';
 import { nameSite } from '#server/services/site.ts';
+import { takeSuggestedHomes } from '#server/services/homes.ts';
 import { setMount } from '#server/services/places.ts';
 import { setState } from '#server/services/projects.ts';
 import { addCarrier, addVolume } from '#server/services/stores.ts';
@@ -58,6 +59,7 @@ export async function registerSite(db: Database, root: string, now: Date): Promi
   await leavePastSamples(db, Math.floor(now.getTime() / DAY_MS));
   for (const { project, state, days } of STATES) {
     const [row] = await db.select().from(projects).where(eq(projects.name, project));
+    if (row) await takeSuggestedHomes(db, row.id as ProjectId, { who: 'Saltpan House', now });
     if (row)
       await setState(db, {
         projectId: row.id as ProjectId,

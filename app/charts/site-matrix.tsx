@@ -10,7 +10,7 @@ export interface MatrixProject {
   name: string;
   state: string;
   bytes: number;
-  onVolumes: { volumeId: VolumeId; bytes: number }[];
+  onVolumes: { volumeId: VolumeId; bytes: number; strayBytes: number }[];
 }
 
 const LARGEST_PX = 34;
@@ -57,7 +57,7 @@ export function SiteMatrix({
               {volumes.map((volume) => (
                 <td key={volume.volumeId} className="h-10 !py-0.5 text-center">
                   <Square
-                    bytes={project.onVolumes.find((on) => on.volumeId === volume.volumeId)?.bytes ?? 0}
+                    on={project.onVolumes.find((on) => on.volumeId === volume.volumeId)}
                     side={side}
                     left={project.state === 'delivered' || project.state === 'archived'}
                     where={`${project.name} on ${volume.name}`}
@@ -73,20 +73,19 @@ export function SiteMatrix({
   );
 }
 
-function Square({
-  bytes,
-  side,
-  left,
-  where,
-}: {
-  bytes: number;
+interface SquareProps {
+  on: { bytes: number; strayBytes: number } | undefined;
   side: (bytes: number) => number;
   left: boolean;
   where: string;
-}) {
-  if (bytes <= 0) return null;
-  const px = Math.max(left ? 7 : 4, side(bytes));
-  const words = `${size(bytes)}${left ? ', left behind' : ''}`;
+}
+
+/** At home blue, strayed ochre (the part of it as the square's lower part), left behind dashed. */
+function Square({ on, side, left, where }: SquareProps) {
+  if (!on || on.bytes <= 0) return null;
+  const px = Math.max(left ? 7 : 4, side(on.bytes));
+  const strayed = left ? 0 : Math.min(1, on.strayBytes / on.bytes);
+  const words = `${size(on.bytes)}${left ? ', left behind' : strayed > 0 ? `, ${size(on.strayBytes)} of it strayed` : ''}`;
   return (
     <span className="inline-flex h-9 items-center justify-center" title={`${where}: ${words}`}>
       <svg aria-hidden width={px} height={px}>
@@ -103,7 +102,18 @@ function Square({
             strokeDasharray="3 2"
           />
         ) : (
-          <rect width={px} height={px} rx="2" fill="var(--kind-source)" />
+          <>
+            <rect width={px} height={px} rx="2" fill="var(--kind-source)" />
+            {strayed > 0 && (
+              <rect
+                y={px * (1 - strayed)}
+                width={px}
+                height={px * strayed}
+                rx={strayed === 1 ? 2 : 0}
+                fill="var(--caution)"
+              />
+            )}
+          </>
         )}
       </svg>
       <span className="sr-only">{words}</span>

@@ -1,14 +1,16 @@
 // One project: what it holds by kind and volume, its timelines, its bins and clips, what is found and what is used.
 import clsx from 'clsx';
-import { Form, Link, useActionData, useNavigation, useSearchParams, useSubmit } from 'react-router';
+import { Popover } from 'radix-ui';
+import { Form, Link, useActionData, useFetcher, useNavigation, useSearchParams, useSubmit } from 'react-router';
 import type { Route } from './+types/project';
-import { KINDS, PROJECT_STATES } from '#core/model.ts';
+import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
+import { type Kind, KINDS, PROJECT_STATES, type VolumeId } from '#core/model.ts';
 import { ago, count, counted, exactTime, size } from '#core/say/amounts.ts';
 import { stateSince } from '#core/say/lenses.ts';
 import { UsedStrip } from '../charts/used-strip';
 import { useFrame } from '../shell/frame';
 import { useLens } from '../shell/links';
-import { buttonLook, Card, Chip, Empty, inputLook, KindDot, Said } from '../ui/parts';
+import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, KindDot, Said } from '../ui/parts';
 import { Table } from '../ui/table';
 import type { action } from './project.server.ts';
 
@@ -22,7 +24,7 @@ export default function Project({ loaderData }: Route.ComponentProps) {
       <Head data={loaderData} />
       <Troubles data={loaderData} />
       <div className="grid grid-cols-[minmax(0,1.45fr)_minmax(0,1fr)] gap-4">
-        <Card title="Where it lies" className="max-h-[230px] overflow-auto">
+        <Card title="Homes" aside={<SuggestHomes data={loaderData} />} className="max-h-[230px] overflow-auto">
           <Holdings data={loaderData} />
         </Card>
         <Card title="Timelines" aside="length, media reached" className="max-h-[230px] overflow-auto">
@@ -117,6 +119,22 @@ function Troubles({ data }: { data: Data }) {
   ));
 }
 
+function SuggestHomes({ data }: { data: Data }) {
+  const fetcher = useFetcher<typeof action>();
+  const without = KINDS_WITH_HOMES.some(
+    (kind) =>
+      data.holdings.some((row) => row.kind === kind && row.bytes > 0) && !data.homes.some((home) => home.kind === kind),
+  );
+  if (!without) return null;
+  return (
+    <fetcher.Form method="post">
+      <button type="submit" name="intent" value="suggest" className="text-accent hover:underline">
+        set them to where most lies
+      </button>
+    </fetcher.Form>
+  );
+}
+
 function Holdings({ data }: { data: Data }) {
   const { volumes } = useFrame();
   const names = new Map(volumes.map((volume) => [volume.volumeId, volume.name]));
@@ -126,32 +144,111 @@ function Holdings({ data }: { data: Data }) {
     <ul className="rows">
       {kinds.map((kind) => {
         const rows = data.holdings.filter((row) => row.kind === kind).sort((a, b) => b.bytes - a.bytes);
+        const home = data.homes.find((h) => h.kind === kind);
+        const spread = rows.map((row) => `${names.get(row.volumeId)} ${size(row.bytes)}`).join(', ');
+        const place = home
+          ? `${names.get(home.volumeId) ?? 'a retired volume'}${home.folder === '' ? '' : ` / ${home.folder}`}`
+          : spread;
         return (
-          <li key={kind} className="grid grid-cols-[96px_minmax(0,1fr)_80px_72px] items-center gap-2 py-1.5">
+          <li key={kind} className="grid grid-cols-[84px_minmax(0,1fr)_64px_minmax(0,150px)] items-center gap-2 py-1">
             <span className="flex items-center gap-1.5">
               <KindDot kind={kind} /> {kind}
             </span>
-            <span
-              className="truncate text-ink-2"
-              title={rows.map((row) => `${names.get(row.volumeId)} ${size(row.bytes)}`).join(', ')}
-            >
-              {rows
-                .map((row) =>
-                  rows.length === 1 ? names.get(row.volumeId) : `${names.get(row.volumeId)} ${size(row.bytes)}`,
-                )
-                .join(', ')}
-            </span>
-            <span className="text-right text-ink-2">
-              {counted(
-                rows.reduce((sum, row) => sum + row.files, 0),
-                'file',
-              )}
+            <span className={clsx('truncate', home ? 'path' : 'text-ink-2')} title={`${place}; on disk: ${spread}`}>
+              {place}
             </span>
             <span className="text-right font-medium">{size(rows.reduce((sum, row) => sum + row.bytes, 0))}</span>
+            <HomeState data={data} kind={kind} home={home ?? null} names={names} />
           </li>
         );
       })}
     </ul>
+  );
+}
+
+interface HomeStateProps {
+  data: Data;
+  kind: Kind;
+  home: Data['homes'][number] | null;
+  names: Map<VolumeId, string>;
+}
+
+/** Whether a kind is all at home, and the way to give it another. */
+function HomeState({ data, kind, home, names }: HomeStateProps) {
+  const strays = data.strays.filter((stray) => stray.kind === kind);
+  const others = data.neighbours.filter((neighbour) => neighbour.kind === kind);
+  if (!KINDS_WITH_HOMES.includes(kind)) return <span className="text-[13px] text-ink-2">no home</span>;
+  return (
+    <span className="flex items-center justify-between gap-2">
+      {strays.length > 0 ? (
+        <Chip
+          tone="caution"
+          title={strays.map((stray) => `${size(stray.bytes)} on ${names.get(stray.volumeId)}`).join(', ')}
+        >
+          {size(strays.reduce((sum, stray) => sum + stray.bytes, 0))} strayed
+        </Chip>
+      ) : (
+        <span
+          className="truncate text-[13px] text-ink-2"
+          title={
+            others.length > 0
+              ? `also here: ${others.map((o) => `${o.project} ${size(o.bytes)}`).join(', ')}`
+              : undefined
+          }
+        >
+          {home
+            ? others.length > 0
+              ? `shared with ${others.map((o) => o.project).join(', ')}`
+              : 'all at home'
+            : 'no home yet'}
+        </span>
+      )}
+      <EditHome kind={kind} home={home} />
+    </span>
+  );
+}
+
+function EditHome({ kind, home }: { kind: Kind; home: Data['homes'][number] | null }) {
+  const { volumes } = useFrame();
+  const fetcher = useFetcher<typeof action>();
+  return (
+    <Popover.Root>
+      <Popover.Trigger
+        className="text-[13px] text-accent hover:underline"
+        aria-label={`${home ? 'Change' : 'Set'} the home of ${kind}`}
+      >
+        {home ? 'change' : 'set'}
+      </Popover.Trigger>
+      <Popover.Portal>
+        <Popover.Content
+          align="end"
+          sideOffset={4}
+          aria-label={`Home of ${kind}`}
+          className="z-40 w-80 rounded-[10px] border border-line bg-raised p-4 focus:outline-none"
+        >
+          <fetcher.Form method="post" className="grid gap-3">
+            <input type="hidden" name="intent" value="home" />
+            <input type="hidden" name="kind" value={kind} />
+            <Field label={`Files of the kind ${kind} belong on`}>
+              <select name="volumeId" className={inputLook} defaultValue={home?.volumeId}>
+                {volumes.map((volume) => (
+                  <option key={volume.volumeId} value={volume.volumeId}>
+                    {volume.name}
+                  </option>
+                ))}
+              </select>
+            </Field>
+            <Field label="In the folder" hint="Empty for the whole volume. Nothing is moved.">
+              <input name="folder" className={`${inputLook} path`} defaultValue={home?.folder} />
+            </Field>
+            <Button tone="first" type="submit">
+              Keep this home
+            </Button>
+            <Said answer={fetcher.data} />
+          </fetcher.Form>
+        </Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
   );
 }
 

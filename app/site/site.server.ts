@@ -5,6 +5,7 @@ import { decisions } from '#core/say/decisions.ts';
 import { siteSentence } from '#core/say/lenses.ts';
 import type { Forecast } from '#core/forecast/forecast.ts';
 import { causesOfGrowth, forecasts } from '#server/services/growth.ts';
+import { allStrays } from '#server/services/homes.ts';
 import { projectRows } from '#server/services/projects.ts';
 import { chosenVolumes, rackVolumes } from '#server/services/rack.ts';
 import { brokenDocuments } from '#server/services/broken-documents.ts';
@@ -15,7 +16,11 @@ export async function loader({ request }: Route.LoaderArgs) {
   const all = await rackVolumes(db());
   const only = chosenVolumes(all, volumesAsked(request));
   const volumes = only.length > 0 ? all.filter((volume) => only.includes(volume.volumeId)) : all;
-  const [projects, broken] = await Promise.all([projectRows(db(), only), brokenDocuments(db())]);
+  const [projects, broken, strays] = await Promise.all([
+    projectRows(db(), only),
+    brokenDocuments(db()),
+    allStrays(db()),
+  ]);
   const nowMs = Date.now();
   const today = Math.floor(nowMs / 86_400_000);
   const [growing, causes] = await Promise.all([
@@ -54,6 +59,7 @@ export async function loader({ request }: Route.LoaderArgs) {
       })),
       projects: projects.map((p) => ({ ...p, sinceMs: p.stateSince.getTime() })),
       brokenDocuments: broken,
+      strays: strays.map((stray) => ({ ...stray, volume: all.find((v) => v.volumeId === stray.volumeId)?.name ?? '' })),
     }),
     byKind,
     causes: causes.slice(0, 3),
@@ -75,7 +81,18 @@ export async function loader({ request }: Route.LoaderArgs) {
     volumes: volumes.map((v) => ({ volumeId: v.volumeId, name: v.name })),
     projects: projects
       .filter((p) => p.bytes > 0 || only.length === 0)
-      .map((p) => ({ projectId: p.projectId, name: p.name, state: p.state, bytes: p.bytes, onVolumes: p.onVolumes })),
+      .map((p) => ({
+        projectId: p.projectId,
+        name: p.name,
+        state: p.state,
+        bytes: p.bytes,
+        onVolumes: p.onVolumes.map((on) => ({
+          ...on,
+          strayBytes: strays
+            .filter((s) => s.projectId === p.projectId && s.volumeId === on.volumeId)
+            .reduce((sum, s) => sum + s.bytes, 0),
+        })),
+      })),
   };
 }
 

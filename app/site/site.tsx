@@ -17,7 +17,14 @@ export default function Site({ loaderData }: Route.ComponentProps) {
       <Sentence>{loaderData.sentence}</Sentence>
       <div className="grid grid-cols-[minmax(0,7fr)_minmax(0,5fr)] gap-4">
         <Card title="Needs a decision">
-          {loaderData.decisions.length === 0 ? (
+          {loaderData.volumes.length === 0 ? (
+            <div className="py-6 text-center">
+              <p className="mb-3 text-ink-2">Register the first volume, and it is read at once.</p>
+              <Link to="/storage" className={buttonLook('first')}>
+                Register a volume
+              </Link>
+            </div>
+          ) : loaderData.decisions.length === 0 ? (
             <Empty>Nothing waits for a decision.</Empty>
           ) : (
             <Decisions list={loaderData.decisions} />
@@ -56,7 +63,11 @@ function MatrixKey() {
     <span className="flex gap-4 text-[13px]">
       <span>
         <span aria-hidden className="mr-1 inline-block size-2.5 rounded-[2px] bg-[var(--kind-source)]" />
-        area is size
+        at home
+      </span>
+      <span>
+        <span aria-hidden className="mr-1 inline-block size-2.5 rounded-[2px] bg-caution" />
+        strayed
       </span>
       <span>
         <span

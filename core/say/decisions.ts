@@ -1,7 +1,7 @@
 // The decisions that wait, worked out from what is known, the one that hurts soonest first. The site lens lists them,
 // each with the one action that opens the right thing.
 import { type Forecast, forecastWords } from '../forecast/forecast.ts';
-import type { ProjectId, VolumeId } from '../model.ts';
+import type { Kind, ProjectId, VolumeId } from '../model.ts';
 import { ago, counted, percentFull, size } from './amounts.ts';
 
 export interface DecisionFacts {
@@ -27,6 +27,14 @@ export interface DecisionFacts {
     bytes: number;
     missing: number;
     archived: boolean;
+  }[];
+  strays: readonly {
+    projectId: ProjectId;
+    project: string;
+    state: string;
+    kind: Kind;
+    volume: string;
+    bytes: number;
   }[];
   brokenDocuments: readonly { projectId: ProjectId; name: string; trouble: string }[];
 }
@@ -55,14 +63,17 @@ const STALE_MS = 3 * 86_400_000;
 
 export function decisions(facts: DecisionFacts): Decision[] {
   const all = [
-    ...facts.volumes.flatMap((volume) => ofVolume(volume, facts.nowMs)),
+    ...facts.volumes.flatMap((volume) => ofVolume(volume, facts)),
     ...facts.projects.flatMap((project) => ofProject(project, facts.nowMs)),
+    ...facts.strays
+      .filter((stray) => stray.bytes >= WORTH_TELLING && stray.state !== 'delivered' && stray.state !== 'archived')
+      .map(strayed),
     ...facts.brokenDocuments.map(broken),
   ];
   return all.sort((a, b) => WEIGHTS[a.weight] - WEIGHTS[b.weight]);
 }
 
-function ofVolume(volume: DecisionFacts['volumes'][number], nowMs: number): Decision[] {
+function ofVolume(volume: DecisionFacts['volumes'][number], { nowMs, strays }: DecisionFacts): Decision[] {
   const { volumeId, name } = volume;
   const found: Decision[] = [];
   if (volume.state === 'swapped') {
@@ -99,7 +110,11 @@ function ofVolume(volume: DecisionFacts['volumes'][number], nowMs: number): Deci
       action: caches ? { go: 'reclaim', volumeId, words: 'Review caches' } : { go: 'space', volumeId, words: 'Look' },
     });
   }
-  if (volume.duty === 'none' && volume.sourceBytes >= WORTH_TELLING)
+  // Where it is a project's stray it is told as that, once.
+  const known = strays.some(
+    (stray) => stray.volume === name && stray.kind === 'source' && stray.bytes >= WORTH_TELLING,
+  );
+  if (volume.duty === 'none' && volume.sourceBytes >= WORTH_TELLING && !known)
     found.push({
       key: `media ${volumeId}`,
       weight: 'caution',
@@ -147,6 +162,14 @@ function ofProject(project: DecisionFacts['projects'][number], nowMs: number): D
     });
   return found;
 }
+
+const strayed = (stray: DecisionFacts['strays'][number]): Decision => ({
+  key: `stray ${stray.projectId} ${stray.kind} ${stray.volume}`,
+  weight: 'caution',
+  what: `${stray.project} has strayed to ${stray.volume}`,
+  detail: `${size(stray.bytes)} of its ${stray.kind} lies outside its home`,
+  action: { go: 'project', projectId: stray.projectId, words: 'Open project' },
+});
 
 const broken = (document: DecisionFacts['brokenDocuments'][number]): Decision => ({
   key: `broken ${document.name}`,

@@ -132,6 +132,7 @@ const facts = (
     },
   ],
   brokenDocuments: [],
+  strays: [],
 });
 
 test('decisions: what hurts soonest comes first, each with its action; where all is well there are none', () => {
@@ -144,6 +145,19 @@ test('decisions: what hurts soonest comes first, each with its action; where all
     ['caution', 'Media on scratch', 'Look'],
     ['caution', 'Fog was delivered 41 days ago', 'Start archive'],
     ['caution', '2 pieces of media of Fog cannot be found', 'Open project'],
+  ]);
+  const stray = {
+    projectId: 1 as ProjectId,
+    project: 'Fog',
+    state: 'in work',
+    kind: 'source' as const,
+    volume: 'system',
+    bytes: 6e9,
+  };
+  expect(
+    decisions({ ...facts({}), strays: [stray, { ...stray, bytes: 10 }, { ...stray, state: 'delivered' }] }),
+  ).toMatchObject([
+    { weight: 'caution', what: 'Fog has strayed to system', detail: '6.00 GB of its source lies outside its home' },
   ]);
   expect(decisions(facts({ state: 'swapped' }))[0]).toMatchObject({
     weight: 'loss',
