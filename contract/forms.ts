@@ -131,6 +131,14 @@ const capacity = z
     });
     return z.NEVER;
   });
+const everyHours = z
+  .string()
+  .trim()
+  .transform((text) => (text === '' ? null : Number(text)))
+  .refine(
+    (hours) => hours === null || (Number.isInteger(hours) && hours >= 1 && hours <= 8760),
+    'How often it is read is a whole number of hours from 1 to 8760, or empty for only when asked.',
+  );
 const duty = z.enum(DUTIES, 'That is not a duty a volume can have.');
 
 export const placesForm = z.discriminatedUnion('intent', [
@@ -142,8 +150,17 @@ export const placesForm = z.discriminatedUnion('intent', [
     path: fullPath,
     duty,
     capacity,
+    everyHours,
   }),
-  z.object({ intent: z.literal('change volume'), volumeId: id('The volume'), name, path: fullPath, duty, capacity }),
+  z.object({
+    intent: z.literal('change volume'),
+    volumeId: id('The volume'),
+    name,
+    path: fullPath,
+    duty,
+    capacity,
+    everyHours,
+  }),
   z.object({ intent: z.literal('retire'), volumeId: id('The volume') }),
   z.object({
     intent: z.literal('mount'),

@@ -17,6 +17,7 @@ import { runRemove } from './jobs/remove.ts';
 import { runRestore } from './jobs/restore.ts';
 import { Refused } from './refused.ts';
 import { reachableStores } from './services/stores.ts';
+import { askForDue } from './services/work.ts';
 import { settings } from './settings.ts';
 
 const AT_ONCE = 2;
@@ -48,6 +49,7 @@ export function startWorker(
         if (Date.now() - lookedAt > LOOK_FOR_STORES_EVERY_MS) {
           reached = await reachableStores(db, new Date());
           lookedAt = Date.now();
+          await askForDue(db, reached.volumes, new Date());
         }
         const job =
           running.size < AT_ONCE

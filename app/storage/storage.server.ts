@@ -31,6 +31,7 @@ export async function action({ request }: Route.ActionArgs) {
             path: form.path,
             duty: form.duty,
             quotaBytes: form.capacity,
+            readEveryHours: form.everyHours,
           },
           by,
         );
@@ -44,6 +45,7 @@ export async function action({ request }: Route.ActionArgs) {
             path: form.path,
             duty: form.duty,
             quotaBytes: form.capacity,
+            readEveryHours: form.everyHours,
           },
           by,
         );

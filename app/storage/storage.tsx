@@ -178,6 +178,15 @@ function Fields({ volume }: { volume?: Volume }) {
           />
         </Field>
       </div>
+      <Field label="Read every … hours">
+        <input
+          name="everyHours"
+          inputMode="numeric"
+          className={inputLook}
+          defaultValue={volume ? (volume.readEveryHours ?? '') : 24}
+          placeholder="only when asked"
+        />
+      </Field>
     </>
   );
 }

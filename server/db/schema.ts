@@ -65,6 +65,8 @@ export const volumes = mysqlTable(
     state: mysqlEnum('state', STORE_STATES).notNull().default('not looked at'),
     seenAt: at('seen_at'),
     readAt: at('read_at'),
+    /** Read again when it was last read this long ago; null: only when asked. */
+    readEveryHours: int('read_every_hours'),
     /** Taken out of use: no longer on the rack nor read; what was known of it is kept. */
     retiredAt: at('retired_at'),
   },

@@ -8,6 +8,7 @@ import { changeVolume, retireVolume, setMount, stationPaths } from './places.ts'
 import { rackVolumes } from './rack.ts';
 import { registerVolume } from './register.ts';
 import { addCarrier, addVolume } from './stores.ts';
+import { askForDue } from './work.ts';
 
 let site: TestSite;
 let volume: VolumeId;
@@ -21,7 +22,15 @@ afterEach(() => site.close());
 const change = (over: object) =>
   changeVolume(
     site.db,
-    { volumeId: volume, name: 'scratch', duty: 'none', quotaBytes: null, path: at('scratch'), ...over },
+    {
+      volumeId: volume,
+      name: 'scratch',
+      duty: 'none',
+      quotaBytes: null,
+      path: at('scratch'),
+      readEveryHours: null,
+      ...over,
+    },
     by,
   );
 
@@ -119,4 +128,17 @@ test('a mount that is no path, or another volume already, is refused', async () 
   await expect(setMount(site.db, { volumeId: other, station: 'grade', path: 'somewhere' }, by)).rejects.toThrow(
     'is no full path',
   );
+});
+
+test('a volume with a schedule is asked for when it is due, once, and only where it is reached', async () => {
+  await change({ readEveryHours: 6 });
+  const now = new Date();
+  expect(await askForDue(site.db, [], now)).toBe(0);
+  expect(await askForDue(site.db, [volume], now)).toBe(1);
+  expect(await askForDue(site.db, [volume], now)).toBe(0);
+  expect(await site.db.select({ who: jobs.who }).from(jobs)).toEqual([{ who: 'the schedule' }]);
+  await site.db.update(jobs).set({ state: 'done', finishedAt: now });
+  await site.read(volume);
+  expect(await askForDue(site.db, [volume], now)).toBe(0);
+  expect(await askForDue(site.db, [volume], new Date(now.getTime() + 7 * 3_600_000))).toBe(1);
 });

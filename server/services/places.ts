@@ -37,7 +37,18 @@ export interface VolumeChange {
   /** Null: measured from the file system. */
   quotaBytes: number | null;
   path: string;
+  /** Null: only when asked. */
+  readEveryHours: number | null;
 }
+
+const CHANGE_WORDS = {
+  name: 'name',
+  duty: 'duty',
+  path: 'path',
+  quota: 'kind of capacity',
+  capacityBytes: 'capacity',
+  readEveryHours: 'when it is read',
+} as const;
 
 /** Changes a volume. Its new path must hold the very same volume, known by its identity. */
 export async function changeVolume(db: Database, change: VolumeChange, by: By): Promise<void> {
@@ -59,8 +70,9 @@ export async function changeVolume(db: Database, change: VolumeChange, by: By): 
       path: change.path,
       quota: change.quotaBytes !== null,
       capacityBytes: change.quotaBytes ?? measured,
+      readEveryHours: change.readEveryHours,
     };
-    const differences = (['name', 'duty', 'path', 'quota', 'capacityBytes'] as const).filter(
+    const differences = (['name', 'duty', 'path', 'quota', 'capacityBytes', 'readEveryHours'] as const).filter(
       (key) => next[key] !== volume[key],
     );
     if (differences.length === 0) return;
@@ -75,7 +87,7 @@ export async function changeVolume(db: Database, change: VolumeChange, by: By): 
       tx,
       by,
       'volume changed',
-      `${volume.name}: ${differences.map((key) => (key === 'quota' ? 'kind of capacity' : key === 'capacityBytes' ? 'capacity' : key)).join(', ')} changed`,
+      `${volume.name}: ${differences.map((key) => CHANGE_WORDS[key]).join(', ')} changed`,
     );
   });
 }

@@ -12,6 +12,7 @@ export interface RackVolume {
   role: 'workstation' | 'server' | 'portable';
   path: string;
   quota: boolean;
+  readEveryHours: number | null;
   duty: Duty;
   state: (typeof STORE_STATES)[number];
   capacityBytes: number;
@@ -49,6 +50,7 @@ export async function rackVolumes(db: Database): Promise<RackVolume[]> {
       role: s.role,
       path: v.path,
       quota: v.quota,
+      readEveryHours: v.readEveryHours,
       duty: v.duty,
       state: v.state,
       capacityBytes: v.capacityBytes,

@@ -17,6 +17,7 @@ export interface NewVolume {
   duty: Duty;
   /** Null: measured from the file system. */
   quotaBytes: number | null;
+  readEveryHours?: number | null;
 }
 
 /** Registers a volume and gives it an identity, so that another disk at its place is recognised later. */
@@ -36,6 +37,7 @@ export async function addVolume(db: Database, given: NewVolume, now: Date): Prom
     quota: given.quotaBytes !== null,
     freeBytes,
     identity,
+    readEveryHours: given.readEveryHours ?? null,
     state: 'reachable' as const,
     seenAt: now,
   };

@@ -94,3 +94,24 @@ export async function askToRead(
   }
   return put;
 }
+
+/** Puts in readings of the volumes that are reachable and were last read longer ago than they should be. */
+export async function askForDue(db: Database, reached: readonly number[], now: Date): Promise<number> {
+  if (reached.length === 0) return 0;
+  const due = await db
+    .select({ id: volumes.id })
+    .from(volumes)
+    .where(
+      and(
+        inArray(volumes.id, [...reached]),
+        isNull(volumes.retiredAt),
+        sql`${volumes.readEveryHours} IS NOT NULL AND (${volumes.readAt} IS NULL OR ${volumes.readAt} < ${now} - INTERVAL ${volumes.readEveryHours} HOUR)`,
+      ),
+    );
+  if (due.length === 0) return 0;
+  return askToRead(
+    db,
+    due.map((volume) => volume.id as VolumeId),
+    { who: 'the schedule', now },
+  );
+}

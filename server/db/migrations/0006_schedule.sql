@@ -1,0 +1,1 @@
+ALTER TABLE `volumes` ADD `read_every_hours` int;
