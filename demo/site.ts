@@ -269,9 +269,9 @@ function lampKeepers(maker: Maker): void {
   maker.text('ropewalk-projects/lamp-keepers/lamp-keepers_ep3.otio', document(root), 0);
   maker.text('ropewalk-projects/lamp-keepers/notes for the mix.txt', 'Bell before the second title.\n', 3);
   for (const n of numbered(6))
-    maker.plain(
+    maker.camera(
       `loft-1-scratch/renders/lamp-keepers/ep3_titles_${n}.mov`,
-      luck.between(8, 30) * 1e8,
+      luck.between(8, 30) / 10,
       luck.between(2, 30),
     );
 }
@@ -321,13 +321,13 @@ function nightFerry(maker: Maker): void {
   };
   maker.text('ropewalk-projects/night-ferry/night-ferry_final.otio', document(root), 43);
   for (const n of numbered(5))
-    maker.plain(
+    maker.camera(
       `loft-2-scratch/renders/night-ferry/reel_graded_${n}.mov`,
-      luck.between(30, 70) * 1e8,
+      luck.between(30, 70) / 10,
       luck.between(45, 60),
     );
-  maker.plain('ropewalk-media/night-ferry/deliveries/night-ferry_master.mov', 9.4e9, 42);
-  for (const n of numbered(10)) maker.plain(`loft-2-scratch/proxies/night-ferry/B007C${n}_0311.mov`, 3e8, 119);
+  maker.camera('ropewalk-media/night-ferry/deliveries/night-ferry_master.mov', 7.9, 42);
+  for (const n of numbered(10)) maker.camera(`loft-2-scratch/proxies/night-ferry/B007C${n}_0311.mov`, 0.3, 119);
 }
 
 /** Some 8,000 cache files of various ages, on every disk that people work on. */
@@ -355,7 +355,7 @@ function caches(maker: Maker): void {
 
 function oddments(maker: Maker): void {
   maker.plain('loft-1-system/System/bootstore.img', 21e9, 300);
-  maker.plain('carry-04/handover/Übergabe – été 東京.mov', 5.1e9, 12);
+  maker.camera('carry-04/handover/Übergabe – été 東京.mov', 5.1, 12);
   maker.text('ropewalk-projects/house/rates and terms.txt', 'As agreed.\n', 200);
   for (const n of numbered(3))
     maker.text(

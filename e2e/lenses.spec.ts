@@ -102,6 +102,7 @@ test('a theme and a name that were chosen stay', async ({ page }) => {
   await expect(page.locator('html')).toHaveAttribute('data-theme', 'dark');
   await page.getByLabel('Receipts are signed').fill('Mara Odd');
   await page.getByLabel('Receipts are signed').press('Enter');
+  await expect(page.getByRole('button', { name: 'Mara Odd: name and colours' })).toBeVisible();
   await page.reload();
   await expect(page.locator('html')).toHaveAttribute('data-theme', 'dark');
   await expect(page.getByRole('button', { name: 'Mara Odd: name and colours' })).toBeVisible();

@@ -48,7 +48,7 @@ try {
   await take(await open('dark'), '/', 'site-dark');
   await take(page, '/projects/1', 'project');
   await take(page, '/space?v=1', 'space');
-  await take(page, '/storage?edit=1', 'storage');
+  await take(page, '/storage', 'storage');
   await take(page, '/archive/2', 'archive');
   await page.getByRole('button', { name: 'Stage archive' }).click();
   await page.getByText(/Staged an archive/).waitFor();

@@ -58,7 +58,7 @@ export function Waterfall({ total, archive, steps }: { total: number; archive: n
     },
   ];
   return (
-    <ol className="flex items-end gap-3 pt-5" aria-label="From what is on disk to the archive">
+    <ol className="flex items-start gap-3 pt-5" aria-label="From what is on disk to the archive">
       {bars.map((bar) => (
         <li key={bar.key} className="min-w-0 flex-1">
           <div className="relative" style={{ height: HEIGHT }}>

@@ -1,0 +1,74 @@
+import fc from 'fast-check';
+import type { FileId, Kind, VolumeId } from '../model.ts';
+import { KINDS } from '../model.ts';
+import { archiveFolderName, estimateSeconds, type ProjectFile, selectForArchive } from './selection.ts';
+
+const file = (id: number, over: Partial<ProjectFile> = {}): ProjectFile => ({
+  fileId: id as FileId,
+  volumeId: 1 as VolumeId,
+  path: `fog/${id}.mov`,
+  name: `${id}.mov`,
+  sizeBytes: 100,
+  modifiedUs: 0,
+  kind: 'source',
+  used: true,
+  bins: ['Day 1'],
+  isDocument: false,
+  ...over,
+});
+
+test('used media go in by bins, documents relinked and original, the rest stays out with its reason', () => {
+  const selection = selectForArchive([
+    file(1),
+    file(2, { used: false }),
+    file(3, { bins: [] }),
+    file(4, { isDocument: true, used: false, kind: 'document', name: 'fog.otio', sizeBytes: 7 }),
+    file(5, { used: false, kind: 'cache', sizeBytes: 900 }),
+    file(6, { used: false, kind: 'delivery' }),
+    file(7, { used: true, kind: 'library', bins: ['Music', 'Old'] }),
+  ]);
+  expect(selection.chosen.map((f) => [f.fileId, f.payloadPath, f.originalPath])).toEqual([
+    [4, 'documents/fog.otio', 'documents/fog.otio.original'],
+    [1, 'media/Day 1/1.mov', null],
+    [7, 'media/Music/Old/7.mov', null],
+    [3, 'media/not in any bin/3.mov', null],
+  ]);
+  expect(selection.chosenBytes).toBe(300 + 14);
+  expect(selection.totalBytes).toBe(600 + 7 + 900 - 100 + 100 - 100);
+  expect(selection.leftOut.map((l) => [l.why, l.files, l.bytes])).toEqual([
+    ['cache', 1, 900],
+    ['unused', 1, 100],
+    ['delivery', 1, 100],
+  ]);
+});
+
+test('what goes in and what stays out are everything, once', () => {
+  const any = fc.record({
+    kind: fc.constantFrom<Kind>(...KINDS),
+    used: fc.boolean(),
+    isDocument: fc.boolean(),
+    sizeBytes: fc.integer({ min: 0, max: 1000 }),
+    bins: fc.array(fc.constantFrom('a', 'A', 'b'), { maxLength: 2 }),
+    name: fc.constantFrom('x.mov', 'X.mov', 'y.otio'),
+  });
+  fc.assert(
+    fc.property(fc.array(any, { maxLength: 15 }), (given) => {
+      const files = given.map((g, i) => file(i + 1, { ...g, path: `p/${i}` }));
+      const { chosen, leftOut, totalBytes } = selectForArchive(files);
+      expect(chosen.length + leftOut.reduce((n, l) => n + l.files, 0)).toBe(files.length);
+      expect(chosen.reduce((n, f) => n + f.sizeBytes, 0) + leftOut.reduce((n, l) => n + l.bytes, 0)).toBe(totalBytes);
+      const places = chosen
+        .flatMap((f) => [f.payloadPath, ...(f.originalPath ? [f.originalPath] : [])])
+        .map((p) => p.toLowerCase());
+      expect(new Set(places).size).toBe(places.length);
+    }),
+  );
+});
+
+test('a folder has a name of its day, and an estimate counts writing and reading back', () => {
+  expect([archiveFolderName('night-ferry', '2026-05-04'), archiveFolderName('', '2026-05-04')]).toEqual([
+    'night-ferry_2026-05-04',
+    'project_2026-05-04',
+  ]);
+  expect(estimateSeconds(1000, { write: 100, readBack: 500 })).toBe(12);
+});

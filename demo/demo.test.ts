@@ -1,0 +1,110 @@
+// The demo site is the same for the same seed, costs little disk, and its media are true to plain tools.
+import { execFileSync } from 'node:child_process';
+import { existsSync, mkdtempSync, readdirSync, readFileSync, rmSync, statSync } from 'node:fs';
+import os from 'node:os';
+import path from 'node:path';
+import { readOtio } from '#core/documents/otio.ts';
+import { pathOfUrl } from '#core/documents/targets.ts';
+import { chance } from './chance.ts';
+import { movHead } from './mov.ts';
+import { type DemoSite, makeSite, VOLUMES } from './site.ts';
+import { wavHead } from './wav.ts';
+
+const TODAY = new Date('2026-05-04T12:00:00Z');
+let root: string;
+let site: DemoSite;
+beforeAll(() => {
+  root = mkdtempSync(path.join(os.tmpdir(), 'demo-'));
+  site = makeSite(path.join(root, 'one'), TODAY);
+}, 60_000);
+afterAll(() => rmSync(root, { recursive: true, force: true }));
+const files = (name: string) =>
+  readdirSync(path.join(root, name), { recursive: true, withFileTypes: true })
+    .filter((e) => e.isFile())
+    .map((e) => path.relative(path.join(root, name), path.join(e.parentPath, e.name)))
+    .sort();
+const probe = (file: string, entries: string) =>
+  execFileSync('ffprobe', ['-v', 'error', '-show_entries', entries, '-of', 'json', path.join(root, 'one', file)], {
+    encoding: 'utf8',
+  });
+
+test('the same seed makes the same site, another seed another', () => {
+  makeSite(path.join(root, 'two'), TODAY);
+  expect(files('two')).toEqual(files('one'));
+  const facts = (name: string) =>
+    files(name).map(
+      (file) =>
+        `${file} ${statSync(path.join(root, name, file)).size} ${statSync(path.join(root, name, file)).mtimeMs}`,
+    );
+  const withoutDocuments = (list: string[]) => list.filter((line) => !line.includes('.otio'));
+  expect(withoutDocuments(facts('two'))).toEqual(withoutDocuments(facts('one')));
+  expect([chance(1).next(), chance(2).next()]).not.toEqual([chance(1).next(), chance(1).next()]);
+}, 60_000);
+
+test('it says it holds what a facility holds, and costs next to nothing', () => {
+  expect(site.files).toBe(files('one').length);
+  if (site.shrink > 1) return;
+  expect(site.bytes).toBeGreaterThan(500e9);
+  const onDisk = files('one').reduce((sum, file) => sum + statSync(path.join(root, 'one', file)).blocks * 512, 0);
+  expect(onDisk).toBeLessThan(200e6);
+  expect(files('one').filter((file) => file.includes('cache')).length).toBeGreaterThan(7500);
+});
+
+test('no file is younger than today, and every volume has some', () => {
+  for (const file of files('one'))
+    expect(statSync(path.join(root, 'one', file)).mtimeMs).toBeLessThanOrEqual(TODAY.getTime());
+  for (const volume of VOLUMES) expect(files('one').some((file) => file.startsWith(`${volume.folder}/`))).toBe(true);
+});
+
+test('camera files have a picture track, a timecode and a first picture that decodes', () => {
+  const file = files('one').find((name) => name.includes('/camera/B007C003'))!;
+  const told = JSON.parse(
+    probe(file, 'stream=codec_name,width,height,nb_frames,r_frame_rate:stream_tags=timecode,reel_name'),
+  ) as { streams: Record<string, unknown>[] };
+  expect(told.streams[0]).toMatchObject({ codec_name: 'mjpeg', width: 960, height: 540, r_frame_rate: '25/1' });
+  expect(JSON.stringify(told)).toContain('"reel_name":"B007"');
+  const picture = execFileSync(
+    'ffmpeg',
+    ['-v', 'error', '-i', path.join(root, 'one', file), '-frames:v', '1', '-f', 'rawvideo', '-pix_fmt', 'gray', '-'],
+    { maxBuffer: 1 << 24 },
+  );
+  expect(picture.length).toBe(960 * 540);
+  expect(new Set(picture).size).toBeGreaterThan(3);
+});
+
+test('sound files have their length and time reference', () => {
+  const file = files('one').find((name) => name.endsWith('deck_wind.wav'))!;
+  const told = JSON.parse(
+    probe(file, 'stream=codec_name,sample_rate,channels,duration:format_tags=time_reference'),
+  ) as { streams: Record<string, unknown>[]; format: { tags: Record<string, string> } };
+  expect(told.streams[0]).toMatchObject({ codec_name: 'pcm_s24le', sample_rate: '48000', channels: 2 });
+  expect(Number(told.format.tags.time_reference)).toBeGreaterThanOrEqual(0);
+});
+
+test('every document reads; what it names is there, but for two clips that are lost', () => {
+  const missing: string[] = [];
+  for (const file of files('one').filter((name) => name.endsWith('.otio') && !name.includes('autosaves'))) {
+    const reading = readOtio(readFileSync(path.join(root, 'one', file), 'utf8'));
+    if (!reading.ok) throw new Error(`${file}: ${reading.trouble.detail}`);
+    expect(reading.document.timelines.length).toBeGreaterThanOrEqual(3);
+    for (const media of reading.document.media)
+      for (const target of media.targets) if (!existsSync(pathOfUrl(target))) missing.push(media.name);
+  }
+  expect(missing.sort()).toEqual(['chart_of_the_bay', 'keeper_portrait_07']);
+});
+
+test('heads say the length they belong to', () => {
+  const { head, firstFrameAt, fileBytes } = movHead({
+    frames: 60,
+    frameBytes: 1000,
+    fps: 25,
+    width: 16,
+    height: 16,
+    startFrame: 90_000,
+    reel: 'A001',
+  });
+  expect(head.length).toBe(firstFrameAt);
+  expect(fileBytes).toBe(firstFrameAt + 60_000);
+  const wav = wavHead(600, 'x', 48_000);
+  expect(wav.readUInt32LE(4)).toBe(wav.length - 8 + 600);
+});
