@@ -22,7 +22,7 @@ import path from 'node:path';
 import { type ContentPool, contentPool, dropFromMemory } from './content/content.ts';
 import { look } from './facts.ts';
 import { openFiles } from './open-files.ts';
-import { absolute, locate, OutsideError, readableName } from './paths.ts';
+import { absolute, locate, OutsideError, readableName, refuseLinks } from './paths.ts';
 import { giveIdentity, lookAtVolume, readIdentity, renameNew, writeWhole } from './private.ts';
 import { onTheirWay, removeExpected } from './remove.ts';
 import { stopFlag } from './threads/serve.ts';
@@ -56,6 +56,13 @@ describe('paths', () => {
     symlinkSync(at('real'), at('in'));
     expect(locate(root, { path: 'real/a.mov' })).toBe(at('real/a.mov'));
     for (const link of ['out', 'in']) expect(() => locate(root, { path: `${link}/a.mov` })).toThrow(OutsideError);
+  });
+  test('a place that is about to be made may not lie behind a link or below a file', () => {
+    put('real/a.mov');
+    symlinkSync(at('real'), at('in'));
+    expect(() => refuseLinks(root, 'real/new/deep')).not.toThrow();
+    expect(() => refuseLinks(root, 'new')).not.toThrow();
+    for (const bad of ['in/new', 'real/a.mov/new']) expect(() => refuseLinks(root, bad)).toThrow(OutsideError);
   });
   test('bytes that are not UTF-8 are readable, and still find their file', () => {
     const raw = Buffer.from([0x61, 0xff]);

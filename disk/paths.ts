@@ -3,13 +3,13 @@
 import { realpathSync } from 'node:fs';
 import path from 'node:path';
 import { folderOf, joinPath, relativePath } from '#core/paths.ts';
-import { isMissing } from './facts.ts';
+import { look } from './facts.ts';
 
 /** A path that leaves its volume, or is none. Nothing was touched. */
 export class OutsideError extends Error {
   readonly code = 'outside';
   constructor(readonly path: string) {
-    super(`The path ${JSON.stringify(path)} leads out of its volume.`);
+    super(`The path ${JSON.stringify(path)} leads out of its volume, so nothing was done there.`);
   }
 }
 
@@ -60,14 +60,17 @@ export function locate(root: string, inside: Inside): string | Buffer {
 
 const trimmed = (buffer: Buffer) => (buffer.length > 1 && buffer.at(-1) === 0x2f ? buffer.subarray(0, -1) : buffer);
 
-/** True where a folder is there and can be resolved. */
-export function folderExists(folder: string): boolean {
-  try {
-    realpathSync(folder);
-    return true;
-  } catch (error) {
-    if (isMissing(error)) return false;
-    throw error;
+/**
+ * Checks a place that is about to be made: every folder on its way that is there already must be a true folder of the
+ * volume, no link. Throws OutsideError.
+ */
+export function refuseLinks(root: string, inside: string): void {
+  const segments = inside.split('/').slice(0, -1);
+  for (let i = 1; i <= segments.length; i++) {
+    const at = absoluteText(root, segments.slice(0, i).join('/'));
+    const { is } = look(at);
+    if (is === 'gone') return;
+    if (is !== 'folder') throw new OutsideError(inside);
   }
 }
 

@@ -5,6 +5,7 @@ import { pathToFileURL } from 'node:url';
 import pino from 'pino';
 import { contentPool } from '#disk/content/content.ts';
 import { documentPool } from '#disk/documents/documents.ts';
+import { OutsideError } from '#disk/paths.ts';
 import { walkPool } from '#disk/walk/walk.ts';
 import type { VolumeId } from '#core/model.ts';
 import { connect, type Database, disconnect } from './db/connect.ts';
@@ -95,7 +96,7 @@ async function work(context: JobContext, log: pino.Logger): Promise<void> {
     } else if (error instanceof Cancelled) {
       await db.transaction((tx) => endJob(tx, job, { state: 'cancelled' })).catch(() => undefined);
     } else {
-      const refused = error instanceof Refused || error instanceof VolumeNotReadable;
+      const refused = error instanceof Refused || error instanceof VolumeNotReadable || error instanceof OutsideError;
       log[refused ? 'warn' : 'error']({ job: job.id, err: error }, 'job failed');
       const trouble = refused
         ? (error as Error).message

@@ -7,6 +7,7 @@ import {
   readdirSync,
   readFileSync,
   rmSync,
+  symlinkSync,
   utimesSync,
   writeFileSync,
 } from 'node:fs';
@@ -194,6 +195,10 @@ test('a restore never writes over something, nor to a place outside', async () =
   const job = await restoreTo('here');
   expect(job.trouble).toContain('media has something named here already, and nothing is ever written over');
   expect(filesBelow(path.join(site.root, 'media/here'))).toEqual(['mine.txt']);
+  mkdirSync(path.join(site.root, 'elsewhere'));
+  symlinkSync(path.join(site.root, 'elsewhere'), path.join(site.root, 'media/link'));
+  expect((await restoreTo('link/escaped')).state).toBe('failed');
+  expect(filesBelow(path.join(site.root, 'elsewhere'))).toEqual([]);
   const climbing = await restoreTo('../escaped');
   expect(climbing.state).toBe('failed');
   expect(existsSync(path.join(site.root, 'escaped'))).toBe(false);

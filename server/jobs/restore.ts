@@ -11,7 +11,7 @@ import type { ProjectId, VolumeId } from '#core/model.ts';
 import { folderOf, resolveInside } from '#core/paths.ts';
 import type { StepWhat } from '#core/plan/plan.ts';
 import { codeOf } from '#disk/facts.ts';
-import { absoluteText } from '#disk/paths.ts';
+import { absoluteText, refuseLinks } from '#disk/paths.ts';
 import { PRIVATE_FOLDER, renameNew, syncFolder, writeWhole } from '#disk/private.ts';
 import { type ArchiveSource, folderCarrier } from '../carriers/carrier.ts';
 import { inTransaction } from '../db/connect.ts';
@@ -85,6 +85,7 @@ async function open(context: JobContext): Promise<Restoring> {
 
 async function build(restoring: Restoring): Promise<void> {
   const { context, archive, volume, begun, final } = restoring;
+  refuseLinks(volume.path, restoring.what.folder);
   if (existsSync(final)) throw nameTaken(restoring);
   const sums = trustedSums(restoring);
   const total = archive.bytes;
@@ -97,6 +98,7 @@ async function build(restoring: Restoring): Promise<void> {
   await inParallel(context.pools.content.size, sums, (entry) => copyOne(restoring, entry));
   relinkDocuments(restoring, sums);
   await context.checkLease();
+  refuseLinks(volume.path, restoring.what.folder);
   mkdirSync(path.dirname(final), { recursive: true });
   if (existsSync(final)) throw nameTaken(restoring);
   rmSync(restoring.placed, { force: true });
