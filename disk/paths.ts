@@ -74,6 +74,18 @@ export function refuseLinks(root: string, inside: string): void {
   }
 }
 
+/** The bytes of a file's path where its name or its folder is not valid UTF-8; null where the text says all. */
+export function rawPathOf(
+  folder: string,
+  rawFolder: Buffer | null,
+  name: string,
+  rawName: Buffer | null,
+): Buffer | null {
+  if (!rawName && !rawFolder) return null;
+  const head = rawFolder ?? Buffer.from(folder);
+  return Buffer.concat([head, Buffer.from(head.length === 0 ? '' : '/'), rawName ?? Buffer.from(name)]);
+}
+
 /** Text for a name that is not valid UTF-8: its wrong bytes as \xNN. */
 export function readableName(raw: Buffer): string {
   const text = raw.toString('utf8');

@@ -3,6 +3,7 @@ import type { Route } from './+types/storage';
 import { placesForm } from '#contract/forms.ts';
 import type { VolumeId } from '#core/model.ts';
 import { allMounts, changeVolume, retireVolume, setMount } from '#server/services/places.ts';
+import { lastReading } from '#server/services/notices.ts';
 import { rackVolumes } from '#server/services/rack.ts';
 import { carrierRows } from '#server/services/shelf.ts';
 import { registerCarrier, registerVolume } from '#server/services/register.ts';
@@ -14,7 +15,15 @@ export async function loader({ request }: Route.LoaderArgs) {
   const [volumes, mounts, carriers] = await Promise.all([rackVolumes(db()), allMounts(db()), carrierRows(db())]);
   const asked = new URL(request.url).searchParams.get('edit');
   const edit = volumes.find((volume) => String(volume.volumeId) === asked) ?? null;
-  return { volumes, mounts, carriers, edit, adding: asked === 'carrier' ? ('carrier' as const) : ('volume' as const) };
+  const reading = edit ? await lastReading(db(), edit.volumeId) : null;
+  return {
+    volumes,
+    mounts,
+    carriers,
+    edit,
+    reading,
+    adding: asked === 'carrier' ? ('carrier' as const) : ('volume' as const),
+  };
 }
 
 export async function action({ request }: Route.ActionArgs) {

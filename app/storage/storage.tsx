@@ -2,8 +2,9 @@
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/storage';
 import { DUTIES } from '#core/model.ts';
-import { counted, size } from '#core/say/amounts.ts';
+import { ago, counted, exactTime, size } from '#core/say/amounts.ts';
 import type { Answer } from '../lib/answer';
+import { useFrame } from '../shell/frame';
 import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
 
@@ -38,6 +39,7 @@ export default function Storage({ loaderData: data }: Route.ComponentProps) {
           <Card title="Volumes">
             {data.volumes.length === 0 ? <Empty>Nothing is registered.</Empty> : <Volumes data={data} />}
           </Card>
+          {data.edit && data.reading && <Reading volume={data.edit.name} reading={data.reading} />}
           <Card title="Carriers">
             {data.carriers.length === 0 ? <Empty>No carrier is registered.</Empty> : <Carriers data={data} />}
           </Card>
@@ -109,13 +111,43 @@ function Volumes({ data }: { data: Data }) {
           key: 'path',
           title: 'Path',
           cell: (volume) => (
-            <span className="path block max-w-48 truncate" title={volume.path}>
+            <span className="path block max-w-40 truncate" title={volume.path}>
               {tailOf(volume.path)}
             </span>
           ),
         },
       ]}
     />
+  );
+}
+
+/** What the last reading passed over or could not read, and why. */
+function Reading({ volume, reading }: { volume: string; reading: NonNullable<Data['reading']> }) {
+  const { nowMs } = useFrame();
+  return (
+    <Card
+      title={`Last reading of ${volume}`}
+      aside={<span title={exactTime(reading.startedMs)}>{ago(reading.startedMs, nowMs)}</span>}
+    >
+      <p className="text-ink-2">
+        {counted(reading.looked, 'file')} looked at.{' '}
+        {reading.total === 0 ? 'Everything was read.' : `${counted(reading.total, 'thing')} to know:`}
+      </p>
+      {reading.notices.length > 0 && (
+        <ul className="rows mt-1 max-h-44 overflow-auto" tabIndex={0} aria-label="What was not read">
+          {reading.notices.map((notice, i) => (
+            <li key={i} className="flex justify-between gap-3 py-1">
+              <span className="path truncate" title={notice.path}>
+                {notice.path || '(top)'}
+              </span>
+              <span className="shrink-0 text-[13px] text-ink-2" title={notice.detail}>
+                {notice.code}
+              </span>
+            </li>
+          ))}
+        </ul>
+      )}
+    </Card>
   );
 }
 

@@ -2,7 +2,7 @@
 // What is not understood is passed over; what is wrong stops the reading and says where. Called by the worker.
 // Source: OpenTimelineIO file format specification and serialized schema list.
 import { type ParseError, parse as parseTolerant, printParseErrorCode } from 'jsonc-parser';
-import { coverInRate, type FrameRange, type Rate, rateFromNumber, timecode } from '../time/rates.ts';
+import { coverInRate, type FrameRange, type Rate, rateFromNumber } from '../time/rates.ts';
 import type { Bin, Clip, DocumentModel, DocumentReading, DocumentTrouble, MediaRef, Timeline, Use } from './model.ts';
 
 type Json = Record<string, unknown>;
@@ -293,7 +293,3 @@ class Reader {
 }
 
 const shorten = (where: string) => (where.length > 200 ? `${where.slice(0, 100)} … ${where.slice(-90)}` : where);
-
-/** A timeline's length in timecode, for tables. */
-export const timelineLength = (timeline: Pick<Timeline, 'durationFrames' | 'rate'>): string =>
-  timecode(timeline.durationFrames, timeline.rate);

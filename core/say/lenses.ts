@@ -2,7 +2,7 @@
 // component.
 import type { LeftOut } from '../archive/selection.ts';
 import { type Forecast, forecastWords } from '../forecast/forecast.ts';
-import { ago, capital, count, counted, inWords, listed, percentFull, size, span } from './amounts.ts';
+import { ago, capital, counted, inWords, listed, percentFull, size, span } from './amounts.ts';
 
 export interface VolumeFill {
   name: string;
@@ -136,9 +136,4 @@ export const LEFT_OUT_WORDS: Record<LeftOut, string> = {
 export function stateSince(state: string, sinceMs: number, nowMs: number): string {
   if (state === 'delivered' || state === 'archived') return `${state} ${ago(sinceMs, nowMs)}`;
   return `${state} for ${span(nowMs - sinceMs)}`;
-}
-
-/** What the reader could not read, in one line. */
-export function notReadWords(troubles: number): string {
-  return troubles === 0 ? 'everything was read' : `${count(troubles)} could not be read`;
 }

@@ -8,7 +8,7 @@ import type { ProjectId, VolumeId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
 import { codeOf } from '#disk/facts.ts';
 import type { DocumentPool } from '#disk/documents/documents.ts';
-import { locate } from '#disk/paths.ts';
+import { locate, rawPathOf } from '#disk/paths.ts';
 import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
 import { forgetContents, writeContents } from '../db/documents.ts';
 import { documents, files, folders, projects, volumes } from '../db/schema.ts';
@@ -42,16 +42,7 @@ export async function readDocuments(
   if (!volume) return result;
   for (const found of await changedDocuments(db, volumeId)) {
     const path = joinPath(found.folder, found.name);
-    const raw =
-      found.rawName || found.rawFolder
-        ? Buffer.from(
-            joinPath(
-              (found.rawFolder ?? Buffer.from(found.folder)).toString('latin1'),
-              (found.rawName ?? Buffer.from(found.name)).toString('latin1'),
-            ),
-            'latin1',
-          )
-        : null;
+    const raw = rawPathOf(found.folder, found.rawFolder, found.name, found.rawName);
     try {
       const response = await pool.ask({ path: locate(volume.path, { path, raw }) });
       if (response.reading.ok)

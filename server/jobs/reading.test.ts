@@ -15,6 +15,7 @@ import {
   volumeHoldings,
   volumes,
 } from '../db/schema.ts';
+import { lastReading } from '../services/notices.ts';
 import { projectRows } from '../services/projects.ts';
 import { rackVolumes } from '../services/rack.ts';
 import { readVolume } from './read-volume.ts';
@@ -133,6 +134,11 @@ test('links and odd names are told, and nothing is fatal', async () => {
   const names = (await living()).map((f) => f.name);
   expect(names).toEqual(expect.arrayContaining(['line\nbreak.mov', '東'.repeat(85), '\\xFF\\xFE']));
   expect((await site.db.select().from(readingNotices)).map((n) => n.code).sort()).toEqual(['link', 'name not UTF-8']);
+  expect(await lastReading(site.db, volume)).toMatchObject({
+    total: 2,
+    looked: 3,
+    notices: [{ code: expect.any(String) }, { code: expect.any(String) }],
+  });
   // Read again, the odd one is the same file, not a new one.
   expect((await site.read(volume)).results[0]).toMatchObject({ added: 0, gone: 0 });
 });

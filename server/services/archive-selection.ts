@@ -4,6 +4,7 @@ import { and, eq, inArray, isNull, sql } from 'drizzle-orm';
 import { type PlacedFile, type ProjectFile, selectForArchive, type Selection } from '#core/archive/selection.ts';
 import type { FileId, ProjectId, VolumeId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
+import { rawPathOf } from '#disk/paths.ts';
 import type { Db } from '../db/connect.ts';
 import {
   type archiveFiles,
@@ -80,16 +81,7 @@ async function projectFiles(db: Db, projectId: ProjectId): Promise<Known[]> {
     fileId: row.fileId as FileId,
     volumeId: row.volumeId as VolumeId,
     path: joinPath(row.folder, row.name),
-    rawPath:
-      row.rawName || row.rawFolder
-        ? Buffer.from(
-            joinPath(
-              (row.rawFolder ?? Buffer.from(row.folder)).toString('latin1'),
-              (row.rawName ?? Buffer.from(row.name)).toString('latin1'),
-            ),
-            'latin1',
-          )
-        : null,
+    rawPath: rawPathOf(row.folder, row.rawFolder, row.name, row.rawName),
     name: row.name,
     sizeBytes: row.sizeBytes,
     modifiedUs: row.modifiedUs,
