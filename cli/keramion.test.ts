@@ -44,7 +44,7 @@ test('read, volumes and projects tell the same as the interface, in lines and as
     { what: 'clip', name: 'a.mov' },
     { what: 'file', name: 'a.mov', bytes: 2000 },
   ]);
-  expect(await run('find', 'nothing like it')).toBe('Nothing is named like "nothing like it".');
+  expect(await run('find', 'nothing like it')).toBe('Nothing is found for "nothing like it".');
 });
 
 test('a volume that is not known or not there is a sentence, and nothing changes', async () => {
@@ -57,4 +57,31 @@ test('a volume that is not known or not there is a sentence, and nothing changes
   rmSync(path.join(site.root, 'scratch'), { recursive: true });
   expect(await run('read', 'scratch')).toContain('scratch cannot be reached, so it was not read.');
   expect(process.exitCode).toBe(1);
+});
+
+test('reach, uses, missing and relink', async () => {
+  await site.volume('scratch', 'source', 1e12);
+  site.put('scratch/fog/a.mov', Buffer.alloc(2000));
+  site.put('scratch/fog/b.mov', Buffer.alloc(100));
+  site.put('scratch/fog/kept/c.mov', Buffer.alloc(50));
+  site.put('scratch/fog/fog.otio', otio('Fog', ['a.mov', 'b.mov', '/gone/c.mov'], ['a.mov', '/gone/c.mov']));
+  await run('read');
+  expect(await run('reach', 'fog')).toMatch(/a\.mov +found +20 % +2\.00 kB +Cut +scratch\/fog/);
+  expect(JSON.parse(await run('reach', 'Fog', '--show', 'unused', '--json'))).toMatchObject([
+    { name: 'b.mov', used: [] },
+  ]);
+  expect(await run('reach', 'Fog', '--timeline', 'cut', '--show', 'used')).toContain('c.mov');
+  await expect(run('reach', 'Fog', '--timeline', 'nope')).rejects.toThrow('Known are: Cut.');
+  await expect(run('reach', 'Mist')).rejects.toThrow('There is no project named Mist. Known are: Fog.');
+  expect(await run('uses', path.join(site.root, 'scratch/fog/a.mov'))).toMatch(/of Fog[^]*Fog +Cut/);
+  await expect(run('uses', '/nowhere/a.mov')).rejects.toThrow('No file is known at /nowhere/a.mov.');
+  expect(await run('missing')).toMatch(/Fog +c\.mov +yes +possible +scratch\/fog\/kept\/c\.mov/);
+  expect(JSON.parse(await run('missing', 'Fog', '--json'))).toMatchObject([
+    { clip: 'c.mov', candidates: [{ verdict: 'possible' }] },
+  ]);
+  expect(await run('relink', 'Fog')).toContain('can be told with certainty. Give --take');
+  const take = `c.mov=${path.join(site.root, 'scratch/fog/kept/c.mov')}`;
+  expect(await run('relink', 'Fog', '--take', take)).toContain('would be relinked, 1 of 1');
+  expect(JSON.parse(await run('relink', 'Fog', '--take', take, '--yes', '--json'))).toMatchObject({ asked: true });
+  await expect(run('relink', 'Fog', '--take', 'x.mov=/y')).rejects.toThrow('"x.mov" is no missing clip');
 });

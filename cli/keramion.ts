@@ -3,6 +3,7 @@
 import { Command } from 'commander';
 import { forecastWords } from '#core/forecast/forecast.ts';
 import type { VolumeId } from '#core/model.ts';
+import { joinPath } from '#core/paths.ts';
 import { ago, count, size } from '#core/say/amounts.ts';
 import { documentPool } from '#disk/documents/documents.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
@@ -17,6 +18,7 @@ import { projectRows } from '#server/services/projects.ts';
 import { rackVolumes } from '#server/services/rack.ts';
 import { search } from '#server/services/search.ts';
 import { settings } from '#server/settings.ts';
+import { addReachCommands } from './reach.ts';
 import { table } from './table.ts';
 
 type Out = (text: string) => void;
@@ -120,15 +122,16 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
     });
   command
     .command('find')
-    .description('files, folders, clips, projects, volumes and carriers by a part of their name')
-    .argument('<text>', 'at least two letters')
+    .description('files, folders, clips, projects, volumes and carriers by parts of their names')
+    .argument('<text>', 'parts of names, and filters: kind:cache project:ferry on:loft-1 over 2 GB older than 3 months')
     .option('--json', 'as JSON')
     .action(async (text: string, { json }: { json?: boolean }) => {
-      const hits = await search(open(), text);
+      const { hits, trouble } = await search(open(), text);
+      if (trouble !== null) throw new Refused(`${trouble} Nothing was looked for.`);
       if (json) return out(JSON.stringify(hits, null, 2));
       out(
         hits.length === 0
-          ? `Nothing is named like "${text}".`
+          ? `Nothing is found for "${text}".`
           : table([
               ['WHAT', 'NAME', 'WHERE', 'SIZE'],
               ...hits.map((h) => [h.what, h.name, h.where, h.bytes === null ? '' : size(h.bytes)]),
@@ -139,17 +142,24 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
     .command('read')
     .description('reads one volume, or all, into the catalogue')
     .argument('[volume]', 'name of the volume')
+    .option('--folder <folder>', 'only this folder of the volume and what lies below it')
+    .option('--changed', 'tells every file that is new, changed or gone since it was last read')
     .option('--json', 'as JSON')
-    .action(async (name: string | undefined, { json }: { json?: boolean }) => {
-      const results = await readVolumes(open(), name);
+    .action(async (name: string | undefined, options: { json?: boolean; folder?: string; changed?: boolean }) => {
+      const { json } = options;
+      if (options.folder !== undefined && name === undefined)
+        throw new Refused('A folder is read of one volume. Name the volume too. Nothing was read.');
+      const results = await readVolumes(open(), name, options);
       if (json) return out(JSON.stringify(results, null, 2));
       for (const r of results)
         out(
           r.trouble ??
             `${r.volume}: ${count(r.looked!)} files looked at, ${count(r.added!)} new, ${count(r.changed!)} changed, ${count(r.gone!)} gone${r.notices ? `, ${count(r.notices)} to know` : ''}${r.broken?.length ? `, ${r.broken.length} documents could not be read` : ''}`,
         );
+      for (const { changes } of results) if (changes?.length) out(table(changes.map(({ what, path }) => [what, path])));
       if (results.some((r) => r.trouble)) process.exitCode = 1;
     });
+  addReachCommands(command, open, out);
   return command;
 }
 
@@ -162,9 +172,18 @@ interface ReadRow {
   gone?: number;
   notices?: number;
   broken?: { path: string; where: string; detail: string }[];
+  /** With --changed: what became of each file, the first hundred thousand. */
+  changes?: { path: string; what: string }[];
 }
 
-async function readVolumes(db: Database, name: string | undefined): Promise<ReadRow[]> {
+interface ReadOptions {
+  folder?: string;
+  changed?: boolean;
+}
+
+const MOST_CHANGES = 100_000;
+
+async function readVolumes(db: Database, name: string | undefined, options: ReadOptions): Promise<ReadRow[]> {
   const all = await rackVolumes(db);
   const chosen = name === undefined ? all : all.filter((volume) => volume.name.toLowerCase() === name.toLowerCase());
   if (chosen.length === 0)
@@ -176,7 +195,7 @@ async function readVolumes(db: Database, name: string | undefined): Promise<Read
   const [walking, reading] = [walkPool(), documentPool()];
   const rows: ReadRow[] = [];
   try {
-    for (const volume of chosen) rows.push(await readOne(db, volume.volumeId, volume.name, { walking, reading }));
+    for (const volume of chosen) rows.push(await readOne(db, volume, { walking, reading }, options));
   } finally {
     await Promise.all([walking.end(), reading.end()]);
   }
@@ -185,17 +204,25 @@ async function readVolumes(db: Database, name: string | undefined): Promise<Read
 
 async function readOne(
   db: Database,
-  volumeId: VolumeId,
-  volume: string,
+  { volumeId, name: volume }: { volumeId: VolumeId; name: string },
   pools: { walking: ReturnType<typeof walkPool>; reading: ReturnType<typeof documentPool> },
+  options: ReadOptions,
 ): Promise<ReadRow> {
+  const changes: { path: string; what: string }[] = [];
   try {
-    const { looked, added, changed, gone, notices } = await readVolume(db, pools.walking, volumeId, {
+    const reading = await readVolume(db, pools.walking, volumeId, {
       stop: stopFlag(),
       now: () => new Date(),
+      folder: options.folder?.replace(/^\/+|\/+$/g, ''),
+      onChange: options.changed
+        ? ({ path, name, what }) => {
+            if (changes.length < MOST_CHANGES) changes.push({ path: joinPath(path, name), what });
+          }
+        : undefined,
     });
-    const { broken } = await readDocuments(db, pools.reading, volumeId, () => new Date());
-    return { volume, looked, added, changed, gone, notices, broken };
+    const { looked, added, changed, gone, notices } = reading;
+    const { broken } = await readDocuments(db, pools.reading, volumeId, { now: () => new Date(), reading });
+    return { volume, looked, added, changed, gone, notices, broken, ...(options.changed ? { changes } : {}) };
   } catch (error) {
     if (error instanceof VolumeNotReadable) return { volume, trouble: error.message };
     throw error;

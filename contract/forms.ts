@@ -82,10 +82,147 @@ export const workForm = z.discriminatedUnion('intent', [
       .transform((text) => text.split(',').filter(Boolean).map(Number))
       .refine((list) => list.every((n) => Number.isSafeInteger(n) && n > 0), 'The volumes could not be understood.'),
   }),
+  z.object({ intent: z.literal('read folder'), folderId: id('The folder') }),
   z.object({ intent: z.literal('cancel'), jobId: id('The work') }),
 ]);
+const shortName = z
+  .string('A name is missing.')
+  .trim()
+  .min(1, 'The name is empty. Give one.')
+  .max(120, 'The name is longer than 120 letters. Give a shorter one.');
+const upTo = (most: number, what: string) =>
+  z.string().trim().max(most, `${what} may have ${most} letters at most.`).optional().default('');
+const projectFacts = {
+  name: z
+    .string('A title is missing.')
+    .trim()
+    .min(1, 'The title is empty. Give one.')
+    .max(250, 'The title is longer than 250 letters. Give a shorter one.'),
+  client: upTo(200, 'The client'),
+  year: z
+    .string()
+    .trim()
+    .transform((text) => (text === '' ? null : Number(text)))
+    .refine(
+      (year) => year === null || (Number.isInteger(year) && year >= 1880 && year <= 2200),
+      'The year is four digits, or empty.',
+    )
+    .optional()
+    .default(null),
+  people: upTo(20_000, 'People'),
+  privateNotes: upTo(20_000, 'Notes'),
+  publicComments: upTo(20_000, 'Comments'),
+};
+/** A day as YYYY-MM-DD; empty for now. */
+const dayOrNow = z
+  .string()
+  .trim()
+  .optional()
+  .default('')
+  .transform((text, context) => {
+    if (text === '') return null;
+    const day = new Date(`${text}T12:00:00Z`);
+    if (/^\d{4}-\d{2}-\d{2}$/.test(text) && !Number.isNaN(day.getTime()) && day.toISOString().startsWith(text))
+      return day;
+    context.addIssue({
+      code: 'custom',
+      message: `"${text}" is no day. Give one like 2026-03-31, or nothing for today.`,
+    });
+    return z.NEVER;
+  });
+export const projectsForm = z.discriminatedUnion('intent', [
+  z.object({ intent: z.literal('from folder'), folderId: id('The folder'), ...projectFacts }),
+  z.object({
+    intent: z.literal('from template'),
+    templateId: id('The template'),
+    make: z
+      .literal('on')
+      .optional()
+      .transform((value) => value === 'on'),
+    ...projectFacts,
+  }),
+]);
+
+const ruleWord = z.string().trim().toLowerCase().min(1).max(60, 'A word of a rule is longer than 60 letters.');
+const kindRule = z
+  .object({
+    kind: z.enum(KINDS, 'That is not a kind of file.'),
+    folderWords: z.array(ruleWord).max(50).optional(),
+    duties: z.array(z.enum(DUTIES, 'That is not a duty a volume can have.')).max(20).optional(),
+    endings: z
+      .array(ruleWord.transform((ending) => ending.replace(/^\*?\./, '')))
+      .max(200)
+      .optional(),
+    names: z
+      .array(
+        z
+          .string()
+          .trim()
+          .min(1)
+          .max(120, 'A name pattern is longer than 120 letters.')
+          .refine((text) => (text.match(/\*/g)?.length ?? 0) <= 4, 'A name pattern may have four stars at most.'),
+      )
+      .max(50)
+      .optional(),
+  })
+  .refine(
+    (rule) => rule.folderWords?.length || rule.duties?.length || rule.endings?.length || rule.names?.length,
+    'A rule has nothing in it, so it would take every file. Give it a folder word, a duty, an ending or a name.',
+  )
+  // Empty parts are no parts, and a folder's words are compared without what is between them.
+  .transform(({ kind, folderWords, duties, endings, names }) => ({
+    kind,
+    ...(folderWords?.length ? { folderWords } : {}),
+    ...(duties?.length ? { duties } : {}),
+    ...(endings?.length ? { endings } : {}),
+    ...(names?.length ? { names } : {}),
+  }));
+const jsonList = <Schema extends z.ZodType>(schema: Schema, what: string) =>
+  z
+    .string(`${what} are missing.`)
+    .max(200_000, `${what} are too many.`)
+    .transform((text, context): unknown => {
+      try {
+        return JSON.parse(text);
+      } catch {
+        context.addIssue({ code: 'custom', message: `${what} could not be understood.` });
+        return z.NEVER;
+      }
+    })
+    .pipe(schema);
+const rules = jsonList(
+  z.array(kindRule).min(1, 'There is no rule left. Keep at least one.').max(200, 'There are more than 200 rules.'),
+  'The rules',
+);
+export const settingsForm = z.discriminatedUnion('intent', [
+  z.object({ intent: z.literal('preview'), rules }),
+  z.object({ intent: z.literal('save'), rules, previewed: z.string().max(64) }),
+  z.object({
+    intent: z.literal('template'),
+    name: shortName,
+    homes: jsonList(
+      z.array(
+        z.object({
+          kind: z.enum(KINDS, 'That is not a kind of file.'),
+          volumeId: id('The volume'),
+          folder: folderOrTop,
+        }),
+      ),
+      'The homes',
+    ),
+  }),
+]);
+
 export const projectForm = z.discriminatedUnion('intent', [
-  z.object({ intent: z.literal('state'), state: z.enum(PROJECT_STATES, 'That is not a state a project can be in.') }),
+  z.object({
+    intent: z.literal('state'),
+    state: z.enum(PROJECT_STATES, 'That is not a state a project can be in.'),
+    since: dayOrNow,
+  }),
+  z.object({ intent: z.literal('facts'), ...projectFacts }),
+  z.object({ intent: z.literal('move'), kind: z.enum(KINDS, 'That is not a kind of file.') }),
+  z.object({ intent: z.literal('make homes') }),
+  z.object({ intent: z.literal('template'), template: shortName }),
   z.object({
     intent: z.literal('home'),
     kind: z.enum(KINDS, 'That is not a kind of file.'),
@@ -94,6 +231,25 @@ export const projectForm = z.discriminatedUnion('intent', [
   }),
   z.object({ intent: z.literal('suggest') }),
 ]);
+/** Which file each clip gets. */
+export const relinkForm = z.object({
+  choices: z
+    .string()
+    .transform((text, context) => {
+      try {
+        return JSON.parse(text) as unknown;
+      } catch {
+        context.addIssue({ code: 'custom', message: 'The choice cannot be read. Choose again.' });
+        return z.NEVER;
+      }
+    })
+    .pipe(
+      z
+        .array(z.object({ mediaId: z.number().int().positive(), fileId: z.number().int().positive() }))
+        .min(1, 'No clip is chosen.')
+        .max(20_000, 'That is more than one relinking takes.'),
+    ),
+});
 export const personForm = z.object({
   theme: z.enum(['system', 'light', 'dark']).optional(),
   name: z
@@ -140,27 +296,48 @@ const everyHours = z
     'How often it is read is a whole number of hours from 1 to 8760, or empty for only when asked.',
   );
 const duty = z.enum(DUTIES, 'That is not a duty a volume can have.');
+const tick = z
+  .literal('on')
+  .optional()
+  .transform((value) => value === 'on');
+const megabits = z
+  .string()
+  .trim()
+  .transform((text) => (text === '' ? null : Number(text)))
+  .refine(
+    (speed) => speed === null || (Number.isInteger(speed) && speed >= 1 && speed <= 1_000_000),
+    'The link speed is a whole number of megabits a second, or empty where nobody knows.',
+  )
+  .optional()
+  .default(null);
+const role = z.enum(['workstation', 'server', 'portable'], 'That is not what a station can be.');
+/** What a volume is like, the same when it is added and when it is changed. */
+const volumeTraits = {
+  name,
+  path: fullPath,
+  duty,
+  capacity,
+  everyHours,
+  systemDrive: tick,
+  portable: tick,
+  shared: tick,
+  linkMbits: megabits,
+};
 
 export const placesForm = z.discriminatedUnion('intent', [
   z.object({
     intent: z.literal('add volume'),
     station: name,
-    role: z.enum(['workstation', 'server', 'portable']),
-    name,
-    path: fullPath,
-    duty,
-    capacity,
-    everyHours,
+    role,
+    ...volumeTraits,
   }),
   z.object({
     intent: z.literal('change volume'),
     volumeId: id('The volume'),
-    name,
-    path: fullPath,
-    duty,
-    capacity,
-    everyHours,
+    ...volumeTraits,
   }),
+  z.object({ intent: z.literal('change station'), stationId: id('The station'), name, role }),
+  z.object({ intent: z.literal('retire station'), stationId: id('The station') }),
   z.object({ intent: z.literal('retire'), volumeId: id('The volume') }),
   z.object({
     intent: z.literal('mount'),

@@ -33,6 +33,10 @@ export type Duty = (typeof DUTIES)[number];
 export const PROJECT_STATES = ['planned', 'in work', 'finishing', 'delivered', 'archived'] as const;
 export type ProjectState = (typeof PROJECT_STATES)[number];
 
+/** How a project came to be known. */
+export const PROJECT_ORIGINS = ['documents', 'folder', 'template'] as const;
+export type ProjectOrigin = (typeof PROJECT_ORIGINS)[number];
+
 /** How much is lost if a file goes: 0 rebuilds itself, 1 can be made again, 2 has a twin, 3 the only one. */
 export type Level = 0 | 1 | 2 | 3;
 export const LEVEL_WORDS: Record<Level, string> = {

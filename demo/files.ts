@@ -1,6 +1,7 @@
 // Writes the demo's files: true heads, a little true content, the rest a hole. Where a file system keeps no holes the
 // files are made smaller, and that is said.
 import { closeSync, ftruncateSync, futimesSync, mkdirSync, openSync, rmSync, statSync, writeSync } from 'node:fs';
+import { execFileSync } from 'node:child_process';
 import path from 'node:path';
 
 export interface Writer {
@@ -8,6 +9,9 @@ export interface Writer {
   readonly shrink: number;
   /** Writes parts at their places, then makes the file `bytes` long; modified `modified`. */
   put(file: string, parts: readonly { at: number; bytes: Buffer }[], bytes: number, modified: Date): void;
+  /** A second file of the same bytes and time; its holes stay holes. */
+  copy(file: string, to: string): void;
+  sizeOf(file: string): number;
 }
 
 export function writer(root: string): Writer {
@@ -31,6 +35,11 @@ export function writer(root: string): Writer {
         closeSync(fd);
       }
     },
+    copy(file, to) {
+      mkdirSync(path.dirname(path.join(root, to)), { recursive: true });
+      execFileSync('cp', ['--sparse=always', '--preserve=timestamps', path.join(root, file), path.join(root, to)]);
+    },
+    sizeOf: (file) => statSync(path.join(root, file)).size,
   };
 }
 

@@ -6,10 +6,22 @@ export interface DemoMedia {
   fps: number;
   startFrame: number;
   frames: number;
+  /** Stills: url names their folder, ending in '/'. */
+  stills?: { prefix: string; ending: string; first: number; digits: number };
 }
 
 export interface DemoUse {
   media: DemoMedia;
+  start: number;
+  frames: number;
+  /** Factor of time: 2 twice as fast, -1 backwards, 0 one frame held. */
+  speed?: number;
+  off?: boolean;
+}
+
+/** Part of another timeline, used like a clip. */
+export interface DemoNest {
+  nested: DemoTimeline;
   start: number;
   frames: number;
 }
@@ -17,7 +29,7 @@ export interface DemoUse {
 export interface DemoTimeline {
   name: string;
   fps: number;
-  picture: DemoUse[];
+  picture: (DemoUse | DemoNest)[];
   sound: DemoUse[];
 }
 
@@ -35,27 +47,58 @@ const range = (start: number, duration: number, rate: number) => ({
   start_time: time(start, rate),
 });
 
-const clip = (media: DemoMedia, cut: { start: number; frames: number } | null) => ({
+const clip = (media: DemoMedia, cut: Omit<DemoUse, 'media'> | null) => ({
   OTIO_SCHEMA: 'Clip.2',
   metadata: {},
   name: media.name,
   source_range: cut ? range(cut.start, cut.frames, media.fps) : null,
-  effects: [],
+  effects:
+    cut?.speed === undefined
+      ? []
+      : cut.speed === 0
+        ? [{ OTIO_SCHEMA: 'FreezeFrame.1', name: '', effect_name: 'FreezeFrame', time_scalar: 0, metadata: {} }]
+        : [{ OTIO_SCHEMA: 'LinearTimeWarp.1', name: '', effect_name: '', time_scalar: cut.speed, metadata: {} }],
   markers: [],
-  enabled: true,
+  enabled: cut?.off !== true,
   media_references: {
-    DEFAULT_MEDIA: {
-      OTIO_SCHEMA: 'ExternalReference.1',
-      metadata: {},
-      name: media.name,
-      available_range: range(media.startFrame, media.frames, media.fps),
-      target_url: media.url,
-    },
+    DEFAULT_MEDIA: media.stills
+      ? {
+          OTIO_SCHEMA: 'ImageSequenceReference.1',
+          metadata: {},
+          name: media.name,
+          available_range: range(media.startFrame, media.frames, media.fps),
+          target_url_base: media.url,
+          name_prefix: media.stills.prefix,
+          name_suffix: media.stills.ending,
+          start_frame: media.stills.first,
+          frame_step: 1,
+          rate: media.fps,
+          frame_zero_padding: media.stills.digits,
+          missing_frame_policy: 'error',
+        }
+      : {
+          OTIO_SCHEMA: 'ExternalReference.1',
+          metadata: {},
+          name: media.name,
+          available_range: range(media.startFrame, media.frames, media.fps),
+          target_url: media.url,
+        },
   },
   active_media_reference_key: 'DEFAULT_MEDIA',
 });
 
-const track = (kind: string, uses: readonly DemoUse[]) => ({
+const nest = ({ nested, start, frames }: DemoNest): object => ({
+  OTIO_SCHEMA: 'Stack.1',
+  metadata: {},
+  name: nested.name,
+  source_range: range(start, frames, nested.fps),
+  effects: [],
+  markers: [],
+  enabled: true,
+  children: [track('Video', nested.picture), track('Audio', nested.sound)],
+});
+
+const track = (kind: string, uses: readonly (DemoUse | DemoNest)[]): object => ({
   OTIO_SCHEMA: 'Track.1',
   metadata: {},
   name: kind,
@@ -64,7 +107,7 @@ const track = (kind: string, uses: readonly DemoUse[]) => ({
   effects: [],
   markers: [],
   enabled: true,
-  children: uses.map((use) => clip(use.media, { start: use.start, frames: use.frames })),
+  children: uses.map((use) => ('nested' in use ? nest(use) : clip(use.media, use))),
 });
 
 const timeline = (item: DemoTimeline) => ({

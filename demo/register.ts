@@ -1,27 +1,33 @@
 // Registers the demo site through the same services a person's clicks reach, reads it, and sets the two states that
 // only a person can know.
 import path from 'node:path';
-import { eq, sql } from 'drizzle-orm';
+import { renameSync } from 'node:fs';
+import { eq, isNull, sql } from 'drizzle-orm';
+import pino from 'pino';
 import { documentPool } from '#disk/documents/documents.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
 import { walkPool } from '#disk/walk/walk.ts';
-import type { ProjectId } from '#core/model.ts';
+import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import type { Database } from '#server/db/connect.ts';
-import { projects } from '#server/db/schema.ts';
+import { archives, carriers, jobs, projects } from '#server/db/schema.ts';
 import { readDocuments } from '#server/jobs/read-documents.ts';
 import { readVolume } from '#server/jobs/read-volume.ts';
 import { nameSite } from '#server/services/site.ts';
-import { takeSuggestedHomes } from '#server/services/homes.ts';
-import { setMount } from '#server/services/places.ts';
+import { setHome, takeSuggestedHomes } from '#server/services/homes.ts';
+import { type By, setMount } from '#server/services/places.ts';
+import { currentPlan, runPlan, stageArchive, stageOriginals } from '#server/services/plan.ts';
+import { changeProject, projectFromTemplate, saveTemplate, templateRows } from '#server/services/register-project.ts';
 import { setState } from '#server/services/projects.ts';
-import { addCarrier, addVolume } from '#server/services/stores.ts';
-import { CARRIERS, MOUNTS, STATES, VOLUMES } from './site.ts';
+import { addCarrier, addVolume, lookAgain } from '#server/services/stores.ts';
+import { startWorker } from '#server/worker.ts';
+import { ARCHIVED, AWAY, CARRIERS, MOUNTS, PLANNED, STATES, SYSTEM_DRIVES, TEMPLATE, VOLUMES } from './site.ts';
 
 const DAY_MS = 86_400_000;
 
 export async function registerSite(db: Database, root: string, now: Date): Promise<void> {
+  const by: By = { who: 'Saltpan House', now };
   await nameSite(db, 'Saltpan House');
-  const ids = [];
+  const ids: VolumeId[] = [];
   for (const v of VOLUMES)
     ids.push(
       await addVolume(
@@ -33,6 +39,8 @@ export async function registerSite(db: Database, root: string, now: Date): Promi
           path: path.join(root, v.folder),
           duty: v.duty,
           quotaBytes: v.quota,
+          systemDrive: SYSTEM_DRIVES.includes(v.name),
+          linkMbits: v.role === 'server' ? 10_000 : null,
         },
         now,
       ),
@@ -52,22 +60,91 @@ export async function registerSite(db: Database, root: string, now: Date): Promi
   const [walking, reading] = [walkPool(), documentPool()];
   try {
     for (const id of ids) await readVolume(db, walking, id, { stop: stopFlag(), now: () => now });
-    for (const id of ids) await readDocuments(db, reading, id, () => now);
+    for (const id of ids) await readDocuments(db, reading, id, { now: () => now });
   } finally {
     await Promise.all([walking.end(), reading.end()]);
   }
   await leavePastSamples(db, Math.floor(now.getTime() / DAY_MS));
   for (const { project, state, days } of STATES) {
     const [row] = await db.select().from(projects).where(eq(projects.name, project));
-    if (row) await takeSuggestedHomes(db, row.id as ProjectId, { who: 'Saltpan House', now });
+    if (row) await takeSuggestedHomes(db, row.id as ProjectId, by);
     if (row)
       await setState(db, {
         projectId: row.id as ProjectId,
         state,
         since: new Date(now.getTime() - days * DAY_MS),
-        who: 'Saltpan House',
-        now,
+        ...by,
       });
+  }
+  await plan(db, ids, by);
+  await archiveOld(db, root, by);
+  // The last act: a disk leaves the house.
+  const away = VOLUMES.findIndex((v) => v.name === AWAY);
+  renameSync(path.join(root, VOLUMES[away]!.folder), path.join(root, `${VOLUMES[away]!.folder}-elsewhere`));
+  await lookAgain(db, ids[away]!, now);
+}
+
+/** The house's template, a project that is only planned, facts of another. */
+async function plan(db: Database, ids: readonly VolumeId[], by: By): Promise<void> {
+  const idOf = (name: string) => ids[VOLUMES.findIndex((v) => v.name === name)]!;
+  await saveTemplate(
+    db,
+    {
+      name: TEMPLATE.name,
+      homes: TEMPLATE.homes.map(({ kind, volume, folder }) => ({ kind, volumeId: idOf(volume), folder })),
+    },
+    by,
+  );
+  const [template] = await templateRows(db);
+  const none = { people: '', privateNotes: '', publicComments: '' };
+  await projectFromTemplate(db, { templateId: template!.templateId, facts: { ...PLANNED, ...none }, make: false }, by);
+  const all = await db.select().from(projects);
+  const named = (name: string) => all.find((project) => project.name === name)!.id as ProjectId;
+  await changeProject(
+    db,
+    named('Lamp Keepers'),
+    {
+      name: 'Lamp Keepers',
+      client: 'Küstenfunk',
+      year: 2026,
+      people: 'Mara Lindqvist, cut\nIlyas Okon, sound',
+      privateNotes: 'Episode 4 may move to spring.',
+      publicComments: '',
+    },
+    by,
+  );
+  // Its backups go to a disk that is out of the house.
+  await setHome(db, named('Harbour Lights'), { kind: 'backup', volumeId: idOf(AWAY), folder: 'harbour-lights' }, by);
+}
+
+/** Archives the old project for real: written, read back, its originals removed, by a worker of its own. */
+async function archiveOld(db: Database, root: string, by: By): Promise<void> {
+  const [project] = await db.select().from(projects).where(eq(projects.name, ARCHIVED.project));
+  const [carrier] = await db.select().from(carriers).where(eq(carriers.name, ARCHIVED.carrier));
+  if (!project || !carrier) return;
+  const projectId = project.id as ProjectId;
+  await setState(db, { projectId, state: 'delivered', since: new Date(by.now.getTime() - 310 * DAY_MS), ...by });
+  const worker = startWorker(db, { name: 'demo', leaseSeconds: 30, pollMs: 50, log: pino({ level: 'error' }) });
+  try {
+    await stageArchive(db, { projectId, carrierId: carrier.id as CarrierId, folder: ARCHIVED.folder, now: by.now });
+    await runStaged(db, by);
+    const [archive] = await db.select().from(archives).where(eq(archives.projectId, projectId));
+    if (archive?.state !== 'sealed') throw new Error(`The demo archive was not sealed: ${archive?.state ?? 'none'}.`);
+    await stageOriginals(db, archive.id as ArchiveId, by.now);
+    await runStaged(db, by);
+  } finally {
+    await worker.stop();
+  }
+}
+
+async function runStaged(db: Database, { who, now }: By): Promise<void> {
+  const { planId, version } = await currentPlan(db);
+  const outcome = await runPlan(db, { planId: planId!, version, who, now });
+  if (!outcome.ok) throw new Error(`The demo plan did not run: ${outcome.trouble.code}.`);
+  for (;;) {
+    const open = await db.select({ id: jobs.id }).from(jobs).where(isNull(jobs.finishedAt));
+    if (open.length === 0) return;
+    await new Promise((resolve) => setTimeout(resolve, 40));
   }
 }
 
@@ -77,4 +154,6 @@ async function leavePastSamples(db: Database, today: number): Promise<void> {
     await db.execute(sql`
       INSERT INTO samples (volume_id, day, project_id, kind, files, bytes)
       SELECT volume_id, ${day}, project_id, kind, SUM(files), SUM(bytes) FROM volume_holdings WHERE day <= ${day} GROUP BY volume_id, project_id, kind`);
+  await db.execute(sql`
+    INSERT INTO sample_sums (volume_id, day, bytes) SELECT volume_id, day, SUM(bytes) FROM samples WHERE day < ${today} GROUP BY volume_id, day`);
 }

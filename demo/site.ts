@@ -1,13 +1,15 @@
-// Saltpan House, made up: two workstations, a shared store, a portable disk, two carriers, two projects. Written as
+// Saltpan House, made up: two workstations, a shared store, two portable disks, two carriers, seven projects. Written as
 // plain files, as people would have left them; nothing in the product knows about it.
 import { mkdirSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import { pathToFileURL } from 'node:url';
+import { strToU8, zipSync } from 'fflate';
 import { type Chance, chance } from './chance.ts';
 import { type Writer, writer } from './files.ts';
 import { movHead } from './mov.ts';
 import { type DemoBin, type DemoMedia, type DemoUse, document } from './otio.ts';
 import { pictures } from './pictures.ts';
+import { edl, session } from './other-documents.ts';
 import { wavHead, WAV_BYTES_A_SECOND } from './wav.ts';
 
 export interface DemoSite {
@@ -28,6 +30,8 @@ export function makeSite(root: string, today: Date, seed = 20): DemoSite {
   const maker = new Maker(root, today, chance(seed));
   lampKeepers(maker);
   nightFerry(maker);
+  otherProjects(maker);
+  gannetRock(maker);
   caches(maker);
   oddments(maker);
   return { shrink: maker.out.shrink, files: maker.files, bytes: maker.bytes };
@@ -74,13 +78,36 @@ export const VOLUMES = [
     duty: 'renders',
     quota: 90e9,
   },
+  {
+    station: 'Ropewalk',
+    role: 'server',
+    name: 'Ropewalk library',
+    folder: 'ropewalk-library',
+    duty: 'library',
+    quota: 60e9,
+  },
+  {
+    station: 'loft-2',
+    role: 'workstation',
+    name: 'loft-2 system',
+    folder: 'loft-2-system',
+    duty: 'none',
+    quota: 60e9,
+  },
   { station: 'Portable', role: 'portable', name: 'Carry 04', folder: 'carry-04', duty: 'source', quota: 80e9 },
+  { station: 'Portable', role: 'portable', name: 'Carry 07', folder: 'carry-07', duty: 'backups', quota: 40e9 },
 ] as const;
+
+/** Disks a station boots from. */
+export const SYSTEM_DRIVES: readonly string[] = ['loft-1 system', 'loft-2 system'];
+/** Out of the house: read once, then disconnected. */
+export const AWAY = 'Carry 07';
 
 /** Paths that stations have to volumes of others. */
 export const MOUNTS = [
-  { volume: 'Ropewalk media', station: 'loft-1', path: '/mnt/ropewalk' },
+  { volume: 'Ropewalk media', station: 'loft-1', path: '/Volumes/Ropewalk' },
   { volume: 'Ropewalk media', station: 'loft-2', path: 'R:\\' },
+  { volume: 'Ropewalk library', station: 'loft-2', path: '\\\\ropewalk\\library' },
   { volume: 'Ropewalk projects', station: 'loft-1', path: '/Volumes/Projects' },
   { volume: 'Ropewalk projects', station: 'loft-2', path: '\\\\ropewalk\\projects' },
 ] as const;
@@ -94,7 +121,27 @@ export const CARRIERS = [
 export const STATES = [
   { project: 'Lamp Keepers', state: 'in work', days: 68 },
   { project: 'Night Ferry', state: 'delivered', days: 41 },
+  { project: 'Tide Tables', state: 'finishing', days: 12 },
+  { project: 'Harbour Lights', state: 'in work', days: 20 },
+  { project: 'Gannet Rock', state: 'finishing', days: 19 },
 ] as const;
+
+/** Written small and archived for real while the demo is set up. */
+export const ARCHIVED = { project: 'Brine Road', carrier: 'KD-0001', folder: 'brine-road' } as const;
+
+/** Where new projects of the house belong. */
+export const TEMPLATE = {
+  name: 'Documentary',
+  homes: [
+    { kind: 'source', volume: 'Ropewalk media', folder: '{project}/camera' },
+    { kind: 'audio', volume: 'Ropewalk media', folder: '{project}/sound' },
+    { kind: 'document', volume: 'Ropewalk projects', folder: '{project}' },
+    { kind: 'render', volume: 'loft-1 scratch', folder: 'renders/{project}' },
+    { kind: 'cache', volume: 'loft-1 scratch', folder: 'cache/frames/{project}' },
+  ],
+} as const;
+/** Registered from the template, before anything is shot. */
+export const PLANNED = { name: 'Salt Wind', client: 'Fernweh Stiftung', year: 2026 } as const;
 
 class Maker {
   readonly out: Writer;
@@ -121,18 +168,23 @@ class Maker {
   }
 
   /** A camera file of about `gigabytes`, with a picture in its first and its middle frame. */
-  camera(file: string, gigabytes: number, days: number): DemoMedia {
+  camera(
+    file: string,
+    gigabytes: number,
+    days: number,
+    { fps = FPS, reel }: { fps?: number; reel?: string } = {},
+  ): DemoMedia {
     const frames = Math.max(50, Math.round((gigabytes * 1e9) / FRAME_BYTES / this.out.shrink));
-    const startFrame = this.luck.between(6 * 3600 * FPS, 18 * 3600 * FPS);
+    const startFrame = this.luck.between(6 * 3600 * fps, 18 * 3600 * fps);
     const name = path.basename(file, path.extname(file));
     const { head, firstFrameAt, fileBytes } = movHead({
       frames,
       frameBytes: FRAME_BYTES,
-      fps: FPS,
+      fps,
       width: 960,
       height: 540,
       startFrame,
-      reel: name.slice(0, 4),
+      reel: reel ?? name.slice(0, 4),
     });
     const picture = this.luck.pick(this.frames);
     const middle = firstFrameAt + Math.floor(frames / 2) * FRAME_BYTES;
@@ -146,7 +198,7 @@ class Maker {
       fileBytes,
       days,
     );
-    return { name, url: this.urlOf(file), fps: FPS, startFrame, frames };
+    return { name, url: this.urlOf(file), fps, startFrame, frames };
   }
 
   sound(file: string, seconds: number, days: number): DemoMedia {
@@ -172,9 +224,44 @@ class Maker {
     };
   }
 
+  /** A sequence of stills, but for the frames in `lost`, counted from its first. */
+  stills(shot: string, frames: number, lost: readonly number[]): DemoMedia {
+    const folder = `ropewalk-media/tide-tables/shots/${shot}/plate`;
+    for (let i = 0; i < frames; i++)
+      if (!lost.includes(i)) this.plain(`${folder}/${shot}_plate.${1001 + i}.exr`, 12.4e6, 30);
+    return {
+      name: `${shot}_plate`,
+      url: `${this.urlOf(folder)}/`,
+      fps: FPS,
+      startFrame: 1001,
+      frames,
+      stills: { prefix: `${shot}_plate.`, ending: '.exr', first: 1001, digits: 4 },
+    };
+  }
+
+  /** The same bytes once more, somewhere else. */
+  again(file: string, copy: string): void {
+    this.out.copy(file, copy);
+    this.files++;
+    this.bytes += this.out.sizeOf(copy);
+  }
+
+  zip(file: string, entries: Record<string, string>, days: number): void {
+    const mtime = new Date('2026-01-01T00:00:00');
+    const bytes = Buffer.from(
+      zipSync(Object.fromEntries(Object.entries(entries).map(([name, text]) => [name, strToU8(text)])), { mtime }),
+    );
+    this.put(file, [{ at: 0, bytes }], bytes.length, days);
+  }
+
   text(file: string, text: string, days: number): void {
     const bytes = Buffer.from(text);
     this.put(file, [{ at: 0, bytes }], bytes.length, days);
+  }
+
+  /** A file of no special form and no contents: nothing but a hole. */
+  hollow(file: string, bytes: number, days: number): void {
+    this.put(file, [], Math.max(64, Math.round(bytes / this.out.shrink)), days);
   }
 
   /** A file of no special form: a few bytes and a hole. */
@@ -214,18 +301,32 @@ function lampKeepers(maker: Maker): void {
   const interviews = day('interviews', 'A012', 20, 62);
   const lantern = day('lantern room', 'A014', 22, 48);
   const drone = day('drone', 'D003', 10, 40);
-  const lost: DemoMedia[] = ['keeper_portrait_07', 'chart_of_the_bay'].map((name) => ({
-    name,
+  // Moved to another folder since; of one there are two by now.
+  const lost = ['keeper_portrait_07', 'chart_of_the_bay', 'lighthouse_model_02'].map((name) => ({
+    ...maker.camera(`ropewalk-media/lamp-keepers/from the museum/${name}.mov`, 0.15, 33),
     url: maker.urlOf(`ropewalk-media/lamp-keepers/stills/${name}.mov`),
-    fps: FPS,
-    startFrame: 0,
-    frames: 125,
   }));
+  maker.again(
+    'ropewalk-media/lamp-keepers/from the museum/lighthouse_model_02.mov',
+    'carry-04/handover/lighthouse_model_02.mov',
+  );
+  const slow = maker.camera('ropewalk-media/lamp-keepers/drone/D003C060_0427.mov', 2.4, 40, { fps: 50 });
   const music = ['lamp_winch_atmos', 'harbour_bell', 'sea_state_five'].map((name, i) =>
     maker.sound(`ropewalk-media/lamp-keepers/sound/${name}.wav`, 900 + i * 500, 55),
   );
   // Copied in a hurry to where nobody looks for it.
   const strayed = maker.camera('loft-1-system/Desktop/lamp-keepers/A015C001_0502.mov', 6.2, 9);
+  const titles = {
+    name: 'opening titles',
+    fps: FPS,
+    picture: [
+      ...maker.cuts(lost.slice(1)),
+      { media: slow, start: slow.startFrame + 100, frames: 120, speed: 0.5 },
+      { media: drone[4]!, start: drone[4]!.startFrame + 50, frames: 60, speed: -1 },
+      { media: lantern[20]!, start: lantern[20]!.startFrame + 75, frames: 40, speed: 0 },
+    ],
+    sound: maker.cuts(music.slice(2)),
+  };
   const root: DemoBin = {
     name: 'Lamp Keepers',
     bins: [
@@ -234,13 +335,14 @@ function lampKeepers(maker: Maker): void {
         bins: [
           { name: 'Interviews', clips: interviews },
           { name: 'Lantern room', clips: [...lantern, strayed, ...lost] },
-          { name: 'Drone', clips: drone },
+          { name: 'Drone', clips: [...drone, slow] },
         ],
       },
       { name: 'Music and effects', clips: music },
       {
         name: 'Timelines',
         timelines: [
+          titles,
           {
             name: 'ep3 v11',
             fps: FPS,
@@ -250,10 +352,14 @@ function lampKeepers(maker: Maker): void {
           {
             name: 'ep3 v12',
             fps: FPS,
-            picture: maker.cuts(
-              [...interviews.slice(0, 7), ...lantern.slice(2, 12), strayed, lost[0]!, ...drone.slice(0, 3)],
-              2,
-            ),
+            picture: [
+              { nested: titles, start: 30, frames: 330 },
+              ...maker.cuts(
+                [...interviews.slice(0, 7), ...lantern.slice(2, 12), strayed, lost[0]!, ...drone.slice(0, 3)],
+                2,
+              ),
+              { ...maker.cuts(interviews.slice(12, 13))[0]!, off: true },
+            ],
             sound: maker.cuts(music, 2),
           },
           {
@@ -267,6 +373,22 @@ function lampKeepers(maker: Maker): void {
     ],
   };
   maker.text('ropewalk-projects/lamp-keepers/lamp-keepers_ep3.otio', document(root), 0);
+  maker.zip(
+    'ropewalk-projects/lamp-keepers/lamp-keepers mix.dawproject',
+    session(
+      'Lamp Keepers',
+      music.map((item, i) => ({
+        track: ['Winch', 'Bell', 'Sea'][i]!,
+        path: new URL(item.url).pathname,
+        clips: [
+          { time: 4 + i * 8, seconds: 12, from: 30 * (i + 1) },
+          { time: 60 + i * 5, seconds: 25, from: 200 + 40 * i },
+        ],
+        seconds: item.frames / FPS,
+      })),
+    ),
+    4,
+  );
   maker.text('ropewalk-projects/lamp-keepers/notes for the mix.txt', 'Bell before the second title.\n', 3);
   for (const n of numbered(6))
     maker.camera(
@@ -330,22 +452,158 @@ function nightFerry(maker: Maker): void {
   for (const n of numbered(10)) maker.camera(`loft-2-scratch/proxies/night-ferry/B007C${n}_0311.mov`, 0.3, 119);
 }
 
-/** Some 8,000 cache files of various ages, on every disk that people work on. */
+/** Four more: one with stills and borrowed media, one cut by titles of its own, one small and old, one only planned. */
+function otherProjects(maker: Maker): void {
+  const { luck } = maker;
+  const library = ['tide_bed', 'brass_low', 'gulls_far', 'rain_on_tin'].map((name, i) =>
+    maker.sound(`ropewalk-library/music/${name}.wav`, 180 + i * 40, 400),
+  );
+  // Each station writes the paths it has itself.
+  const written = (media: DemoMedia, folder: string, as: string): DemoMedia => ({
+    ...media,
+    url: as + decodeURIComponent(media.url.split(`/${folder}/`)[1]!).replaceAll('/', as.includes('\\') ? '\\' : '/'),
+  });
+  const onDrive = (media: DemoMedia) => written(media, 'ropewalk-media', 'R:\\');
+  const onShare = (media: DemoMedia) => written(media, 'ropewalk-library', '\\\\ropewalk\\library\\');
+  const onVolumes = (media: DemoMedia) => ({
+    ...media,
+    url: `file:///Volumes/Ropewalk/${media.url.split('/ropewalk-media/')[1]}`,
+  });
+  for (const n of numbered(14)) maker.plain(`ropewalk-library/titles/house_title_${n}.mov`, 40e6, 380);
+  const shots = ['tt_010', 'tt_020', 'tt_030'].map((shot, i) =>
+    maker.stills(shot, 160 + i * 80, i === 1 ? [57, 58, 121] : []),
+  );
+  const plates = numbered(9).map((n) =>
+    maker.camera(
+      `ropewalk-media/tide-tables/camera/A021C${n}_0112.mov`,
+      luck.between(8, 30) / 10,
+      luck.between(40, 60),
+      { fps: n < '004' ? 24 : FPS },
+    ),
+  );
+  for (const n of numbered(3)) {
+    maker.text(`ropewalk-media/tide-tables/camera/A021C${n}_0112.xml`, `<take number="${n}"/>\n`, 50);
+    // One recording that the camera cut by size.
+    maker.plain(`ropewalk-media/tide-tables/camera/long take/B003C001_${n}.mxf`, n === '003' ? 1.3e9 : 4e9, 45);
+  }
+  // Made for Lamp Keepers, and used here too.
+  const borrowed = maker.camera('ropewalk-media/lamp-keepers/drone/D003C050_0427.mov', 2.2, 41);
+  const tide: DemoBin = {
+    name: 'Tide Tables',
+    bins: [
+      { name: 'Plates', clips: [...plates.map(onDrive), borrowed] },
+      { name: 'Shots', clips: shots },
+      { name: 'House music', clips: library.map(onShare) },
+      {
+        name: 'Cuts',
+        timelines: [
+          {
+            name: 'tide tables picture lock',
+            fps: FPS,
+            picture: maker.cuts([...plates.slice(0, 6).map(onDrive), borrowed, ...shots]),
+            sound: maker.cuts(library.map(onShare)),
+          },
+          {
+            name: 'tide tables social',
+            fps: FPS,
+            picture: maker.cuts(plates.slice(0, 2).map(onDrive)),
+            sound: maker.cuts(library.slice(0, 1).map(onShare)),
+          },
+          {
+            name: 'tide tables stills reel',
+            fps: FPS,
+            picture: maker.cuts(shots),
+            sound: maker.cuts(library.slice(1, 2).map(onShare)),
+          },
+        ],
+      },
+    ],
+  };
+  maker.text('ropewalk-projects/tide-tables/tide-tables.otio', document(tide), 2);
+  // Renders beside the source, where a default put them.
+  for (const n of numbered(4))
+    maker.camera(`ropewalk-media/tide-tables/renders/tt_grade_${n}.mov`, 1.4, luck.between(3, 11));
+
+  const quay = numbered(12).map((n) =>
+    onVolumes(maker.camera(`ropewalk-media/harbour-lights/day 1/H001C${n}_0302.mov`, luck.between(10, 35) / 10, 18)),
+  );
+  const pickups = numbered(2).map((n) =>
+    maker.camera(`loft-2-system/Downloads/harbour-lights/H009C${n}_0319.mov`, 1.7, 4),
+  );
+  const lights: DemoBin = {
+    name: 'Harbour Lights',
+    bins: [
+      { name: 'Day 1', clips: quay },
+      { name: 'Pickups', clips: pickups },
+      {
+        name: 'Cuts',
+        timelines: [
+          {
+            name: 'assembly',
+            fps: FPS,
+            picture: maker.cuts([...quay, ...pickups]),
+            sound: maker.cuts(library.slice(2)),
+          },
+          { name: 'two minutes', fps: FPS, picture: maker.cuts(quay.slice(0, 5)), sound: [] },
+          { name: 'titles test', fps: FPS, picture: maker.cuts(quay.slice(3, 4)), sound: [] },
+        ],
+      },
+    ],
+  };
+  maker.text('ropewalk-projects/harbour-lights/quayside cut.otio', document(lights), 1);
+  // Saved half, when a disk filled up.
+  maker.text('ropewalk-projects/harbour-lights/quayside cut old.otio', document(lights).slice(0, 2400), 6);
+  for (const n of numbered(6)) maker.plain(`carry-07/harbour-lights/backup ${n}.tar`, 900e6, 9);
+
+  const brine = numbered(4).map((n) => maker.camera(`ropewalk-media/brine-road/K001C${n}_1108.mov`, 0.07, 330));
+  maker.text(
+    'ropewalk-projects/brine-road/brine-road.otio',
+    document({
+      name: 'Brine Road',
+      bins: [
+        { name: 'Reels', clips: brine },
+        {
+          name: 'Final',
+          timelines: [
+            { name: 'brine road final', fps: FPS, picture: maker.cuts(brine), sound: [] },
+            { name: 'brine road trailer', fps: FPS, picture: maker.cuts(brine.slice(0, 2)), sound: [] },
+            { name: 'brine road poster frames', fps: FPS, picture: maker.cuts(brine.slice(2)), sound: [] },
+          ],
+        },
+      ],
+    }),
+    320,
+  );
+}
+
+/** Cut somewhere else: an edit list is all there is. */
+function gannetRock(maker: Maker): void {
+  const reels = numbered(8).map((n) =>
+    maker.camera(`ropewalk-media/gannet-rock/camera/G004C${n}.mov`, 0.4, 75, { reel: `G004C${n}` }),
+  );
+  maker.text(
+    'ropewalk-projects/gannet-rock/gannet rock cut 3.edl',
+    edl('Gannet Rock', maker.cuts(reels.slice(0, 6)), FPS),
+    20,
+  );
+}
+
+/** Some 36,000 cache files of various ages, on every disk that people work on. */
 function caches(maker: Maker): void {
   const { luck } = maker;
   const areas = [
-    { folder: 'loft-1-scratch/cache/frames/lamp-keepers', files: 2600, megabytes: [8, 40], days: [0, 70] },
-    { folder: 'loft-1-scratch/cache/frames/night-ferry', files: 1500, megabytes: [8, 40], days: [44, 130] },
-    { folder: 'loft-1-scratch/cache/peaks', files: 1100, megabytes: [1, 3], days: [0, 200] },
-    { folder: 'loft-2-scratch/cache/frames/night-ferry', files: 1300, megabytes: [8, 40], days: [42, 140] },
-    { folder: 'loft-2-scratch/cache/thumbnails', files: 900, megabytes: [0.2, 1], days: [0, 300] },
-    { folder: 'loft-1-system/Users/Shared/caches/audio', files: 500, megabytes: [4, 20], days: [20, 260] },
+    { folder: 'loft-1-scratch/cache/frames/lamp-keepers', files: 12_400, megabytes: [2, 8], days: [0, 70] },
+    { folder: 'loft-1-scratch/cache/frames/night-ferry', files: 6500, megabytes: [2, 9], days: [44, 130] },
+    { folder: 'loft-1-scratch/cache/peaks', files: 5400, megabytes: [0.2, 0.6], days: [0, 200] },
+    { folder: 'loft-2-scratch/cache/frames/night-ferry', files: 5300, megabytes: [2, 10], days: [42, 140] },
+    { folder: 'loft-2-scratch/cache/thumbnails', files: 6900, megabytes: [0.02, 0.1], days: [0, 300] },
+    { folder: 'loft-1-system/Users/Shared/caches/audio', files: 2500, megabytes: [1, 4], days: [20, 260] },
     { folder: 'ropewalk-media/lamp-keepers/cache', files: 140, megabytes: [10, 30], days: [30, 60] },
   ] as const;
   for (const area of areas)
     for (let i = 0; i < area.files; i++) {
-      const shard = String(i % 7).padStart(2, '0');
-      maker.plain(
+      const shard = String(i % 16).padStart(2, '0');
+      maker.hollow(
         `${area.folder}/${shard}/${String(i).padStart(6, '0')}.frm`,
         luck.between(area.megabytes[0] * 1000, area.megabytes[1] * 1000) * 1000,
         luck.between(area.days[0], area.days[1]),
@@ -355,6 +613,16 @@ function caches(maker: Maker): void {
 
 function oddments(maker: Maker): void {
   maker.plain('loft-1-system/System/bootstore.img', 21e9, 300);
+  maker.plain('loft-2-system/System/bootstore.img', 19e9, 300);
+  // Left by somebody, wanted by nobody.
+  for (const n of numbered(5))
+    maker.camera(`loft-2-system/Downloads/phone clips/VID_20260${n}.mp4`, 0.6, 70 + Number(n));
+  // A folder so deep that no explorer shows it whole.
+  maker.plain(
+    `loft-1-scratch/renders/lamp-keepers/${Array.from({ length: 14 }, (_, i) => `pass ${i + 1}`).join('/')}/matte.mov`,
+    90e6,
+    15,
+  );
   maker.camera('carry-04/handover/Übergabe – été 東京.mov', 5.1, 12);
   maker.text('ropewalk-projects/house/rates and terms.txt', 'As agreed.\n', 200);
   for (const n of numbered(3))

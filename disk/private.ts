@@ -2,7 +2,9 @@
 // it over.
 import { randomUUID } from 'node:crypto';
 import {
+  accessSync,
   closeSync,
+  constants,
   fsyncSync,
   linkSync,
   mkdirSync,
@@ -15,13 +17,21 @@ import {
   writeSync,
 } from 'node:fs';
 import path from 'node:path';
+import { roomOf } from '#core/places/space.ts';
 import { codeOf, isMissing } from './facts.ts';
 
 export const PRIVATE_FOLDER = '.keramion';
 const IDENTITY = 'identity.json';
 
 export type VolumeLook =
-  | { state: 'reachable'; identity: string | null; totalBytes: number; freeBytes: number; writable: boolean }
+  | {
+      state: 'reachable';
+      identity: string | null;
+      totalBytes: number;
+      freeBytes: number;
+      credible: boolean;
+      writable: boolean;
+    }
   | { state: 'unreachable'; code: string };
 
 /** Looks at the place where a volume should be: is it there, which one is it, how much is free. */
@@ -32,8 +42,7 @@ export function lookAtVolume(root: string): VolumeLook {
     return {
       state: 'reachable',
       identity: readIdentity(root),
-      totalBytes: fs.blocks * fs.bsize,
-      freeBytes: fs.bavail * fs.bsize,
+      ...roomOf(fs),
       writable: canWrite(root),
     };
   } catch (error) {
@@ -43,7 +52,10 @@ export function lookAtVolume(root: string): VolumeLook {
 
 function canWrite(root: string): boolean {
   try {
-    mkdirSync(path.join(root, PRIVATE_FOLDER), { recursive: true });
+    const folder = path.join(root, PRIVATE_FOLDER);
+    mkdirSync(folder, { recursive: true });
+    // A file system mounted for reading only lets the folder stand; asking to write into it tells.
+    accessSync(folder, constants.W_OK);
     return true;
   } catch {
     return false;

@@ -20,6 +20,9 @@ export type RemovalResult = { done: true } | { done: false; reason: HeldReason; 
 
 const TAKING = path.join(PRIVATE_FOLDER, 'taking');
 
+/** The private name of a file on its way, by the number of its item. */
+export const takenPlace = (root: string, itemId: number): string => path.join(root, TAKING, String(itemId));
+
 /** Removes one file of the volume at `root`, or says why it was held. Running it again is safe. */
 export function removeExpected(root: string, removal: Removal, open: () => OpenFiles): RemovalResult {
   try {
@@ -36,7 +39,7 @@ export function removeExpected(root: string, removal: Removal, open: () => OpenF
 }
 
 function attempt(root: string, removal: Removal, open: () => OpenFiles): RemovalResult {
-  const taken = path.join(root, TAKING, String(removal.itemId));
+  const taken = takenPlace(root, removal.itemId);
   // Left there by a run that was killed between taking and removing.
   if (look(taken).is !== 'gone') return settle(root, removal, taken);
   const place = locate(root, removal);
@@ -60,7 +63,8 @@ function settle(root: string, removal: Removal, taken: string): RemovalResult {
   return putBack(root, removal, taken, facts.is === 'file' ? 'changed' : 'not a file');
 }
 
-function putBack(root: string, removal: Inside, taken: string, reason: HeldReason): RemovalResult {
+/** Gives a taken file its name back; where somebody has taken that meanwhile, it is kept beside. */
+export function putBack(root: string, removal: Inside, taken: string, reason: HeldReason): RemovalResult {
   try {
     renameNew(taken, absolute(root, removal));
   } catch (error) {

@@ -28,11 +28,11 @@ test('one project travels the whole way and comes back with all its media', asyn
   await page.goto('/');
   await expect(page.getByRole('heading', { level: 1 })).toContainText('loft-1 scratch is full in');
 
-  // Its disks are read again: nothing changed, so nothing is said to have changed.
+  // Its disks are read again but for the one that is away; two pieces of work had ended before.
   await page.getByRole('button', { name: 'Work', exact: true }).click();
   await page.getByRole('button', { name: 'Read all volumes' }).click();
   const work = page.getByRole('dialog', { name: 'Work' });
-  await expect(work.getByText('done', { exact: true })).toHaveCount(6, { timeout: 60_000 });
+  await expect(work.getByText('done', { exact: true })).toHaveCount(10, { timeout: 60_000 });
   await page.keyboard.press('Escape');
 
   // The manager sees where it lives, and narrows the rack to one disk.
@@ -119,5 +119,5 @@ test('one project travels the whole way and comes back with all its media', asyn
   // The ledger holds a receipt for each.
   await page.goto('/ledger');
   for (const words of ['caches removed', 'archive sealed', 'originals removed', 'project restored'])
-    await expect(page.getByText(words, { exact: true })).toBeVisible();
+    await expect(page.getByText(words, { exact: true }).first()).toBeVisible();
 });

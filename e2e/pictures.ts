@@ -46,10 +46,34 @@ try {
   const page = await open('light');
   await take(page, '/', 'site');
   await take(await open('dark'), '/', 'site-dark');
-  await take(page, '/projects/1', 'project');
-  await take(page, '/space?v=1', 'space');
+  await page.getByRole('link', { name: 'Lamp Keepers', exact: true }).click();
+  await page.getByRole('heading', { name: 'Lamp Keepers', level: 1 }).waitFor();
+  // The pictures of its clips are made when they are first looked at.
+  await page.waitForTimeout(6000);
+  await page.locator('main').evaluate((main) => main.scrollTo(0, 0));
+  await take(page, null, 'project');
+  await page.getByRole('link', { name: /^find / }).click();
+  await page.getByRole('button', { name: /lighthouse_model_02/ }).click();
+  await take(page, null, 'missing');
+  await page.goto('/projects');
+  await page.getByRole('link', { name: 'Tide Tables', exact: true }).click();
+  await page.getByRole('link', { name: /^All clips/ }).click();
+  await page.locator('nav[aria-label="Bins"] [aria-current="true"]', { hasText: 'All clips' }).waitFor();
+  await page.getByRole('link', { name: 'as a picture' }).click();
+  await page.getByRole('region', { name: 'What uses what' }).waitFor();
+  await take(page, null, 'uses');
+  await page.goto('/projects');
+  await page.getByRole('link', { name: 'Gannet Rock', exact: true }).click();
+  await page.getByRole('link', { name: 'report' }).click();
+  await page.getByRole('button', { name: 'Print' }).waitFor();
+  await take(page, null, 'report');
+  await take(page, '/space?by=project', 'space');
   await take(page, '/storage', 'storage');
-  await take(page, '/archive/2', 'archive');
+  await take(page, '/settings', 'settings');
+  await page.goto('/archive');
+  await page.getByRole('link', { name: 'Shape an archive of Night Ferry' }).click();
+  await page.getByRole('button', { name: 'Stage archive' }).waitFor();
+  await take(page, null, 'archive');
   await page.getByRole('button', { name: 'Stage archive' }).click();
   await page.getByText(/Staged an archive/).waitFor();
   await page.getByRole('button', { name: 'Review plan' }).click();
@@ -64,7 +88,10 @@ try {
   await page.getByRole('button', { name: /^Stage / }).click();
   await page.getByText(/Nothing goes before/).waitFor();
   await page.goto('/shelf');
-  await page.getByRole('button', { name: /Stage the removal/ }).click();
+  await page
+    .getByRole('button', { name: /Stage the removal/ })
+    .last()
+    .click();
   await page.getByText(/of originals in/).waitFor();
   await page.getByRole('button', { name: 'Review plan' }).click();
   await page.getByRole('button', { name: 'Run two steps' }).waitFor();

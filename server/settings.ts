@@ -6,6 +6,7 @@ const schema = z.object({
   KERAMION_PORT: z.coerce.number().int().min(1).max(65535).default(4700),
   KERAMION_HOST: z.string().min(1).default('127.0.0.1'),
   KERAMION_LEASE_SECONDS: z.coerce.number().min(1).max(600).default(15),
+  KERAMION_POSTERS: z.string().min(1).default('var/posters'),
 });
 
 export interface Settings {
@@ -13,6 +14,8 @@ export interface Settings {
   port: number;
   host: string;
   leaseSeconds: number;
+  /** Folder of the pictures made of media; the start command says it, not the user. */
+  posters: string;
 }
 
 export function settings(env: NodeJS.ProcessEnv = process.env): Settings {
@@ -21,11 +24,12 @@ export function settings(env: NodeJS.ProcessEnv = process.env): Settings {
     throw new Error(
       `A setting is wrong: ${parsed.error.issues.map((i) => `${i.path.join('.')} ${i.message}`).join('; ')}.`,
     );
-  const { KERAMION_DATABASE, KERAMION_PORT, KERAMION_HOST, KERAMION_LEASE_SECONDS } = parsed.data;
+  const { KERAMION_DATABASE, KERAMION_PORT, KERAMION_HOST, KERAMION_LEASE_SECONDS, KERAMION_POSTERS } = parsed.data;
   return {
     databaseUrl: KERAMION_DATABASE,
     port: KERAMION_PORT,
     host: KERAMION_HOST,
     leaseSeconds: KERAMION_LEASE_SECONDS,
+    posters: KERAMION_POSTERS,
   };
 }

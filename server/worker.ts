@@ -14,6 +14,10 @@ import { Cancelled, JobContext, type Pools } from './jobs/context.ts';
 import { claimJob, endJob, type Job, LeaseLost, releaseLease } from './jobs/queue.ts';
 import { readDocuments } from './jobs/read-documents.ts';
 import { readVolume, VolumeNotReadable } from './jobs/read-volume.ts';
+import { runApplyKinds } from './jobs/apply-kinds.ts';
+import { runMakeFolders } from './jobs/make-folders.ts';
+import { runMove } from './jobs/move.ts';
+import { runRelink } from './jobs/relink.ts';
 import { runRemove } from './jobs/remove.ts';
 import { runRestore } from './jobs/restore.ts';
 import { Refused } from './refused.ts';
@@ -28,12 +32,15 @@ export interface Worker {
   stop(): Promise<void>;
 }
 
-/** Starts taking jobs. `stop` ends the running ones without finishing them: their leases run out and they go on later. */
+/**
+ * Starts taking jobs. `stop` ends the running ones without finishing them: their leases run out and they go on later.
+ * Threads that are given stay the giver's; without them the worker has its own.
+ */
 export function startWorker(
   db: Database,
-  options: { name: string; leaseSeconds: number; pollMs: number; log: pino.Logger },
+  options: { name: string; leaseSeconds: number; pollMs: number; log: pino.Logger; pools?: Pools },
 ): Worker {
-  const pools: Pools = { walk: walkPool(), content: contentPool(), documents: documentPool() };
+  const pools: Pools = options.pools ?? { walk: walkPool(), content: contentPool(), documents: documentPool() };
   const running = new Map<number, { context: JobContext; ended: Promise<void> }>();
   let stopping = false;
   let reached = { volumes: [] as number[], carriers: [] as number[] };
@@ -77,7 +84,7 @@ export function startWorker(
         Promise.all([...running.values()].map((r) => r.ended)),
         new Promise((resolve) => setTimeout(resolve, 5_000)),
       ]);
-      await Promise.all([pools.walk.end(), pools.content.end(), pools.documents.end()]);
+      if (!options.pools) await Promise.all([pools.walk.end(), pools.content.end(), pools.documents.end()]);
     },
   };
 }
@@ -89,7 +96,8 @@ async function work(context: JobContext, log: pino.Logger): Promise<void> {
   try {
     await dispatch(context);
     log.info({ job: job.id }, 'job done');
-  } catch (error) {
+  } catch (thrown) {
+    const error = context.reasonOf(thrown);
     if (error instanceof LeaseLost) {
       await releaseLease(db, job);
       log.warn({ job: job.id }, 'job let go');
@@ -113,15 +121,17 @@ async function dispatch(context: JobContext): Promise<void> {
   switch (job.kind) {
     case 'read volume': {
       const volumeId = Number(job.params.volumeId) as VolumeId;
+      const folder = typeof job.params.folder === 'string' ? job.params.folder : undefined;
       context.phase('reading', 'files', Number(job.params.expectedFiles ?? 0));
       const result = await readVolume(db, pools.walk, volumeId, {
         stop: context.stop,
         now: context.now,
         progress: (looked) => context.set(looked),
+        folder,
       });
       context.check();
       context.rename('reading documents');
-      await readDocuments(db, pools.documents, volumeId, context.now);
+      await readDocuments(db, pools.documents, volumeId, { now: context.now, reading: result });
       context.phase('read', 'files', result.looked, result.looked);
       await context.checkLease();
       return db.transaction((tx) => endJob(tx, job, { state: 'done' }));
@@ -132,6 +142,14 @@ async function dispatch(context: JobContext): Promise<void> {
       return runArchive(context);
     case 'restore':
       return runRestore(context);
+    case 'move':
+      return runMove(context);
+    case 'make folders':
+      return runMakeFolders(context);
+    case 'apply kinds':
+      return runApplyKinds(context);
+    case 'relink':
+      return runRelink(context);
   }
 }
 

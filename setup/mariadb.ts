@@ -136,7 +136,7 @@ function serverOptions({ data, port, socket, init, durable }: ServerOptions): st
     '--default-time-zone=+00:00',
     '--transaction-isolation=READ-COMMITTED',
     '--innodb-buffer-pool-size=512M',
-    '--innodb-log-file-size=256M',
+    '--innodb-log-file-size=128M',
     '--innodb-autoinc-lock-mode=2',
     '--max-allowed-packet=64M',
     '--skip-log-bin',

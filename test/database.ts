@@ -1,8 +1,9 @@
-// A database of its own for one test file, migrated, in the MariaDB that start-database.ts started.
+// A database of its own for one test, with all tables, in the MariaDB that start-database.ts started.
+import { execFileSync } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
+import { readFileSync } from 'node:fs';
 import mysql from 'mysql2/promise';
 import { connect, type Database, disconnect } from '#server/db/connect.ts';
-import { migrate } from '#server/db/migrate.ts';
 
 export interface TestDatabase {
   db: Database;
@@ -17,8 +18,12 @@ export async function testDatabase(): Promise<TestDatabase> {
   const admin = await mysql.createConnection(base);
   await admin.query(`CREATE DATABASE ${name}`);
   const url = base.replace(/\/keramion$/, `/${name}`);
+  const { hostname, port, username, password } = new URL(base);
+  execFileSync('mariadb', ['-h', hostname, '-P', port, '-u', username, '--protocol=tcp', name], {
+    env: { ...process.env, MYSQL_PWD: password },
+    input: readFileSync(process.env.KERAMION_TEST_TABLES!),
+  });
   const db = connect(url, 6);
-  await migrate(db);
   return {
     db,
     url,

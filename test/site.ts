@@ -15,9 +15,13 @@ import { addCarrier, addVolume } from '#server/services/stores.ts';
 import { startWorker, type Worker } from '#server/worker.ts';
 import { testDatabase, type TestDatabase } from './database.ts';
 
+/** Threads take a second to start, so the tests of one file share them. */
+const pools: Pools = { walk: walkPool(), content: contentPool(), documents: documentPool() };
+afterAll(() => Promise.all([pools.walk.end(), pools.content.end(), pools.documents.end()]));
+
 export class TestSite {
   readonly root = mkdtempSync(path.join(os.tmpdir(), 'site-'));
-  readonly pools: Pools = { walk: walkPool(), content: contentPool(), documents: documentPool() };
+  readonly pools = pools;
   private constructor(readonly database: TestDatabase) {}
 
   static async open(): Promise<TestSite> {
@@ -58,16 +62,24 @@ export class TestSite {
     for (const id of ids)
       results.push(await readVolume(this.db, this.pools.walk, id, { stop: stopFlag(), now: () => new Date() }));
     const documents = [];
-    for (const id of ids) documents.push(await readDocuments(this.db, this.pools.documents, id, () => new Date()));
+    for (const [i, id] of ids.entries())
+      documents.push(
+        await readDocuments(this.db, this.pools.documents, id, { now: () => new Date(), reading: results[i] }),
+      );
     return { results, documents };
   }
 
   worker(): Worker {
-    return startWorker(this.db, { name: 'test', leaseSeconds: 5, pollMs: 30, log: pino({ level: 'silent' }) });
+    return startWorker(this.db, {
+      name: 'test',
+      leaseSeconds: 5,
+      pollMs: 30,
+      log: pino({ level: 'silent' }),
+      pools: this.pools,
+    });
   }
 
   async close(): Promise<void> {
-    await Promise.all([this.pools.walk.end(), this.pools.content.end(), this.pools.documents.end()]);
     await this.database.drop();
     rmSync(this.root, { recursive: true, force: true });
   }

@@ -1,10 +1,11 @@
 // The strip that shows which parts of a clip timelines use.
+import { shareText } from '#core/reach/scope.ts';
+
 export function UsedStrip({ parts }: { parts: { from: number; to: number }[] }) {
-  const share = parts.reduce((sum, part) => sum + part.to - part.from, 0);
   const words =
     parts.length === 0
       ? 'no part used'
-      : `${Math.max(1, Math.round(share * 100))} % used, in ${parts.length === 1 ? 'one part' : `${parts.length} parts`}`;
+      : `${shareText(parts)} used, in ${parts.length === 1 ? 'one part' : `${parts.length} parts`}`;
   return (
     <svg role="img" aria-label={words} width="150" height="12" className="block">
       <title>{words}</title>

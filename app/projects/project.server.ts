@@ -2,50 +2,67 @@
 import type { Route } from './+types/project';
 import { projectForm } from '#contract/forms.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
-import { counted } from '#core/say/amounts.ts';
-import { projectBins, projectClips, projectTimelines } from '#server/services/clips.ts';
-import { projectById, projectDocuments, projectHoldings, projectMedia, setState } from '#server/services/projects.ts';
+import { counted, size } from '#core/say/amounts.ts';
+import { MOST_CLIPS, projectClips, projectTimelines } from '#server/services/clips.ts';
+import {
+  projectById,
+  projectDocuments,
+  projectHoldings,
+  projectMedia,
+  setState,
+  statesOf,
+} from '#server/services/projects.ts';
 import { projectHomes, setHome, takeSuggestedHomes } from '#server/services/homes.ts';
+import { borrowedBy } from '#server/services/ownership.ts';
+import { changeProject, makeHomes, templateFrom, titleTroubles } from '#server/services/register-project.ts';
+import { stageMoveHome } from '#server/services/stage-move.ts';
 import { answer, idFrom } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
+import { clipsAsked } from './clips-asked.server';
 
 export async function loader({ params, request }: Route.LoaderArgs) {
   const projectId = idFrom(params.projectId, 'project') as ProjectId;
   const project = await projectById(db(), projectId);
   if (!project) throw new Response('There is no such project.', { status: 404 });
-  const [placed, holdings, media, documents, { bins, loose, documentIds }] = await Promise.all([
+  const [placed, holdings, media, documents, asked] = await Promise.all([
     projectHomes(db(), projectId),
     projectHoldings(db(), projectId),
     projectMedia(db(), projectId),
     projectDocuments(db(), projectId),
-    projectBins(db(), projectId),
+    clipsAsked(request, projectId),
   ]);
-  const search = new URL(request.url).searchParams;
-  const asked = search.get('bin');
-  const first = bins.find((bin) => bin.clips > 0);
-  const bin =
-    asked === 'none'
-      ? null
-      : asked === 'all'
-        ? 'all'
-        : (bins.find((b) => b.binId === Number(asked))?.binId ?? first?.binId ?? 'all');
-  const show = search.get('show') === 'unused' ? 'unused' : search.get('show') === 'missing' ? 'missing' : 'all';
-  const [clips, timelines] = await Promise.all([
-    projectClips(db(), { documentIds, bin, show }),
+  const { bins, loose, documentIds, filter } = asked;
+  const [clips, timelines, shared, states, titles] = await Promise.all([
+    projectClips(db(), filter),
     projectTimelines(db(), documentIds),
+    borrowedBy(db(), projectId),
+    statesOf(db(), projectId),
+    titleTroubles(
+      db(),
+      { id: projectId, name: project.name },
+      documents.filter((document) => document.goneAt === null).map((document) => document.name),
+    ),
   ]);
   return {
     project,
+    ...shared,
+    states,
+    titles,
     ...placed,
     holdings,
     media,
     documents,
     bins,
     loose,
-    bin,
-    show: show as 'all' | 'unused' | 'missing',
+    bin: filter.bin,
+    show: filter.show,
+    scope: filter.scope,
+    uses: filter.scope.enabledOnly ? 'on' : (filter.scope.only ?? ''),
+    text: filter.text,
+    kind: filter.kind,
     clips,
+    more: clips.length === MOST_CLIPS,
     timelines,
   };
 }
@@ -57,8 +74,23 @@ export async function action({ request, params }: Route.ActionArgs) {
     const projectId = idFrom(params.projectId, 'project') as ProjectId;
     switch (form.intent) {
       case 'state':
-        await setState(db(), { projectId, state: form.state, since: now, who, now });
-        return `The project is ${form.state} now.`;
+        await setState(db(), { projectId, state: form.state, since: form.since ?? now, who, now });
+        return `The project is ${form.state} ${form.since ? 'since that day' : 'now'}.`;
+      case 'facts': {
+        const { intent: _intent, ...facts } = form;
+        await changeProject(db(), projectId, facts, { who, now });
+        return 'Kept.';
+      }
+      case 'move': {
+        const staged = await stageMoveHome(db(), { projectId, kind: form.kind, now });
+        return `Staged: ${counted(staged.files, 'file')}, ${size(staged.bytes)}. Look at the plan in the tray.`;
+      }
+      case 'make homes':
+        await makeHomes(db(), projectId, { who, now });
+        return 'The folders are being made; the tray shows how far.';
+      case 'template':
+        await templateFrom(db(), projectId, form.template, { who, now });
+        return `Template ${form.template} saved. New projects can be made from it.`;
       case 'home':
         await setHome(
           db(),

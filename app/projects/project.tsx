@@ -1,17 +1,17 @@
 // One project: what it holds by kind and volume, its timelines, its bins and clips, what is found and what is used.
 import clsx from 'clsx';
 import { Popover } from 'radix-ui';
-import { Form, Link, useActionData, useFetcher, useNavigation, useSearchParams, useSubmit } from 'react-router';
+import { Form, Link, useActionData, useFetcher, useSubmit } from 'react-router';
 import type { Route } from './+types/project';
 import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
 import { type Kind, KINDS, PROJECT_STATES, type VolumeId } from '#core/model.ts';
-import { ago, count, counted, exactTime, size } from '#core/say/amounts.ts';
+import { ago, count, exactTime, size } from '#core/say/amounts.ts';
 import { stateSince } from '#core/say/lenses.ts';
-import { UsedStrip } from '../charts/used-strip';
 import { useFrame } from '../shell/frame';
-import { useLens } from '../shell/links';
+import { useLens, useTo } from '../shell/links';
 import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, KindDot, Said } from '../ui/parts';
-import { Table } from '../ui/table';
+import { About } from './about';
+import { Clips } from './clips';
 import type { action } from './project.server.ts';
 
 export { loader, action } from './project.server.ts';
@@ -20,10 +20,10 @@ type Data = Route.ComponentProps['loaderData'];
 
 export default function Project({ loaderData }: Route.ComponentProps) {
   return (
-    <div className="grid gap-4">
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <Head data={loaderData} />
       <Troubles data={loaderData} />
-      <div className="grid grid-cols-[minmax(0,1.45fr)_minmax(0,1fr)] gap-4">
+      <div className="grid grid-cols-[minmax(0,1.7fr)_minmax(0,1fr)] gap-4">
         <Card title="Homes" aside={<SuggestHomes data={loaderData} />} className="max-h-[230px] overflow-auto">
           <Holdings data={loaderData} />
         </Card>
@@ -46,11 +46,13 @@ function Head({ data }: { data: Data }) {
   const submit = useSubmit();
   const said = useActionData<typeof action>();
   const living = documents.find((document) => document.goneAt === null) ?? documents[0];
+  const facts = [project.client, project.year].filter(Boolean).join(', ');
   const bytes = holdings.reduce((sum, row) => sum + row.bytes, 0);
   return (
-    <div className="flex items-end justify-between gap-6">
+    <div className="flex items-end justify-between gap-5">
       <div className="min-w-0">
-        <div className="text-ink-2">
+        <div className="truncate text-ink-2">
+          {facts !== '' && `${facts}, `}
           <span title={exactTime(project.stateSince.getTime())}>
             {stateSince(project.state, project.stateSince.getTime(), nowMs)}
           </span>
@@ -65,12 +67,20 @@ function Head({ data }: { data: Data }) {
         </h1>
         {said && !said.ok && <Said answer={said} />}
       </div>
-      <div className="flex shrink-0 items-end gap-6">
-        <dl className="flex items-end gap-6 text-right">
+      <div className="flex shrink-0 items-end gap-3">
+        <dl className="flex items-end gap-5 text-right">
           <Fact name="Everywhere">{size(bytes)}</Fact>
           <Fact name="Media found">
             {count(media.total - media.missing)}{' '}
             <span className="text-[13.5px] font-normal text-ink-2">of {count(media.total)}</span>
+            {media.missing > 0 && (
+              <Link
+                to={lens(`/projects/${project.id}/missing`)}
+                className="ml-2 text-[13.5px] font-medium text-accent hover:underline"
+              >
+                find {count(media.missing)}
+              </Link>
+            )}
           </Fact>
           <Fact name="Unused">{size(media.unusedBytes)}</Fact>
         </dl>
@@ -90,6 +100,7 @@ function Head({ data }: { data: Data }) {
             </select>
           </Form>
         </div>
+        <About data={data} />
         <div>
           <Link to={lens(`/archive/${project.id}`)} className={buttonLook('first')}>
             Shape an archive
@@ -138,7 +149,9 @@ function SuggestHomes({ data }: { data: Data }) {
 function Holdings({ data }: { data: Data }) {
   const { volumes } = useFrame();
   const names = new Map(volumes.map((volume) => [volume.volumeId, volume.name]));
-  const kinds = KINDS.filter((kind) => data.holdings.some((row) => row.kind === kind));
+  const kinds = KINDS.filter(
+    (kind) => data.holdings.some((row) => row.kind === kind) || data.homes.some((home) => home.kind === kind),
+  );
   if (kinds.length === 0) return <Empty>Nothing of it is on any volume that was read.</Empty>;
   return (
     <ul className="rows">
@@ -150,7 +163,7 @@ function Holdings({ data }: { data: Data }) {
           ? `${names.get(home.volumeId) ?? 'a retired volume'}${home.folder === '' ? '' : ` / ${home.folder}`}`
           : spread;
         return (
-          <li key={kind} className="grid grid-cols-[84px_minmax(0,1fr)_64px_minmax(0,150px)] items-center gap-2 py-1">
+          <li key={kind} className="grid grid-cols-[84px_minmax(0,1fr)_64px_minmax(0,178px)] items-center gap-2 py-1">
             <span className="flex items-center gap-1.5">
               <KindDot kind={kind} /> {kind}
             </span>
@@ -181,12 +194,11 @@ function HomeState({ data, kind, home, names }: HomeStateProps) {
   return (
     <span className="flex items-center justify-between gap-2">
       {strays.length > 0 ? (
-        <Chip
-          tone="caution"
-          title={strays.map((stray) => `${size(stray.bytes)} on ${names.get(stray.volumeId)}`).join(', ')}
-        >
-          {size(strays.reduce((sum, stray) => sum + stray.bytes, 0))} strayed
-        </Chip>
+        <MoveHome kind={kind} strays={strays} names={names} />
+      ) : home?.trouble ? (
+        <span className="truncate text-[13px] text-caution" title={HOME_TROUBLES[home.trouble]}>
+          {HOME_TROUBLES[home.trouble]}
+        </span>
       ) : (
         <span
           className="truncate text-[13px] text-ink-2"
@@ -205,6 +217,48 @@ function HomeState({ data, kind, home, names }: HomeStateProps) {
       )}
       <EditHome kind={kind} home={home} />
     </span>
+  );
+}
+
+const HOME_TROUBLES = {
+  unreachable: 'its volume cannot be reached',
+  'read-only': 'its volume can only be read',
+  'out of use': 'its volume is out of use',
+  'not made': 'the folder is not there yet',
+} as const;
+
+interface MoveHomeProps {
+  kind: Kind;
+  strays: Data['strays'];
+  names: Map<VolumeId, string>;
+}
+
+/** Stages the strays of a kind to go home. */
+function MoveHome({ kind, strays, names }: MoveHomeProps) {
+  const fetcher = useFetcher<typeof action>();
+  const bytes = size(strays.reduce((sum, stray) => sum + stray.bytes, 0));
+  const from = strays.map((stray) => `${size(stray.bytes)} on ${names.get(stray.volumeId)}`).join(', ');
+  if (fetcher.data?.ok) return <Chip tone="ok">move staged</Chip>;
+  return (
+    <fetcher.Form method="post" className="min-w-0">
+      <input type="hidden" name="kind" value={kind} />
+      <button
+        type="submit"
+        name="intent"
+        value="move"
+        disabled={fetcher.state !== 'idle'}
+        title={fetcher.data && !fetcher.data.ok ? fetcher.data.error : from}
+        aria-label={`Move ${kind} home: ${from}`}
+        className="truncate rounded-md bg-caution-wash px-2 py-0.5 text-xs font-medium text-caution hover:underline"
+      >
+        {fetcher.data && !fetcher.data.ok ? 'not staged' : `move ${bytes} home`}
+      </button>
+      {fetcher.data && !fetcher.data.ok && (
+        <span role="alert" className="sr-only">
+          {fetcher.data.error}
+        </span>
+      )}
+    </fetcher.Form>
   );
 }
 
@@ -252,34 +306,43 @@ function EditHome({ kind, home }: { kind: Kind; home: Data['homes'][number] | nu
   );
 }
 
+/** Timelines; the chosen ones are the scope that used and unused are told of. */
 function Timelines({ data }: { data: Data }) {
+  const to = useTo();
   if (data.timelines.length === 0) return <Empty>Its documents hold no timeline.</Empty>;
+  const chosen = data.scope.timelineIds;
   return (
     <ul className="rows">
-      {data.timelines.map((timeline) => (
-        <li key={timeline.timelineId} className="grid grid-cols-[minmax(0,1fr)_auto_72px] items-center gap-3 py-1.5">
-          <span className="truncate font-medium" title={timeline.name}>
-            {timeline.name}
-          </span>
-          <span className="path text-ink-2">{timeline.length}</span>
-          <span className="text-right">{size(timeline.bytes)}</span>
-        </li>
-      ))}
+      {data.timelines.map((timeline) => {
+        const isChosen = chosen.includes(timeline.timelineId);
+        const next = isChosen ? chosen.filter((id) => id !== timeline.timelineId) : [...chosen, timeline.timelineId];
+        return (
+          <li key={timeline.timelineId}>
+            <Link
+              to={to({ t: next.join(',') || null, bin: 'all' })}
+              preventScrollReset
+              aria-current={isChosen ? 'true' : undefined}
+              title={isChosen ? 'No longer only what this timeline reaches' : 'Only what this timeline reaches'}
+              className={clsx(
+                '-mx-2 grid grid-cols-[minmax(0,1fr)_auto_72px] items-center gap-3 rounded-md px-2 py-1.5',
+                isChosen ? 'bg-accent-wash' : 'hover:bg-panel',
+              )}
+            >
+              <span className="truncate font-medium" title={timeline.name}>
+                {timeline.name}
+              </span>
+              <span className="path text-ink-2">{timeline.length}</span>
+              <span className="text-right">{size(timeline.bytes)}</span>
+            </Link>
+          </li>
+        );
+      })}
     </ul>
   );
 }
 
-function useAddress(): (changes: Record<string, string>) => string {
-  const [search] = useSearchParams();
-  return (changes) => {
-    const next = new URLSearchParams(search);
-    for (const [key, value] of Object.entries(changes)) next.set(key, value);
-    return `?${next.toString()}`;
-  };
-}
-
 function Bins({ data }: { data: Data }) {
-  const address = useAddress();
+  const to = useTo();
   const children = (parent: number | null, depth: number): { bin: Data['bins'][number]; depth: number }[] =>
     data.bins
       .filter((bin) => bin.parentId === parent)
@@ -296,7 +359,7 @@ function Bins({ data }: { data: Data }) {
       {children(null, 0).map(({ bin, depth }) => (
         <Link
           key={bin.binId}
-          to={address({ bin: String(bin.binId) })}
+          to={to({ bin: String(bin.binId) })}
           preventScrollReset
           className={look(data.bin === bin.binId)}
           style={{ paddingLeft: 16 + depth * 14 }}
@@ -314,127 +377,24 @@ function Bins({ data }: { data: Data }) {
       ))}
       {data.loose > 0 && (
         <Link
-          to={address({ bin: 'none' })}
+          to={to({ bin: 'none' })}
           preventScrollReset
           className={look(data.bin === null)}
+          aria-current={data.bin === null ? 'true' : undefined}
           style={{ paddingLeft: 16 }}
         >
           Not in any bin <span className="text-[13px] text-ink-2">{count(data.loose)}</span>
         </Link>
       )}
       <Link
-        to={address({ bin: 'all' })}
+        to={to({ bin: 'all' })}
         preventScrollReset
         className={look(data.bin === 'all')}
+        aria-current={data.bin === 'all' ? 'true' : undefined}
         style={{ paddingLeft: 16 }}
       >
         All clips <span className="text-[13px] text-ink-2">{count(all)}</span>
       </Link>
     </nav>
-  );
-}
-
-const SHOWS = [
-  ['all', 'All'],
-  ['unused', 'Unused'],
-  ['missing', 'Missing'],
-] as const;
-
-function Clips({ data }: { data: Data }) {
-  const address = useAddress();
-  const navigation = useNavigation();
-  const [search] = useSearchParams();
-  const find = search.get('find');
-  const bin = data.bins.find((b) => b.binId === data.bin);
-  const bytes = data.clips.reduce((sum, clip) => sum + clip.bytes, 0);
-  return (
-    <div className="card" aria-busy={navigation.state !== 'idle'}>
-      <header className="mb-1 flex items-center justify-between gap-3">
-        <h2 className="card-title truncate">
-          {bin?.name ?? (data.bin === null ? 'Not in any bin' : 'All clips')}{' '}
-          <span className="font-normal text-ink-2">
-            {counted(data.clips.length, 'clip')}, {size(bytes)}
-          </span>
-        </h2>
-        <div role="group" aria-label="Show" className="flex shrink-0 gap-1">
-          {SHOWS.map(([value, words]) => (
-            <Link
-              key={value}
-              to={address({ show: value })}
-              preventScrollReset
-              className={buttonLook(data.show === value ? 'first' : 'plain')}
-              aria-current={data.show === value ? 'true' : undefined}
-            >
-              {words}
-            </Link>
-          ))}
-        </div>
-      </header>
-      {data.clips.length === 0 ? (
-        <Empty>{data.show === 'all' ? 'There are no clips here.' : `No clip here is ${data.show}.`}</Empty>
-      ) : (
-        <Table
-          label="Clips"
-          rows={data.clips}
-          rowKey={(clip) => clip.clipId}
-          height="max(320px, calc(100vh - 520px))"
-          marked={(clip) => clip.name === find}
-          columns={[
-            {
-              key: 'name',
-              title: 'Clip',
-              sort: (clip) => clip.name,
-              cell: (clip) => (
-                <span
-                  className="path block max-w-52 truncate"
-                  title={clip.where ? `${clip.name}, ${clip.where}` : clip.name}
-                >
-                  {clip.name}
-                </span>
-              ),
-            },
-            {
-              key: 'used',
-              title: 'Used',
-              width: 160,
-              sort: (clip) => clip.used.reduce((sum, part) => sum + part.to - part.from, 0),
-              cell: (clip) =>
-                clip.state === 'found' ? (
-                  <UsedStrip parts={clip.used} />
-                ) : (
-                  <Chip tone="loss">{clip.state === 'outside' ? 'points outside' : 'missing'}</Chip>
-                ),
-            },
-            {
-              key: 'length',
-              title: 'Duration',
-              number: true,
-              sort: (clip) => clip.length ?? '',
-              cell: (clip) => <span className="path">{clip.length ?? ''}</span>,
-            },
-            {
-              key: 'size',
-              title: 'Size',
-              number: true,
-              sort: (clip) => clip.bytes,
-              cell: (clip) => (clip.bytes > 0 ? size(clip.bytes) : ''),
-            },
-            {
-              key: 'timelines',
-              title: 'Timelines',
-              sort: (clip) => clip.timelines.join(),
-              cell: (clip) => (
-                <span
-                  className={clsx('block max-w-56 truncate', clip.timelines.length === 0 && 'text-ink-2')}
-                  title={clip.timelines.join(', ')}
-                >
-                  {clip.timelines.join(', ') || 'none'}
-                </span>
-              ),
-            },
-          ]}
-        />
-      )}
-    </div>
   );
 }

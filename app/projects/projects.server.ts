@@ -1,13 +1,31 @@
 // What the projects route asks of the services, and what it changes through them.
+import { redirect } from 'react-router';
 import type { Route } from './+types/projects';
+import { projectsForm } from '#contract/forms.ts';
+import type { FolderId } from '#core/model.ts';
 import { projectsSentence } from '#core/say/lenses.ts';
 import { projectRows } from '#server/services/projects.ts';
 import { chosenVolumes, rackVolumes } from '#server/services/rack.ts';
-import { volumesAsked } from '../answer.server';
+import { projectFromFolder, projectFromTemplate, templateRows } from '#server/services/register-project.ts';
+import { answer, volumesAsked } from '../answer.server';
 import { db } from '../db.server';
+import { personOf } from '../person.server';
 
 export async function loader({ request }: Route.LoaderArgs) {
   const only = chosenVolumes(await rackVolumes(db()), volumesAsked(request));
-  const projects = await projectRows(db(), only);
-  return { projects, sentence: projectsSentence(projects) };
+  const [projects, templates] = await Promise.all([projectRows(db(), only), templateRows(db())]);
+  return { projects, templates, sentence: projectsSentence(projects) };
+}
+
+export async function action({ request }: Route.ActionArgs) {
+  const by = { who: await personOf(request), now: new Date() };
+  return answer(request, projectsForm, async (form) => {
+    const { name, client, year, people, privateNotes, publicComments } = form;
+    const facts = { name, client, year, people, privateNotes, publicComments };
+    const projectId =
+      form.intent === 'from folder'
+        ? await projectFromFolder(db(), { folderId: form.folderId as FolderId, facts }, by)
+        : (await projectFromTemplate(db(), { templateId: form.templateId, facts, make: form.make }, by)).projectId;
+    throw redirect(`/projects/${projectId}`);
+  });
 }

@@ -1,14 +1,17 @@
 // Projects: every one with its state, size, and what of its media is found.
-import { Link } from 'react-router';
+import { useState } from 'react';
+import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/projects';
 import { count, exactTime, size } from '#core/say/amounts.ts';
 import { stateSince } from '#core/say/lenses.ts';
 import { useFrame } from '../shell/frame';
 import { useLens } from '../shell/links';
-import { Chip, Empty, Sentence } from '../ui/parts';
+import type { Answer } from '../lib/answer';
+import { Button, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
+import { Sheet } from '../ui/sheet';
 import { Table } from '../ui/table';
 
-export { loader } from './projects.server.ts';
+export { loader, action } from './projects.server.ts';
 
 type Row = Route.ComponentProps['loaderData']['projects'][number];
 
@@ -16,8 +19,11 @@ export default function Projects({ loaderData }: Route.ComponentProps) {
   const lens = useLens();
   const { nowMs } = useFrame();
   return (
-    <div className="grid gap-4">
-      <Sentence>{loaderData.sentence}</Sentence>
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
+      <div className="flex items-start justify-between gap-4">
+        <Sentence>{loaderData.sentence}</Sentence>
+        <NewProject templates={loaderData.templates} />
+      </div>
       <div className="card py-1">
         {loaderData.projects.length === 0 ? (
           <Empty>Read the volumes, and projects are found by their documents.</Empty>
@@ -95,5 +101,91 @@ export default function Projects({ loaderData }: Route.ComponentProps) {
         )}
       </div>
     </div>
+  );
+}
+
+type Templates = Route.ComponentProps['loaderData']['templates'];
+
+/** A new project from a template: its homes are known from its first day. */
+function NewProject({ templates }: { templates: Templates }) {
+  const { volumes } = useFrame();
+  const fetcher = useFetcher<Answer>();
+  const [open, setOpen] = useState(false);
+  const [chosen, setChosen] = useState(templates[0]?.templateId);
+  const template = templates.find((one) => one.templateId === chosen);
+  return (
+    <>
+      <Button tone="first" onClick={() => setOpen(true)}>
+        New project
+      </Button>
+      <Sheet open={open} onOpen={setOpen} title="New project">
+        <div className="mb-3 flex items-baseline justify-between gap-4">
+          <h2 className="sentence">A new project, its homes decided before a default decides them.</h2>
+          <Button onClick={() => setOpen(false)}>Close</Button>
+        </div>
+        {templates.length === 0 ? (
+          <Empty>
+            No template is there yet. Make one in{' '}
+            <Link to="/settings" className="text-accent underline">
+              Settings
+            </Link>
+            , or save the homes of a project as one. A project whose files are there already is registered from its
+            folder, in Space.
+          </Empty>
+        ) : (
+          <fetcher.Form method="post" className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-6">
+            <input type="hidden" name="intent" value="from template" />
+            <div className="grid content-start gap-3">
+              <Field label="Title">
+                <input name="name" maxLength={250} className={inputLook} required />
+              </Field>
+              <div className="grid grid-cols-[minmax(0,1fr)_90px] gap-3">
+                <Field label="Client">
+                  <input name="client" maxLength={200} className={inputLook} />
+                </Field>
+                <Field label="Year">
+                  <input name="year" inputMode="numeric" className={inputLook} />
+                </Field>
+              </div>
+              <label className="flex items-center gap-2">
+                <input type="checkbox" name="make" defaultChecked className="accent-accent" />
+                Make the folders on disk
+              </label>
+              <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
+                Register the project
+              </Button>
+              <Said answer={fetcher.data} />
+            </div>
+            <div className="grid content-start gap-3">
+              <Field label="Template">
+                <select
+                  name="templateId"
+                  className={inputLook}
+                  value={chosen}
+                  onChange={(event) => setChosen(Number(event.target.value))}
+                >
+                  {templates.map((one) => (
+                    <option key={one.templateId} value={one.templateId}>
+                      {one.name}
+                    </option>
+                  ))}
+                </select>
+              </Field>
+              <ul className="rows">
+                {template?.homes.map((home) => (
+                  <li key={home.kind} className="grid grid-cols-[90px_minmax(0,1fr)] py-1">
+                    <span>{home.kind}</span>
+                    <span className="path truncate">
+                      {volumes.find((volume) => volume.volumeId === home.volumeId)?.name ?? 'a volume out of use'} /{' '}
+                      {home.folder}
+                    </span>
+                  </li>
+                ))}
+              </ul>
+            </div>
+          </fetcher.Form>
+        )}
+      </Sheet>
+    </>
   );
 }

@@ -6,7 +6,7 @@ import { AGE_CHOICES, cutDay } from '#core/reclaim/cuts.ts';
 import { counted, size } from '#core/say/amounts.ts';
 import { stageCaches } from '#server/services/plan.ts';
 import { chosenVolumes, rackVolumes } from '#server/services/rack.ts';
-import { cacheFolders } from '#server/services/reclaim.ts';
+import { cacheBytes, cacheFolders, MOST_FOLDERS } from '#server/services/reclaim.ts';
 import { answer, volumesAsked } from '../answer.server';
 import { db } from '../db.server';
 
@@ -16,7 +16,9 @@ export async function loader({ request }: Route.LoaderArgs) {
   const age = (AGE_CHOICES as readonly number[]).includes(asked) ? asked : 30;
   const nowMs = Date.now();
   const cut = cutDay(nowMs, age);
-  return { folders: await cacheFolders(db(), only, cut), age, cut, nowMs };
+  const [folders, all] = await Promise.all([cacheFolders(db(), only, cut), cacheBytes(db(), only)]);
+  const listed = folders.reduce((sum, folder) => sum + folder.allBytes, 0);
+  return { folders, notListedBytes: folders.length < MOST_FOLDERS ? 0 : Math.max(0, all - listed), age, cut, nowMs };
 }
 
 export async function action({ request }: Route.ActionArgs) {

@@ -95,6 +95,12 @@ export default function Reclaim({ loaderData }: Route.ComponentProps) {
           </Card>
         </div>
       </div>
+      {loaderData.notListedBytes > 0 && (
+        <p className="text-[13px] text-ink-2">
+          The {count(folders.length)} folders with most to gain are listed; {size(loaderData.notListedBytes)} more of
+          caches lie in smaller ones. Narrow the rack to see them.
+        </p>
+      )}
       <div className="card py-1">
         {folders.length === 0 ? (
           <Empty>No caches lie on what is chosen in the rack.</Empty>

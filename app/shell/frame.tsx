@@ -19,13 +19,17 @@ export function useFrame(): FrameData {
 
 export default function Frame({ loaderData }: Route.ComponentProps) {
   return (
-    <div className="grid h-screen grid-cols-[248px_minmax(0,1fr)] grid-rows-[50px_minmax(0,1fr)_42px]">
+    <div className="grid h-screen print:block print:h-auto grid-cols-[248px_minmax(0,1fr)] grid-rows-[50px_minmax(0,1fr)_42px]">
       <a href="#lens" className="sr-only focus:not-sr-only focus:absolute focus:z-30 focus:bg-raised focus:p-2">
         To the lens
       </a>
       <TopBar frame={loaderData} />
       <Rack frame={loaderData} />
-      <main id="lens" tabIndex={-1} className="overflow-auto px-[22px] pt-5 pb-6 focus:outline-none">
+      <main
+        id="lens"
+        tabIndex={-1}
+        className="overflow-auto px-[22px] pt-5 pb-6 focus:outline-none print:overflow-visible print:p-0"
+      >
         <Outlet />
       </main>
       <Tray frame={loaderData} />

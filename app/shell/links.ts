@@ -22,6 +22,20 @@ export function useLens(): (to: string) => string {
   );
 }
 
+export type To = (changes: Record<string, string | null>) => string;
+
+/** Addresses of the same lens that keep everything but what is changed; null takes a part away. */
+export function useTo(): To {
+  const [search] = useSearchParams();
+  return (changes) => {
+    const next = new URLSearchParams(search);
+    for (const [key, value] of Object.entries(changes))
+      if (value === null) next.delete(key);
+      else next.set(key, value);
+    return `?${next.toString()}`;
+  };
+}
+
 /** Numbers of the volumes the rack has chosen. */
 export function useChosen(): number[] {
   const [search] = useSearchParams();

@@ -14,10 +14,14 @@ export function Rack({ frame }: { frame: FrameData }) {
   const chosen = useChosen();
   const groups = [...group(frame.volumes, (volume) => volume.station).values()];
   return (
-    <nav aria-label="Storage" className="row-span-1 overflow-y-auto border-r border-line bg-panel py-3">
+    <nav aria-label="Storage" className="print:hidden row-span-1 overflow-y-auto border-r border-line bg-panel py-3">
       <div className="flex items-baseline justify-between px-4 pb-1">
         <h2 className="card-title">
-          <Link to="/storage" className="hover:underline" title="Register, change and retire volumes">
+          <Link
+            to="/storage"
+            className="hover:underline"
+            title="Register, change and retire volumes; rules for kinds; templates"
+          >
             Storage
           </Link>
         </h2>

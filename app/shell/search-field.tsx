@@ -3,7 +3,7 @@ import clsx from 'clsx';
 import { useEffect, useId, useRef, useState } from 'react';
 import { useFetcher, useNavigate } from 'react-router';
 import { size } from '#core/say/amounts.ts';
-import type { Hit } from '#server/services/search.ts';
+import type { Found, Hit } from '#server/services/search.ts';
 import { isTyping } from './typing';
 
 const placeOf = (hit: Hit): string => {
@@ -25,7 +25,7 @@ const placeOf = (hit: Hit): string => {
 };
 
 export function SearchField() {
-  const fetcher = useFetcher<{ hits: Hit[]; text: string }>();
+  const fetcher = useFetcher<Found & { text: string }>();
   const navigate = useNavigate();
   const input = useRef<HTMLInputElement>(null);
   const list = useId();
@@ -47,6 +47,7 @@ export function SearchField() {
     const wait = setTimeout(() => void load(`/search?q=${encodeURIComponent(text)}`), 120);
     return () => clearTimeout(wait);
   }, [text, load]);
+  const current = fetcher.state === 'idle' && fetcher.data?.text === text ? fetcher.data : null;
   const hits = text.trim().length < 2 ? [] : (fetcher.data?.hits ?? []);
   const go = (hit: Hit) => {
     setOpen(false);
@@ -102,10 +103,18 @@ export function SearchField() {
         hidden={!shown}
         className="absolute right-0 z-30 mt-1 max-h-[70vh] w-[420px] overflow-auto rounded-[10px] border border-line bg-raised p-1"
       >
-        {hits.length === 0 && (
-          <p className="px-3 py-2 text-ink-2">
-            {fetcher.state === 'idle' && fetcher.data?.text === text ? `Nothing is named like "${text}".` : 'Looking …'}
+        {current && current.filters.length > 0 && (
+          <p className="border-b border-line-soft px-3 py-1.5 text-[13px] text-ink-2">
+            Files, {current.filters.join(', ')}
           </p>
+        )}
+        {hits.length === 0 && (
+          <p className={clsx('px-3 py-2', current?.trouble ? 'text-caution' : 'text-ink-2')}>
+            {!current ? 'Looking …' : (current.trouble ?? `Nothing is found for "${text}".`)}
+          </p>
+        )}
+        {hits.length > 0 && current?.trouble && (
+          <p className="px-3 py-1.5 text-[13px] text-caution">{current.trouble}</p>
         )}
         {hits.map((hit, i) => (
           <div
@@ -131,6 +140,9 @@ export function SearchField() {
             {hit.bytes !== null && <span className="shrink-0 text-[13px]">{size(hit.bytes)}</span>}
           </div>
         ))}
+        <p className="mt-1 border-t border-line-soft px-3 py-1.5 text-xs text-ink-3">
+          Narrow with kind:cache, project:ferry, on:loft-1, over 2 GB, older than 3 months
+        </p>
       </div>
     </div>
   );

@@ -23,7 +23,7 @@ export function TopBar({ frame }: { frame: FrameData }) {
     return () => window.removeEventListener('keydown', go);
   }, [lens, navigate]);
   return (
-    <header className="col-span-2 flex items-stretch border-b border-line bg-panel">
+    <header className="print:hidden col-span-2 flex items-stretch border-b border-line bg-panel">
       <Link to={lens('/')} className="flex w-[248px] shrink-0 items-center gap-2.5 overflow-hidden px-4 pr-3">
         <Mark />
         <span className="text-[16.5px] font-semibold">Keramion</span>

@@ -20,7 +20,7 @@ export function Tray({ frame }: { frame: FrameData }) {
   return (
     <footer
       aria-label="Plan and work"
-      className="relative z-30 col-span-2 flex items-center gap-4 border-t border-line bg-panel px-4"
+      className="print:hidden relative z-30 col-span-2 flex items-center gap-4 border-t border-line bg-panel px-4"
     >
       <span className="font-semibold">Plan</span>
       <span className="truncate" data-testid="plan-summary">

@@ -1,10 +1,10 @@
-// Asking for volumes to be read, and for work to end early.
+// Asking for volumes or single folders to be read, and for work to end early.
 import type { Route } from './+types/work-data';
 import { workForm } from '#contract/forms.ts';
-import type { JobId, VolumeId } from '#core/model.ts';
+import type { FolderId, JobId, VolumeId } from '#core/model.ts';
 import { counted } from '#core/say/amounts.ts';
 import { cancelJob } from '#server/jobs/queue.ts';
-import { askToRead } from '#server/services/work.ts';
+import { askToRead, askToReadFolder } from '#server/services/work.ts';
 import { answer } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
@@ -12,11 +12,17 @@ import { personOf } from '../person.server';
 export async function action({ request }: Route.ActionArgs) {
   const who = await personOf(request);
   return answer(request, workForm, async (form) => {
-    if (form.intent === 'read') {
-      const put = await askToRead(db(), form.volumes as VolumeId[], { who, now: new Date() });
-      return put === 0 ? 'They are being read already.' : `${counted(put, 'reading')} begun.`;
+    switch (form.intent) {
+      case 'read': {
+        const put = await askToRead(db(), form.volumes as VolumeId[], { who, now: new Date() });
+        return put === 0 ? 'They are being read already.' : `${counted(put, 'reading')} begun.`;
+      }
+      case 'read folder':
+        await askToReadFolder(db(), form.folderId as FolderId, { who, now: new Date() });
+        return 'It is being read; the tray shows how far.';
+      case 'cancel':
+        await cancelJob(db(), form.jobId as JobId);
+        return 'It ends early. What it had finished stays; nothing is half done.';
     }
-    await cancelJob(db(), form.jobId as JobId);
-    return 'It ends early. What it had finished stays; nothing is half done.';
   });
 }

@@ -5,7 +5,8 @@ import { decisions } from '#core/say/decisions.ts';
 import { siteSentence } from '#core/say/lenses.ts';
 import type { Forecast } from '#core/forecast/forecast.ts';
 import { causesOfGrowth, forecasts } from '#server/services/growth.ts';
-import { allStrays } from '#server/services/homes.ts';
+import { allStrays, homesInTrouble } from '#server/services/homes.ts';
+import { ownerlessByVolume } from '#server/services/ownership.ts';
 import { projectRows } from '#server/services/projects.ts';
 import { chosenVolumes, rackVolumes } from '#server/services/rack.ts';
 import { brokenDocuments } from '#server/services/broken-documents.ts';
@@ -16,10 +17,12 @@ export async function loader({ request }: Route.LoaderArgs) {
   const all = await rackVolumes(db());
   const only = chosenVolumes(all, volumesAsked(request));
   const volumes = only.length > 0 ? all.filter((volume) => only.includes(volume.volumeId)) : all;
-  const [projects, broken, strays] = await Promise.all([
+  const [projects, broken, strays, nobodys, homeless] = await Promise.all([
     projectRows(db(), only),
     brokenDocuments(db()),
     allStrays(db()),
+    ownerlessByVolume(db()),
+    homesInTrouble(db()),
   ]);
   const nowMs = Date.now();
   const today = Math.floor(nowMs / 86_400_000);
@@ -53,12 +56,14 @@ export async function loader({ request }: Route.LoaderArgs) {
       nowMs,
       volumes: volumes.map((v) => ({
         ...v,
-        cacheBytes: bytesOf(v, 'cache'),
-        sourceBytes: bytesOf(v, 'source'),
         forecast: forecastOf.get(v.volumeId),
       })),
       projects: projects.map((p) => ({ ...p, sinceMs: p.stateSince.getTime() })),
       brokenDocuments: broken,
+      ownerless: nobodys
+        .filter((row) => volumes.some((volume) => volume.volumeId === row.volumeId))
+        .map((row) => ({ ...row, volume: volumes.find((volume) => volume.volumeId === row.volumeId)!.name })),
+      homeTroubles: homeless,
       strays: strays.map((stray) => ({ ...stray, volume: all.find((v) => v.volumeId === stray.volumeId)?.name ?? '' })),
     }),
     byKind,

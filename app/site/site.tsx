@@ -82,7 +82,7 @@ function MatrixKey() {
 
 function Decisions({ list }: { list: Decision[] }) {
   return (
-    <ul className="rows max-h-[264px] overflow-auto" tabIndex={0} aria-label="Decisions that wait">
+    <ul className="rows max-h-[318px] overflow-auto" tabIndex={0} aria-label="Decisions that wait">
       {list.map((decision) => (
         <li key={decision.key} className="flex items-center gap-3 py-2">
           <Weight weight={decision.weight} />
@@ -115,10 +115,10 @@ function Act({ action, about }: { action: NonNullable<Decision['action']>; about
     );
   const to =
     action.go === 'reclaim' || action.go === 'space'
-      ? `/${action.go}?v=${action.volumeId}`
+      ? `/${action.go}?v=${action.volumeId}${action.go === 'space' && action.kind ? `&kind=${action.kind}` : ''}${action.go === 'space' && action.project === 0 ? '&project=0' : ''}`
       : action.go === 'archive'
         ? lens(`/archive/${action.projectId}`)
-        : lens(`/projects/${action.projectId}`);
+        : lens(`/projects/${action.projectId}${action.go === 'missing' ? '/missing' : ''}`);
   return (
     <Link to={to} className={buttonLook()} aria-label={`${action.words}: ${about}`}>
       {action.words}

@@ -1,32 +1,89 @@
-// What the space route asks of the services, and what it changes through them.
+// What the space route asks of the services.
+import { essenceFacts } from '#server/services/essence.ts';
 import type { Route } from './+types/space';
 import type { FolderId } from '#core/model.ts';
+import { joinPath } from '#core/paths.ts';
 import { spaceSentence } from '#core/say/lenses.ts';
+import { fileFacts } from '#server/services/ownership.ts';
 import { chosenVolumes, rackVolumes } from '#server/services/rack.ts';
 import { stationPaths } from '#server/services/places.ts';
-import { areas, filesIn, folderAt, strata } from '#server/services/space.ts';
+import { projectById } from '#server/services/projects.ts';
+import {
+  AREAS_BY,
+  areas,
+  BANDS,
+  EXTREMES,
+  extremes,
+  folderAt,
+  kindFrom,
+  type Narrowing,
+  type Scope,
+  strata,
+  unitsIn,
+} from '#server/services/space.ts';
 import { volumesAsked } from '../answer.server';
 import { db } from '../db.server';
 
+const numberFrom = (text: string | null, least = 1): number | undefined => {
+  const n = text === null || text === '' ? NaN : Number(text);
+  return Number.isSafeInteger(n) && n >= least ? n : undefined;
+};
+
 export async function loader({ request }: Route.LoaderArgs) {
+  const search = new URL(request.url).searchParams;
   const all = await rackVolumes(db());
-  const asked = Number(new URL(request.url).searchParams.get('folder'));
-  const folder = Number.isSafeInteger(asked) && asked > 0 ? await folderAt(db(), asked as FolderId) : null;
+  const fileAsked = numberFrom(search.get('file'));
+  const file = fileAsked === undefined ? null : await fileFacts(db(), fileAsked);
+  const folderAsked = numberFrom(search.get('folder')) ?? file?.folderId;
+  const folder = folderAsked === undefined ? null : await folderAt(db(), folderAsked as FolderId);
   const chosen = chosenVolumes(all, volumesAsked(request));
-  const only = folder ? [folder.volumeId] : chosen;
-  const [rows, files, layers] = await Promise.all([
-    areas(db(), folder ? { folderId: folder.folderId } : { volumeIds: only }),
-    folder ? filesIn(db(), folder.folderId) : [],
-    strata(db(), only, Math.floor(Date.now() / 86_400_000)),
+  const only: Narrowing = {
+    projectId: numberFrom(search.get('project'), 0),
+    kind: kindFrom(search.get('kind')),
+    band: BANDS[Number(search.get('age') ?? NaN)] ? Number(search.get('age')) : undefined,
+  };
+  const by = AREAS_BY.find((one) => one === search.get('by')) ?? 'folder';
+  const list = EXTREMES.find((one) => one === search.get('list')) ?? null;
+  const scope: Scope = folder ? { folder } : { volumeIds: chosen };
+  const today = Math.floor(Date.now() / 86_400_000);
+  const on = folder ? [folder.volumeId] : chosen;
+  const [rows, units, layers, extreme, paths, project, essence] = await Promise.all([
+    areas(db(), { scope, by, only, today }),
+    folder && by === 'folder' ? unitsIn(db(), folder.folderId, { only, today, open: search.get('open') }) : [],
+    strata(db(), on, today),
+    list ? extremes(db(), { scope, only, today, which: list }) : [],
+    folder ? stationPaths(db(), folder.volumeId, file ? joinPath(folder.path, file.name) : folder.path) : [],
+    only.projectId ? projectById(db(), only.projectId as never) : null,
+    file ? essenceFacts(db(), file.fileId) : null,
   ]);
-  const volumes = only.length > 0 ? all.filter((volume) => only.includes(volume.volumeId)) : all;
-  const where = volumes.length === 1 ? volumes[0]!.name : only.length === 0 ? 'the site' : `${volumes.length} volumes`;
-  const sentence = spaceSentence({
-    where,
-    totalBytes: volumes.reduce((sum, v) => sum + v.byKind.reduce((n, k) => n + k.bytes, 0), 0),
-    yearOldBytes: layers.at(-1)!.bytes,
-    files: volumes.reduce((sum, v) => sum + v.files, 0),
-  });
-  const paths = folder ? await stationPaths(db(), folder.volumeId, folder.path) : [];
-  return { folder, paths, rows, files, layers, sentence, nowMs: Date.now() };
+  const volumes = on.length > 0 ? all.filter((volume) => on.includes(volume.volumeId)) : all;
+  const where = volumes.length === 1 ? volumes[0]!.name : on.length === 0 ? 'the site' : `${volumes.length} volumes`;
+  const narrowed = [
+    only.projectId === undefined
+      ? null
+      : { key: 'project', words: only.projectId === 0 ? 'no project' : (project?.name ?? 'a project') },
+    only.kind === undefined ? null : { key: 'kind', words: only.kind },
+    only.band === undefined ? null : { key: 'age', words: `changed ${BANDS[only.band]!.name}` },
+  ].filter((part) => part !== null);
+  return {
+    sentence: spaceSentence({
+      where,
+      totalBytes: volumes.reduce((sum, v) => sum + v.byKind.reduce((n, k) => n + k.bytes, 0), 0),
+      yearOldBytes: layers.at(-1)!.bytes,
+      files: volumes.reduce((sum, v) => sum + v.files, 0),
+    }),
+    folder,
+    file,
+    essence,
+    paths,
+    rows,
+    units,
+    layers,
+    extreme,
+    list,
+    by,
+    narrowed,
+    readOnly: folder ? (all.find((volume) => volume.volumeId === folder.volumeId)?.readOnly ?? false) : false,
+    nowMs: Date.now(),
+  };
 }

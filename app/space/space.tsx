@@ -1,71 +1,136 @@
-// Space: a map of area by bytes, folder by folder, with the table of the same beside it, for what the rack has chosen.
+// Space: a map of area by bytes, by folder, project, kind or age, with the table of the same beside it, both in step,
+// for what the rack has chosen; the largest, newest, oldest and deepest; and what is known of one folder or file.
+import clsx from 'clsx';
 import { useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import type { Route } from './+types/space';
 import { count, counted, exactTime, ago, size } from '#core/say/amounts.ts';
 import { AreaMap } from '../charts/area-map';
 import { Strata } from '../charts/strata';
-import { useFrame } from '../shell/frame';
-import { Card, Empty, KindDot, Sentence } from '../ui/parts';
+import { type To, useTo } from '../shell/links';
+import { buttonLook, Card, Empty, KindDot, kindColour, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
+import { FileCard, FolderCard } from './facts';
 
 export { loader } from './space.server.ts';
 
 type Data = Route.ComponentProps['loaderData'];
+/** Where a click on a part leads: into the folder, or narrowed to the project, kind or age. */
+const into = (to: To, by: Data['by'], key: string): string =>
+  by === 'folder'
+    ? to({ folder: key, file: null, open: null })
+    : to({ [by === 'age' ? 'age' : by]: key, by: 'folder', file: null, open: null });
 
-export default function Space({ loaderData }: Route.ComponentProps) {
-  const { folder, rows, files } = loaderData;
-  const [search] = useSearchParams();
-  const to = (folderId: number | null) => {
-    const next = new URLSearchParams(search);
-    next.delete('file');
-    if (folderId === null) next.delete('folder');
-    else next.set('folder', String(folderId));
-    return `?${next.toString()}`;
-  };
+export default function Space({ loaderData: data }: Route.ComponentProps) {
+  const to = useTo();
+  const [pointed, setPointed] = useState<string | null>(null);
+  const { folder, rows, units } = data;
   return (
-    <div className="grid gap-4">
-      <Sentence>{loaderData.sentence}</Sentence>
-      <Strata layers={loaderData.layers} />
-      <div className="grid grid-cols-[minmax(0,1.7fr)_minmax(0,1fr)] gap-4">
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
+      <Sentence>{data.sentence}</Sentence>
+      <Strata layers={data.layers} />
+      <div className="grid grid-cols-[minmax(0,1.3fr)_minmax(0,1fr)] min-[1200px]:grid-cols-[minmax(0,1.6fr)_minmax(0,1fr)] gap-4">
         <Card
           title={<Trail folder={folder} to={to} />}
-          aside={folder ? `${size(folder.bytes)} in ${counted(folder.files, 'file')}` : 'area is size'}
+          aside={
+            <Switch label="By" keys={['folder', 'project', 'kind', 'age']} chosen={data.by} to={(by) => to({ by })} />
+          }
         >
-          {rows.length === 0 && files.length === 0 ? (
-            <Empty>Nothing that was read lies here.</Empty>
+          <Narrowed data={data} to={to} />
+          {rows.length === 0 && units.length === 0 ? (
+            <Empty>{data.narrowed.length > 0 ? 'Nothing here fits that.' : 'Nothing that was read lies here.'}</Empty>
           ) : (
-            <AreaMap rows={rows} files={files} to={to} />
+            <AreaMap
+              areas={[
+                ...rows.map((row) => ({
+                  key: `d${row.key}`,
+                  name: row.name,
+                  bytes: row.bytes,
+                  to: into(to, data.by, row.key),
+                  colour: data.by === 'kind' ? kindColour(row.key as never) : null,
+                })),
+                ...units.map((unit) => ({
+                  key: `f${unit.fileId}`,
+                  name: unit.name,
+                  bytes: unit.bytes,
+                  to: to({ file: String(unit.fileId) }),
+                  colour: kindColour(unit.kind),
+                })),
+              ]}
+              pointed={pointed}
+              onPoint={setPointed}
+            />
           )}
         </Card>
-        <div className="grid content-start gap-4">
-          {folder && <Facts folder={folder} paths={loaderData.paths} />}
-          <Card
-            title={rows.length === 0 ? 'Files' : folder ? 'Folders' : 'Volumes'}
-            aside={`${rows.length > 0 ? count(rows.length) : count(files.length)}`}
-          >
-            {rows.length > 0 ? (
-              <Folders rows={rows} to={to} />
-            ) : (
-              <Files files={files} nowMs={loaderData.nowMs} marked={Number(search.get('file'))} />
-            )}
-          </Card>
-          {rows.length > 0 && files.length > 0 && (
-            <Card title="Files here" aside={count(files.length)}>
-              <Files files={files} nowMs={loaderData.nowMs} marked={Number(search.get('file'))} />
-            </Card>
+        <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] content-start gap-4">
+          {data.file ? (
+            <FileCard file={data.file} essence={data.essence} paths={data.paths} nowMs={data.nowMs} to={to} />
+          ) : (
+            folder && <FolderCard folder={folder} paths={data.paths} />
           )}
+          <Lists data={data} to={to} pointed={pointed} onPoint={setPointed} />
         </div>
       </div>
     </div>
   );
 }
 
-function Trail({ folder, to }: { folder: Data['folder']; to: (id: number | null) => string }) {
+function Switch({
+  label,
+  keys,
+  chosen,
+  to,
+}: {
+  label: string;
+  keys: readonly string[];
+  chosen: string | null;
+  to: (key: string) => string;
+}) {
+  return (
+    <span role="group" aria-label={label} className="flex flex-wrap gap-1">
+      {keys.map((key) => (
+        <Link
+          key={key}
+          to={to(key)}
+          preventScrollReset
+          aria-current={key === chosen ? 'true' : undefined}
+          className={clsx(
+            'rounded-md px-2 py-0.5 text-[13px]',
+            key === chosen ? 'bg-accent-wash font-semibold text-accent-deep' : 'text-ink-2 hover:text-ink',
+          )}
+        >
+          {key}
+        </Link>
+      ))}
+    </span>
+  );
+}
+
+function Narrowed({ data, to }: { data: Data; to: To }) {
+  if (data.narrowed.length === 0) return null;
+  return (
+    <p className="mb-2 flex flex-wrap items-center gap-2 text-[13px] text-ink-2">
+      Only
+      {data.narrowed.map((part) => (
+        <Link
+          key={part.key}
+          to={to({ [part.key]: null })}
+          aria-label={`No longer only ${part.words}`}
+          className={clsx(buttonLook(), '!h-[24px] !px-2')}
+        >
+          {part.words} ×
+        </Link>
+      ))}
+    </p>
+  );
+}
+
+function Trail({ folder, to }: { folder: Data['folder']; to: To }) {
+  const at = (id: number | null) => to({ folder: id === null ? null : String(id), file: null, open: null });
   if (!folder) return <>Volumes</>;
   return (
     <nav aria-label="Where" className="path truncate font-normal">
-      <Link to={to(null)} className="text-accent hover:underline">
+      <Link to={at(null)} className="text-accent hover:underline">
         all
       </Link>
       {folder.trail.map((step, i) => (
@@ -74,7 +139,7 @@ function Trail({ folder, to }: { folder: Data['folder']; to: (id: number | null)
           {i === folder.trail.length - 1 ? (
             <b>{step.name}</b>
           ) : (
-            <Link to={to(step.folderId)} className="text-accent hover:underline">
+            <Link to={at(step.folderId)} className="text-accent hover:underline">
               {step.name}
             </Link>
           )}
@@ -84,67 +149,78 @@ function Trail({ folder, to }: { folder: Data['folder']; to: (id: number | null)
   );
 }
 
-function Facts({ folder, paths }: { folder: NonNullable<Data['folder']>; paths: Data['paths'] }) {
-  const { volumes } = useFrame();
-  const volume = volumes.find((v) => v.volumeId === folder.volumeId);
+interface Pointing {
+  data: Data;
+  to: To;
+  pointed: string | null;
+  onPoint: (key: string | null) => void;
+}
+
+const LIST_HEIGHT = 'max(220px, calc(100vh - 440px))';
+const PARTS = { folder: 'folders', project: 'projects', kind: 'kinds', age: 'ages' } as const;
+
+/** The table of what the map shows, or the files that stand out. */
+function Lists(pointing: Pointing) {
+  const { data, to } = pointing;
+  const here =
+    data.by === 'folder' && data.rows.length === 0
+      ? 'files'
+      : data.folder
+        ? PARTS[data.by]
+        : data.by === 'folder'
+          ? 'volumes'
+          : PARTS[data.by];
   return (
-    <Card title={folder.trail.at(-1)?.name}>
-      <dl className="grid grid-cols-[90px_minmax(0,1fr)] gap-y-1">
-        <dt className="text-ink-2">Holds</dt>
-        <dd>
-          {size(folder.bytes)}, {counted(folder.files, 'file')}
-        </dd>
-        <dt className="text-ink-2">Volume</dt>
-        <dd>
-          {folder.volume}, {volume?.station}
-        </dd>
-        {paths.map((place) => (
-          <div key={place.station} className="contents">
-            <dt className="truncate text-ink-2" title={place.station}>
-              {place.station}
-            </dt>
-            <dd className="flex items-start justify-between gap-2">
-              <span className="path min-w-0 break-all">{place.path}</span>
-              <CopyPath station={place.station} path={place.path} />
-            </dd>
-          </div>
-        ))}
-      </dl>
+    <Card
+      title={
+        <Switch
+          label="List"
+          keys={[here, 'largest', 'newest', 'oldest', 'deepest']}
+          chosen={data.list ?? here}
+          to={(key) => to({ list: key === here ? null : key })}
+        />
+      }
+    >
+      {data.list ? (
+        <Extremes data={data} to={to} />
+      ) : (
+        <>
+          {data.rows.length > 0 && <Parts {...pointing} />}
+          {data.units.length > 0 && <Units {...pointing} />}
+          {data.rows.length + data.units.length === 0 && <Empty>Nothing here.</Empty>}
+        </>
+      )}
     </Card>
   );
 }
 
-/** Copies a path in one station's syntax, and says so. */
-function CopyPath({ station, path }: { station: string; path: string }) {
-  const [copied, setCopied] = useState(false);
-  return (
-    <button
-      type="button"
-      className="shrink-0 text-[13px] text-accent hover:underline"
-      aria-label={`Copy path for ${station}`}
-      onClick={() => void navigator.clipboard.writeText(path).then(() => setCopied(true))}
-    >
-      {copied ? 'copied' : 'copy'}
-    </button>
-  );
-}
-
-function Folders({ rows, to }: { rows: Data['rows']; to: (id: number) => string }) {
+function Parts({ data, to, pointed, onPoint }: Pointing) {
   return (
     <Table
-      label="Folders"
-      rows={rows}
-      rowKey={(row) => row.folderId}
-      first={{ by: 'size', down: true }}
-      height="max(240px, calc(100vh - 420px))"
+      label={data.by === 'folder' ? 'Folders' : `By ${data.by}`}
+      rows={data.rows}
+      rowKey={(row) => row.key}
+      first={data.by === 'age' ? undefined : { by: 'size', down: true }}
+      height={data.units.length > 0 ? 220 : LIST_HEIGHT}
+      marked={(row) => `d${row.key}` === pointed}
+      onPoint={(row) => onPoint(row ? `d${row.key}` : null)}
       columns={[
         {
           key: 'name',
-          title: 'Folder',
-          sort: (row) => row.name.toLowerCase(),
+          title:
+            data.by === 'folder'
+              ? data.folder
+                ? 'Folder'
+                : 'Volume'
+              : data.by === 'age'
+                ? 'Changed'
+                : data.by === 'kind'
+                  ? 'Kind'
+                  : 'Project',
+          sort: data.by === 'age' ? undefined : (row) => row.name.toLowerCase(),
           cell: (row) => (
             <Link
-              to={to(row.folderId)}
+              to={into(to, data.by, row.key)}
               className="path block max-w-48 truncate hover:underline"
               title={row.path || row.name}
             >
@@ -159,23 +235,61 @@ function Folders({ rows, to }: { rows: Data['rows']; to: (id: number) => string 
   );
 }
 
-function Files({ files, nowMs, marked }: { files: Data['files']; nowMs: number; marked: number }) {
+type UnitLine = Data['units'][number] & { member: boolean };
+
+/** Files of the folder, a unit a row; a row of several opens. */
+function Units({ data, to, pointed, onPoint }: Pointing) {
+  const [search] = useSearchParams();
+  const open = search.get('open');
+  const lines = data.units.flatMap((unit): UnitLine[] => [
+    { ...unit, member: false },
+    ...unit.members.map((file) => ({
+      ...unit,
+      ...file,
+      is: 'file' as const,
+      files: 1,
+      trouble: null,
+      members: [],
+      member: true,
+    })),
+  ]);
   return (
-    <Table
+    <Table<UnitLine>
       label="Files"
-      rows={files}
-      rowKey={(file) => file.fileId}
-      first={{ by: 'size', down: true }}
-      height="max(240px, calc(100vh - 420px))"
-      marked={(file) => file.fileId === marked}
+      rows={lines}
+      rowKey={(unit) => `${unit.member ? 'm' : 'u'}${unit.fileId}`}
+      height={data.rows.length > 0 ? 220 : LIST_HEIGHT}
+      marked={(unit) => data.file?.fileId === unit.fileId || `f${unit.fileId}` === pointed}
+      onPoint={(unit) => onPoint(unit && !unit.member ? `f${unit.fileId}` : null)}
       columns={[
         {
           key: 'name',
           title: 'File',
-          sort: (file) => file.name.toLowerCase(),
-          cell: (file) => (
-            <span className="path flex max-w-48 items-center gap-1.5" title={`${file.name}, ${file.kind}`}>
-              <KindDot kind={file.kind} /> <span className="truncate">{file.name}</span>
+          cell: (unit) => (
+            <span className={clsx('path flex max-w-60 items-center gap-1.5', unit.member && 'pl-4')}>
+              <KindDot kind={unit.kind} />
+              <Link
+                to={to({ file: String(unit.fileId) })}
+                className="truncate hover:underline"
+                title={`${unit.name}, ${unit.kind}`}
+              >
+                {unit.name}
+              </Link>
+              {unit.is !== 'file' && (
+                <Link
+                  to={to({ open: open === unit.name ? null : unit.name })}
+                  preventScrollReset
+                  className="shrink-0 font-sans text-xs text-accent hover:underline"
+                  aria-label={`${open === unit.name ? 'Close' : 'Open'} ${unit.name}, ${counted(unit.files, 'file')}`}
+                  title={unit.trouble ?? undefined}
+                >
+                  {unit.trouble ? (
+                    <span className="text-caution">{count(unit.files)}, with gaps</span>
+                  ) : (
+                    count(unit.files)
+                  )}
+                </Link>
+              )}
             </span>
           ),
         },
@@ -183,16 +297,55 @@ function Files({ files, nowMs, marked }: { files: Data['files']; nowMs: number; 
           key: 'age',
           title: 'Changed',
           number: true,
-          sort: (file) => file.modifiedUs,
-          cell: (file) => <span title={exactTime(file.modifiedUs / 1000)}>{ago(file.modifiedUs / 1000, nowMs)}</span>,
+          cell: (unit) => (
+            <span title={exactTime(unit.modifiedUs / 1000)}>{ago(unit.modifiedUs / 1000, data.nowMs)}</span>
+          ),
+        },
+        { key: 'size', title: 'Size', number: true, cell: (unit) => <b>{size(unit.bytes)}</b> },
+      ]}
+    />
+  );
+}
+
+function Extremes({ data, to }: { data: Data; to: To }) {
+  if (data.extreme.length === 0) return <Empty>Nothing here.</Empty>;
+  return (
+    <Table
+      label={`The ${data.list}`}
+      rows={data.extreme}
+      rowKey={(row) => `${row.fileId ?? 'd'}${row.folderId}`}
+      height={LIST_HEIGHT}
+      columns={[
+        {
+          key: 'name',
+          title: data.list === 'deepest' ? 'Folder' : 'File',
+          cell: (row) => (
+            <Link
+              to={to({
+                folder: String(row.folderId),
+                file: row.fileId === null ? null : String(row.fileId),
+                list: null,
+              })}
+              className="path flex max-w-52 items-center gap-1.5 hover:underline"
+              title={`${row.where} / ${row.name}`}
+            >
+              {row.kind && <KindDot kind={row.kind} />}
+              <span className="truncate">{row.name}</span>
+            </Link>
+          ),
         },
         {
-          key: 'size',
-          title: 'Size',
+          key: 'age',
+          title: data.list === 'deepest' ? 'Deep' : 'Changed',
           number: true,
-          sort: (file) => file.bytes,
-          cell: (file) => <b>{size(file.bytes)}</b>,
+          cell: (row) =>
+            row.modifiedUs === null ? (
+              count(row.depth)
+            ) : (
+              <span title={exactTime(row.modifiedUs / 1000)}>{ago(row.modifiedUs / 1000, data.nowMs)}</span>
+            ),
         },
+        { key: 'size', title: 'Size', number: true, cell: (row) => <b>{size(row.bytes)}</b> },
       ]}
     />
   );

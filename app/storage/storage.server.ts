@@ -1,8 +1,16 @@
 // What the storage page asks of the services, and what it changes through them.
 import type { Route } from './+types/storage';
 import { placesForm } from '#contract/forms.ts';
-import type { VolumeId } from '#core/model.ts';
-import { allMounts, changeVolume, retireVolume, setMount } from '#server/services/places.ts';
+import type { StationId, VolumeId } from '#core/model.ts';
+import {
+  allMounts,
+  changeStation,
+  changeVolume,
+  retireStation,
+  retireVolume,
+  setMount,
+  stationRows,
+} from '#server/services/places.ts';
 import { lastReading } from '#server/services/notices.ts';
 import { rackVolumes } from '#server/services/rack.ts';
 import { carrierRows } from '#server/services/shelf.ts';
@@ -12,7 +20,12 @@ import { db } from '../db.server';
 import { personOf } from '../person.server';
 
 export async function loader({ request }: Route.LoaderArgs) {
-  const [volumes, mounts, carriers] = await Promise.all([rackVolumes(db()), allMounts(db()), carrierRows(db())]);
+  const [volumes, mounts, carriers, stations] = await Promise.all([
+    rackVolumes(db()),
+    allMounts(db()),
+    carrierRows(db()),
+    stationRows(db()),
+  ]);
   const asked = new URL(request.url).searchParams.get('edit');
   const edit = volumes.find((volume) => String(volume.volumeId) === asked) ?? null;
   const reading = edit ? await lastReading(db(), edit.volumeId) : null;
@@ -20,11 +33,19 @@ export async function loader({ request }: Route.LoaderArgs) {
     volumes,
     mounts,
     carriers,
+    stations,
     edit,
     reading,
     adding: asked === 'carrier' ? ('carrier' as const) : ('volume' as const),
   };
 }
+
+const traitsOf = (form: { systemDrive: boolean; portable: boolean; shared: boolean; linkMbits: number | null }) => ({
+  systemDrive: form.systemDrive,
+  portable: form.portable,
+  shared: form.shared,
+  linkMbits: form.linkMbits,
+});
 
 export async function action({ request }: Route.ActionArgs) {
   const by = { who: await personOf(request), now: new Date() };
@@ -41,6 +62,7 @@ export async function action({ request }: Route.ActionArgs) {
             duty: form.duty,
             quotaBytes: form.capacity,
             readEveryHours: form.everyHours,
+            ...traitsOf(form),
           },
           by,
         );
@@ -55,10 +77,17 @@ export async function action({ request }: Route.ActionArgs) {
             duty: form.duty,
             quotaBytes: form.capacity,
             readEveryHours: form.everyHours,
+            ...traitsOf(form),
           },
           by,
         );
         return `${form.name} is changed. Kinds follow its duty at the next reading.`;
+      case 'change station':
+        await changeStation(db(), { stationId: form.stationId as StationId, name: form.name, role: form.role }, by);
+        return `${form.name} is changed.`;
+      case 'retire station':
+        await retireStation(db(), form.stationId as StationId, by);
+        return 'The station is out of use. Nothing on any disk was touched.';
       case 'retire':
         await retireVolume(db(), form.volumeId as VolumeId, by);
         return 'It is out of use. What was known of it is kept; nothing on it was touched.';

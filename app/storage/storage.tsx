@@ -26,6 +26,9 @@ export default function Storage({ loaderData: data }: Route.ComponentProps) {
             : `${counted(data.volumes.length, 'volume')} on ${counted(stations.size, 'station')}, ${counted(data.carriers.length, 'carrier')}.`}
         </Sentence>
         <div className="flex shrink-0 gap-2">
+          <Link to="/settings" className={buttonLook()}>
+            Kinds and templates
+          </Link>
           <Link to="?edit=volume" className={buttonLook()}>
             Add a volume
           </Link>
@@ -40,6 +43,9 @@ export default function Storage({ loaderData: data }: Route.ComponentProps) {
             {data.volumes.length === 0 ? <Empty>Nothing is registered.</Empty> : <Volumes data={data} />}
           </Card>
           {data.edit && data.reading && <Reading volume={data.edit.name} reading={data.reading} />}
+          <Card title="Stations">
+            {data.stations.length === 0 ? <Empty>No station is known.</Empty> : <Stations data={data} />}
+          </Card>
           <Card title="Carriers">
             {data.carriers.length === 0 ? <Empty>No carrier is registered.</Empty> : <Carriers data={data} />}
           </Card>
@@ -89,7 +95,20 @@ function Volumes({ data }: { data: Data }) {
           ),
         },
         { key: 'station', title: 'Station', sort: (volume) => volume.station, cell: (volume) => volume.station },
-        { key: 'duty', title: 'Duty', sort: (volume) => volume.duty, cell: (volume) => volume.duty },
+        {
+          key: 'duty',
+          title: 'Duty',
+          sort: (volume) => volume.duty,
+          cell: (volume) => {
+            const traits = traitsOf(volume);
+            return (
+              <span className="block max-w-36 truncate" title={[volume.duty, ...traits].join(', ')}>
+                {volume.duty}
+                {traits.length > 0 && <span className="text-ink-2">, {traits.join(', ')}</span>}
+              </span>
+            );
+          },
+        },
         {
           key: 'capacity',
           title: 'Capacity',
@@ -102,9 +121,12 @@ function Volumes({ data }: { data: Data }) {
           title: 'State',
           sort: (volume) => volume.state,
           cell: (volume) => (
-            <Chip tone={STATE_TONES[volume.state]}>
-              {volume.state === 'swapped' ? 'another disk there' : volume.state}
-            </Chip>
+            <span className="flex gap-1">
+              <Chip tone={STATE_TONES[volume.state]}>
+                {volume.state === 'swapped' ? 'another disk there' : volume.state}
+              </Chip>
+              {volume.readOnly && <Chip tone="caution">read-only</Chip>}
+            </span>
           ),
         },
         {
@@ -120,6 +142,14 @@ function Volumes({ data }: { data: Data }) {
     />
   );
 }
+
+/** What a volume is like, in words. */
+const traitsOf = (volume: Volume): string[] => [
+  ...(volume.systemDrive ? ['system drive'] : []),
+  ...(volume.portable ? ['travels'] : []),
+  ...(volume.shared ? ['shared'] : []),
+  ...(volume.linkMbits === null ? [] : [`${volume.linkMbits} Mbit/s`]),
+];
 
 /** What the last reading passed over or could not read, and why. */
 function Reading({ volume, reading }: { volume: string; reading: NonNullable<Data['reading']> }) {
@@ -148,6 +178,55 @@ function Reading({ volume, reading }: { volume: string; reading: NonNullable<Dat
         </ul>
       )}
     </Card>
+  );
+}
+
+function Stations({ data }: { data: Data }) {
+  return (
+    <ul className="rows">
+      {data.stations.map((station) => (
+        <Station key={`${station.stationId} ${station.name} ${station.role}`} station={station} />
+      ))}
+    </ul>
+  );
+}
+
+function Station({ station }: { station: Data['stations'][number] }) {
+  const fetcher = useFetcher<Answer>();
+  return (
+    <li className="py-1.5">
+      <fetcher.Form method="post" className="grid grid-cols-[minmax(0,1fr)_130px_90px_auto_auto] items-center gap-2">
+        <input type="hidden" name="stationId" value={station.stationId} />
+        <input
+          name="name"
+          aria-label="Name of the station"
+          defaultValue={station.name}
+          maxLength={60}
+          className={inputLook}
+        />
+        <select name="role" aria-label={`What ${station.name} is`} defaultValue={station.role} className={inputLook}>
+          <option value="workstation">workstation</option>
+          <option value="server">shared store</option>
+          <option value="portable">portable disk</option>
+        </select>
+        <span className="text-[13px] text-ink-2">{counted(station.volumes, 'volume')}</span>
+        <Button type="submit" name="intent" value="change station" aria-label={`Keep ${station.name}`}>
+          Keep
+        </Button>
+        <Button
+          tone="loss"
+          type="submit"
+          name="intent"
+          value="retire station"
+          disabled={station.volumes > 0}
+          title={station.volumes > 0 ? 'Volumes hang on it' : undefined}
+          aria-label={`Take ${station.name} out of use`}
+        >
+          Out of use
+        </Button>
+      </fetcher.Form>
+      {fetcher.data && <Said answer={fetcher.data} />}
+    </li>
   );
 }
 
@@ -210,15 +289,41 @@ function Fields({ volume }: { volume?: Volume }) {
           />
         </Field>
       </div>
-      <Field label="Read every … hours">
-        <input
-          name="everyHours"
-          inputMode="numeric"
-          className={inputLook}
-          defaultValue={volume ? (volume.readEveryHours ?? '') : 24}
-          placeholder="only when asked"
-        />
-      </Field>
+      <div className="grid grid-cols-2 gap-3">
+        <Field label="Read every … hours">
+          <input
+            name="everyHours"
+            inputMode="numeric"
+            className={inputLook}
+            defaultValue={volume ? (volume.readEveryHours ?? '') : 24}
+            placeholder="only when asked"
+          />
+        </Field>
+        <Field label="Link in Mbit/s">
+          <input
+            name="linkMbits"
+            inputMode="numeric"
+            className={inputLook}
+            defaultValue={volume?.linkMbits ?? ''}
+            placeholder="not known"
+          />
+        </Field>
+      </div>
+      <fieldset className="flex flex-wrap gap-x-4 gap-y-1">
+        <legend className="sr-only">What it is like</legend>
+        {(
+          [
+            ['systemDrive', 'system drive'],
+            ['portable', 'travels'],
+            ['shared', 'shared by stations'],
+          ] as const
+        ).map(([key, words]) => (
+          <label key={key} className="flex items-center gap-1.5">
+            <input type="checkbox" name={key} defaultChecked={volume?.[key]} className="accent-accent" />
+            {words}
+          </label>
+        ))}
+      </fieldset>
     </>
   );
 }

@@ -31,11 +31,23 @@ export interface TableProps<Row> {
   /** Scrolls inside this many px; without it the page scrolls and every row is drawn. */
   height?: number | string;
   marked?: (row: Row) => boolean;
+  /** The row under the pointer, null when it left: for pictures that light up with the table. */
+  onPoint?: (row: Row | null) => void;
 }
 
 const DRAWN_AT_ONCE = 200;
 
-export function Table<Row>({ label, rows, columns, rowKey, first, rowHeight = 33, height, marked }: TableProps<Row>) {
+export function Table<Row>({
+  label,
+  rows,
+  columns,
+  rowKey,
+  first,
+  rowHeight = 33,
+  height,
+  marked,
+  onPoint,
+}: TableProps<Row>) {
   const [sorting, setSorting] = useState<SortingState>(first ? [{ id: first.by, desc: first.down }] : []);
   const data = useMemo(() => [...rows], [rows]);
   const table = useReactTable<Row>({
@@ -75,6 +87,7 @@ export function Table<Row>({ label, rows, columns, rowKey, first, rowHeight = 33
       aria-label={label}
       tabIndex={0}
       onKeyDown={walk}
+      onPointerLeave={onPoint && (() => onPoint(null))}
       className="overflow-auto"
       style={height === undefined ? undefined : { maxHeight: height }}
     >
@@ -113,6 +126,7 @@ export function Table<Row>({ label, rows, columns, rowKey, first, rowHeight = 33
             <tr
               key={rowKey(row.original)}
               tabIndex={-1}
+              onPointerEnter={onPoint && (() => onPoint(row.original))}
               className={clsx('hover:bg-panel', marked?.(row.original) && 'bg-accent-wash')}
               style={{ height: rowHeight }}
             >

@@ -72,3 +72,26 @@ test('a folder has a name of its day, and an estimate counts writing and reading
   ]);
   expect(estimateSeconds(1000, { write: 100, readBack: 500 })).toBe(12);
 });
+
+test('what is only summed stays out, and a document without paths of its own goes along byte for byte', () => {
+  const selection = selectForArchive(
+    [
+      file(1),
+      file(2, { isDocument: true, used: false, asItIs: true, kind: 'document', name: 'cut.edl', sizeBytes: 9 }),
+    ],
+    [
+      { kind: 'cache', files: 4, bytes: 400 },
+      { kind: 'source', files: 2, bytes: 250 },
+      { kind: 'audio', files: 0, bytes: 0 },
+    ],
+  );
+  expect(selection.chosen.map((f) => [f.payloadPath, f.originalPath])).toEqual([
+    ['documents/cut.edl', null],
+    ['media/Day 1/1.mov', null],
+  ]);
+  expect(selection).toMatchObject({ chosenBytes: 109, totalBytes: 759 });
+  expect(selection.leftOut).toEqual([
+    { why: 'cache', files: 4, bytes: 400 },
+    { why: 'unused', files: 2, bytes: 250 },
+  ]);
+});

@@ -19,6 +19,8 @@ export interface ProjectFile {
   bins: string[];
   /** It is a document the project is read from. */
   isDocument: boolean;
+  /** A document that holds no paths to relink, or none as text: it goes along byte for byte. */
+  asItIs?: boolean;
 }
 
 export interface PlacedFile extends ProjectFile {
@@ -37,18 +39,27 @@ export interface Selection {
   totalBytes: number;
 }
 
-/** Media that timelines use, whole; documents, relinked and original. */
-export function selectForArchive(files: readonly ProjectFile[]): Selection {
+/** What the project has besides the files that are told one by one, by kind. */
+export interface Others {
+  kind: Kind;
+  files: number;
+  bytes: number;
+}
+
+/** Media that timelines use, whole; documents, relinked and original. Of `others` nothing goes along. */
+export function selectForArchive(files: readonly ProjectFile[], others: readonly Others[] = []): Selection {
   const chosen = files.filter((file) => file.isDocument || file.used);
   const rest = new Map<LeftOut, { why: LeftOut; files: number; bytes: number }>();
-  for (const file of files) {
-    if (file.isDocument || file.used) continue;
-    const why = reasonOut(file.kind);
+  const leave = ({ kind, files: count, bytes }: Others) => {
+    const why = reasonOut(kind);
     const sum = rest.get(why) ?? { why, files: 0, bytes: 0 };
-    sum.files++;
-    sum.bytes += file.sizeBytes;
-    rest.set(why, sum);
-  }
+    sum.files += count;
+    sum.bytes += bytes;
+    if (count > 0) rest.set(why, sum);
+  };
+  for (const file of files)
+    if (!file.isDocument && !file.used) leave({ kind: file.kind, files: 1, bytes: file.sizeBytes });
+  others.forEach(leave);
   const places = placeNames(chosen.flatMap(wishesOf));
   const placed = chosen.map((file) => ({
     ...file,
@@ -60,7 +71,8 @@ export function selectForArchive(files: readonly ProjectFile[]): Selection {
     chosen: placed,
     chosenBytes: placed.reduce((sum, file) => sum + file.sizeBytes * (file.originalPath ? 2 : 1), 0),
     leftOut: [...rest.values()].sort((a, b) => b.bytes - a.bytes),
-    totalBytes: files.reduce((sum, file) => sum + file.sizeBytes, 0),
+    totalBytes:
+      files.reduce((sum, file) => sum + file.sizeBytes, 0) + others.reduce((sum, other) => sum + other.bytes, 0),
   };
 }
 
@@ -94,8 +106,10 @@ function wishesOf(file: ProjectFile): Wish<string>[] {
       },
     ];
   }
+  const itself = { key: `${file.fileId}`, folder: ['documents'], name: file.name, order };
+  if (file.asItIs) return [itself];
   return [
-    { key: `${file.fileId}`, folder: ['documents'], name: file.name, order },
+    itself,
     // Another ending, so that nobody takes the one with the old places for the document itself.
     { key: `${file.fileId} original`, folder: ['documents'], name: `${file.name}.original`, order },
   ];

@@ -1,6 +1,16 @@
 // What a project document says, whatever format it was written in. Readers fill it, services store it.
 import type { FrameRange, Rate } from '../time/rates.ts';
 
+export const DOCUMENT_FORMATS = ['otio', 'edl', 'dawproject'] as const;
+export type DocumentFormat = (typeof DOCUMENT_FORMATS)[number];
+
+/** By the ending of a name; null where it is no project document. */
+export function documentFormat(name: string): DocumentFormat | null {
+  const ending = /\.([^.]+)$/.exec(name)?.[1]?.toLowerCase();
+  if (ending === 'otio' || ending === 'otioz') return 'otio';
+  return ending === 'edl' || ending === 'dawproject' ? ending : null;
+}
+
 /** A place for clips and timelines; parent null for the top. Keys are unique in one document. */
 export interface Bin {
   key: number;
@@ -15,6 +25,9 @@ export interface MediaRef {
   /** As written: a file URL, a path, or a path relative to the document. Empty for a missing reference. */
   targets: string[];
   available: { range: FrameRange; rate: Rate } | null;
+  reel: string | null;
+  /** It lies inside the document's own file: it is there as long as the document is. */
+  bundled?: boolean;
 }
 
 export interface Clip {
@@ -23,12 +36,14 @@ export interface Clip {
   media: number | null;
 }
 
-/** One use of media by a timeline, in frames of `rate`. */
+/** One use of media by a timeline, in frames of `rate`; a duration of 0 is the whole of it. */
 export interface Use {
   media: number;
-  clipName: string;
   range: FrameRange;
   rate: Rate;
+  /** False where it, or what it lies in, is switched off. */
+  enabled: boolean;
+  sound: boolean;
 }
 
 export interface Timeline {
@@ -49,9 +64,10 @@ export interface DocumentModel {
 
 /** Where and why a document cannot be read: `where` is 'line 12, column 4' or a JSON path. */
 export interface DocumentTrouble {
-  code: 'not_json' | 'not_otio' | 'bad_value' | 'too_deep' | 'too_large';
+  code: 'not_json' | 'not_otio' | 'not_edl' | 'not_dawproject' | 'bad_value' | 'too_deep' | 'too_large';
   where: string;
   detail: string;
 }
 
-export type DocumentReading = { ok: true; document: DocumentModel } | { ok: false; trouble: DocumentTrouble };
+export type DocumentReading<Model = DocumentModel> =
+  { ok: true; document: Model } | { ok: false; trouble: DocumentTrouble };

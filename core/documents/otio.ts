@@ -2,13 +2,41 @@
 // What is not understood is passed over; what is wrong stops the reading and says where. Called by the worker.
 // Source: OpenTimelineIO file format specification and serialized schema list.
 import { type ParseError, parse as parseTolerant, printParseErrorCode } from 'jsonc-parser';
+import {
+  type ClipNode,
+  durationOf,
+  framesOf,
+  type GroupNode,
+  type Node,
+  reachOf,
+  type Span,
+  spanOf,
+} from '../reach/reach.ts';
+import { ceil, type Fraction, fraction, fractionOf, minus, ONE, plus, times, ZERO } from '../time/fraction.ts';
 import { coverInRate, type FrameRange, type Rate, rateFromNumber } from '../time/rates.ts';
 import type { Bin, Clip, DocumentModel, DocumentReading, DocumentTrouble, MediaRef, Timeline, Use } from './model.ts';
 
 type Json = Record<string, unknown>;
 interface TimeRange {
+  span: Span;
   range: FrameRange;
   rate: Rate;
+}
+interface Time {
+  value: number;
+  rate: Rate;
+}
+
+const WHOLE: FrameRange = { start: 0, duration: 0 };
+
+/** The rate of the first clip of a group, by which its length is told where the timeline itself says none. */
+function firstRate(group: GroupNode): Rate | null {
+  for (const child of group.children) {
+    if (child.is === 'clip' && (child.source ?? child.available)) return child.rate;
+    const inside = child.is === 'track' || child.is === 'stack' ? firstRate(child) : null;
+    if (inside) return inside;
+  }
+  return null;
 }
 
 const DEEPEST = 100;
@@ -104,76 +132,95 @@ class Reader {
   }
 
   private timeline(object: Json, bin: number | null, where: string): Timeline {
-    const uses: Use[] = [];
-    const tracks = this.object(object.tracks, `${where}.tracks`, 1);
-    const durations: TimeRange[] = [];
-    for (const [i, track] of this.list(tracks.children, `${where}.tracks.children`).entries())
-      durations.push(this.composition(track, uses, `${where}.tracks.children[${i}]`, 2));
-    const rate = durations.find((d) => d.range.duration > 0)?.rate ?? { num: 24, den: 1 };
-    const longest = Math.max(0, ...durations.map((d) => coverInRate(d.range, d.rate, rate).duration));
-    return { bin, name: this.name(object) || 'untitled timeline', durationFrames: longest, rate, uses };
+    const top = this.node(this.object(object.tracks, `${where}.tracks`, 1), `${where}.tracks`, 2);
+    const stack = top?.is === 'stack' || top?.is === 'track' ? top : null;
+    const begins = isObject(object.global_start_time) ? this.rationalTime(object.global_start_time, where) : null;
+    const rate = begins?.rate ?? (stack && firstRate(stack)) ?? { num: 24, den: 1 };
+    const uses = stack ? reachOf(stack).map(({ range, ...use }): Use => ({ ...use, range: range ?? WHOLE })) : [];
+    return {
+      bin,
+      name: this.name(object) || 'untitled timeline',
+      durationFrames: stack ? ceil(times(durationOf(stack), fraction(rate.num, rate.den))) : 0,
+      rate,
+      uses,
+    };
   }
 
-  /** Walks a track or stack and gives its own length. Every clip below counts as used over its whole source range. */
-  private composition(value: unknown, uses: Use[], where: string, depth: number): TimeRange {
-    const object = this.object(value, where, depth);
-    const schema = schemaOf(object);
-    const stacked = schema === 'Stack';
-    let length: TimeRange | null = null;
-    for (const [i, child] of this.list(object.children, `${where}.children`).entries()) {
-      const at = `${where}.children[${i}]`;
-      const item = this.item(child, uses, at, depth + 1);
-      if (!item) continue;
-      if (!length) length = { range: { start: 0, duration: item.range.duration }, rate: item.rate };
-      else {
-        const more = coverInRate({ start: 0, duration: item.range.duration }, item.rate, length.rate).duration;
-        length.range.duration = stacked ? Math.max(length.range.duration, more) : length.range.duration + more;
-      }
-    }
-    const trimmed = this.timeRange(object.source_range, `${where}.source_range`);
-    return trimmed ?? length ?? { range: { start: 0, duration: 0 }, rate: { num: 24, den: 1 } };
-  }
-
-  private item(value: unknown, uses: Use[], where: string, depth: number): TimeRange | null {
-    const object = this.object(value, where, depth);
+  /** One item of a timeline, with everything in it; null for what is not understood, which takes no time. */
+  private node(object: Json, where: string, depth: number): Node | null {
     switch (schemaOf(object)) {
       case 'Clip':
-        return this.clipUse(object, uses, where);
+        return this.clipNode(object, where);
       case 'Stack':
       case 'Track':
-        return this.composition(object, uses, where, depth);
+        return this.group(object, where, depth);
       case 'Timeline':
-        return this.composition(
-          this.object(object.tracks, `${where}.tracks`, depth),
-          uses,
-          `${where}.tracks`,
-          depth + 1,
-        );
-      case 'Gap':
-        return this.timeRange(object.source_range, `${where}.source_range`);
+        return this.node(this.object(object.tracks, `${where}.tracks`, depth), `${where}.tracks`, depth + 1);
+      case 'Gap': {
+        const source = this.timeRange(object.source_range, `${where}.source_range`);
+        return { is: 'gap', duration: source ? minus(source.span.end, source.span.start) : ZERO };
+      }
+      case 'Transition': {
+        const offset = (key: string) =>
+          isObject(object[key]) ? this.seconds(this.rationalTime(object[key], `${where}.${key}`)) : ZERO;
+        return { is: 'transition', before: offset('in_offset'), after: offset('out_offset') };
+      }
       default:
         return null;
     }
   }
 
-  private clipUse(object: Json, uses: Use[], where: string): TimeRange | null {
-    const media = this.activeReference(object, where);
-    const cut = this.timeRange(object.source_range, `${where}.source_range`) ?? media?.available ?? null;
-    if (media) {
-      const used = this.usedRange(object, cut, media);
-      uses.push({ media: media.key, clipName: this.name(object) || media.name, range: used.range, rate: used.rate });
-    }
-    return cut;
+  private group(object: Json, where: string, depth: number): GroupNode {
+    const track = schemaOf(object) === 'Track';
+    const children = this.list(object.children, `${where}.children`).flatMap((child, i) => {
+      const at = `${where}.children[${i}]`;
+      const node = this.node(this.object(child, at, depth + 1), at, depth + 1);
+      return node ? [node] : [];
+    });
+    return {
+      is: track ? 'track' : 'stack',
+      children,
+      source: this.timeRange(object.source_range, `${where}.source_range`)?.span ?? null,
+      sound: track && typeof object.kind === 'string' ? object.kind === 'Audio' : null,
+      ...this.common(object, where),
+    };
   }
 
-  /** A clip whose time is bent uses, for this count, everything its media has: too much is safe, too little is not. */
-  private usedRange(object: Json, cut: TimeRange | null, media: MediaRef): TimeRange {
-    const whole = media.available ?? { range: { start: 0, duration: 0 }, rate: { num: 24, den: 1 } };
-    const effects = Array.isArray(object.effects) ? object.effects : [];
-    const bent = effects.some(
-      (effect) => isObject(effect) && ['LinearTimeWarp', 'FreezeFrame', 'TimeEffect'].includes(schemaOf(effect) ?? ''),
-    );
-    return !cut || (bent && media.available) ? whole : cut;
+  private clipNode(object: Json, where: string): ClipNode {
+    const media = this.activeReference(object, where);
+    const source = this.timeRange(object.source_range, `${where}.source_range`);
+    const rate = media?.available?.rate ?? source?.rate ?? { num: 24, den: 1 };
+    return {
+      is: 'clip',
+      media: media?.key ?? null,
+      source: source?.span ?? null,
+      available: media?.available ? spanOf(media.available.range, media.available.rate) : null,
+      rate,
+      name: this.name(object) || media?.name || '',
+      ...this.common(object, where),
+    };
+  }
+
+  /** Whether it is on, and how its time passes: several effects of time multiply. */
+  private common(object: Json, where: string): { enabled: boolean; speed: Fraction; bent: boolean } {
+    let speed = ONE;
+    let bent = false;
+    for (const [i, effect] of (Array.isArray(object.effects) ? object.effects : []).entries()) {
+      if (!isObject(effect)) continue;
+      const schema = schemaOf(effect);
+      if (schema === 'FreezeFrame') speed = ZERO;
+      else if (schema === 'LinearTimeWarp') {
+        const scalar = effect.time_scalar ?? 1;
+        if (typeof scalar !== 'number' || !Number.isFinite(scalar) || Math.abs(scalar) > 1e6)
+          throw new Trouble({
+            code: 'bad_value',
+            where: `${where}.effects[${i}].time_scalar`,
+            detail: 'no factor of speed',
+          });
+        speed = times(speed, fractionOf(scalar));
+      } else if (schema === 'TimeEffect') bent = true;
+    }
+    return { enabled: object.enabled !== false, speed, bent };
   }
 
   /** The media reference that counts: Clip.1 has one, Clip.2 several with a key for the active one. */
@@ -188,7 +235,7 @@ class Reader {
     }
     if (!isObject(reference)) return null;
     const available = this.timeRange(reference.available_range, `${at}.available_range`);
-    const named = this.name(reference) || this.name(clip);
+    const named = { name: this.name(reference) || this.name(clip), reel: reelOf(clip) ?? reelOf(reference) };
     switch (schemaOf(reference)) {
       case 'ExternalReference': {
         if (typeof reference.target_url !== 'string')
@@ -236,7 +283,12 @@ class Reader {
     });
   }
 
-  private addMedia(name: string, targets: string[], available: TimeRange | null): MediaRef {
+  private addMedia(
+    { name, reel }: { name: string; reel: string | null },
+    targets: string[],
+    found: TimeRange | null,
+  ): MediaRef {
+    const available = found && { range: found.range, rate: found.rate };
     const identity =
       targets.length === 0
         ? `missing ${name}`
@@ -245,7 +297,7 @@ class Reader {
           : `${targets[0]} +${targets.length}`;
     let media = this.mediaByTarget.get(identity);
     if (!media) {
-      media = { key: this.media.length, name: name || identity.split('/').at(-1)!, targets, available };
+      media = { key: this.media.length, name: name || identity.split('/').at(-1)!, targets, available, reel };
       this.media.push(media);
       this.mediaByTarget.set(identity, media);
     } else media.available ??= available;
@@ -259,17 +311,23 @@ class Reader {
     const duration = this.rationalTime(object.duration, `${where}.duration`);
     if (duration.value < 0)
       throw new Trouble({ code: 'bad_value', where: `${where}.duration.value`, detail: 'a duration below zero' });
-    const begin = coverInRate({ start: start.value, duration: 0 }, start.rate, duration.rate).start;
-    return { range: { start: begin, duration: Math.ceil(duration.value) }, rate: duration.rate };
+    const begin = this.seconds(start);
+    const span = { start: begin, end: plus(begin, this.seconds(duration)) };
+    const range = framesOf(span, duration.rate);
+    return { span, range: duration.value === 0 ? { ...range, duration: 0 } : range, rate: duration.rate };
   }
 
-  private rationalTime(value: unknown, where: string): { value: number; rate: Rate } {
+  private rationalTime(value: unknown, where: string): Time {
     const object = this.object(value, where, 0);
     const rate = typeof object.rate === 'number' ? rateFromNumber(object.rate) : null;
     if (!rate) throw new Trouble({ code: 'bad_value', where: `${where}.rate`, detail: 'no frame rate' });
     if (typeof object.value !== 'number' || !Number.isFinite(object.value) || Math.abs(object.value) > 1e15)
       throw new Trouble({ code: 'bad_value', where: `${where}.value`, detail: 'no frame number' });
     return { value: object.value, rate };
+  }
+
+  private seconds({ value, rate }: Time): Fraction {
+    return times(fractionOf(value), fraction(rate.den, rate.num));
   }
 
   private object(value: unknown, where: string, depth: number): Json {
@@ -290,6 +348,13 @@ class Reader {
   private name(object: Json): string {
     return typeof object.name === 'string' ? object.name : '';
   }
+}
+
+/** The reel as the open CMX 3600 adapter of OTIO keeps it in metadata. */
+function reelOf(object: Json): string | null {
+  const metadata = isObject(object.metadata) ? object.metadata.cmx_3600 : null;
+  const reel = isObject(metadata) ? metadata.reel : null;
+  return typeof reel === 'string' && reel !== '' ? reel.slice(0, 120) : null;
 }
 
 const shorten = (where: string) => (where.length > 200 ? `${where.slice(0, 100)} … ${where.slice(-90)}` : where);

@@ -1,6 +1,8 @@
 // Points the media of an OTIO document somewhere else by replacing only the texts that say where it is: every other
 // byte of the document stays as it was, unknown parts included. Called when archiving and when restoring.
 import { type Node, parseTree } from 'jsonc-parser';
+import { folderOf, nameOf } from '../paths.ts';
+import { relinkEdl } from './edl.ts';
 
 /** New places for references, by what is written now; null leaves a reference as it is. */
 export interface Relinking {
@@ -8,12 +10,46 @@ export interface Relinking {
   file(url: string): string | null;
   /** Of a sequence of stills: `target_url_base` and `name_prefix` as written; gives the new base. */
   sequence(base: string, prefix: string): string | null;
+  /** Of a reference that the document itself says is missing: the name of reference or clip; gives its first place. */
+  missing?(name: string): string | null;
+}
+
+/**
+ * Stills move together: where every one of a sequence lies in one folder under its own name, that folder; else null.
+ * @param byTarget where the file of each target lies now, by the target as written
+ */
+export function sequenceFolder(
+  byTarget: ReadonlyMap<string, string | undefined>,
+  base: string,
+  prefix: string,
+): string | null {
+  const folder = base === '' || base.endsWith('/') ? base : `${base}/`;
+  const stills = [...byTarget].filter(
+    ([target]) => target.startsWith(folder + prefix) && !target.slice(folder.length).includes('/'),
+  );
+  const places = new Set(stills.map(([, place]) => (place === undefined ? null : folderOf(place))));
+  const [only] = places;
+  if (places.size !== 1 || only === null || only === undefined) return null;
+  if (stills.some(([target, place]) => nameOf(place!) !== nameOf(target))) return null;
+  return only;
 }
 
 interface Edit {
   offset: number;
   length: number;
   text: string;
+}
+
+/** Any document that was read before, by its name's ending; null where its kind cannot be written anew as text. */
+export function relinkDocument(
+  name: string,
+  text: string,
+  relinking: Relinking,
+): { text: string; replaced: number } | null {
+  if (/\.otio$/i.test(name)) return relinkOtio(text, relinking);
+  // A text that was no UTF-8 must not be written back.
+  if (/\.edl$/i.test(name) && !text.includes('\uFFFD')) return relinkEdl(text, (written) => relinking.file(written));
+  return null;
 }
 
 /** The document's text with its references replaced. The text must be JSON that was read before. */
@@ -37,10 +73,37 @@ function collect(root: Node, relinking: Relinking, edits: Edit[]): void {
     if (node.type === 'object') {
       replace(texts(node, 'target_url'), (url) => relinking.file(url), edits);
       const prefix = texts(node, 'name_prefix')?.value ?? '';
+      if (relinking.missing && /^Clip\./.test(String(texts(node, 'OTIO_SCHEMA')?.value)))
+        for (const reference of referencesOf(node))
+          fill(reference, String(texts(node, 'name')?.value ?? ''), relinking, edits);
       replace(texts(node, 'target_url_base'), (base) => relinking.sequence(base, String(prefix)), edits);
     }
     open.push(...(node.children ?? []));
   }
+}
+
+/** The reference of a clip, or all of them. */
+function referencesOf(clip: Node): Node[] {
+  const value = (object: Node, key: string) =>
+    (object.children ?? []).find((property) => property.children?.[0]?.value === key)?.children?.[1];
+  const one = value(clip, 'media_reference');
+  const several = value(clip, 'media_references');
+  return [one, ...(several?.children ?? []).map((property) => property.children?.[1])].filter(
+    (node): node is Node => node?.type === 'object',
+  );
+}
+
+/** A missing reference becomes one to a file; everything else in it stays. */
+function fill(reference: Node, clipName: string, relinking: Relinking, edits: Edit[]): void {
+  const schema = texts(reference, 'OTIO_SCHEMA');
+  if (!schema || !/^MissingReference\./.test(String(schema.value))) return;
+  const next = relinking.missing!(String(texts(reference, 'name')?.value ?? '') || clipName);
+  if (next !== null)
+    edits.push({
+      offset: schema.offset,
+      length: schema.length,
+      text: `"ExternalReference.1", "target_url": ${JSON.stringify(next)}`,
+    });
 }
 
 function replace(node: Node | null, to: (written: string) => string | null, edits: Edit[]): void {

@@ -81,6 +81,18 @@ function climbed(path: string): string | null {
   return inside === null ? null : `/${inside}`;
 }
 
+/**
+ * A new place written the way the old one was: as a file URL where it was one, as a plain path else.
+ * @param path a full path as the document's station writes it: POSIX, with a drive letter, or UNC
+ */
+export function writeTarget(written: string, path: string): string {
+  if (!/^file:/i.test(written)) return path;
+  const style = styleOf(path);
+  if (style === 'drive') return `file:///${path.slice(0, 2)}${urlOfPath(path.slice(2).replaceAll('\\', '/'))}`;
+  if (style === 'unc') return `file://${urlOfPath(path.replaceAll('\\', '/').slice(2))}`;
+  return fileUrlOf(path);
+}
+
 /** A path as the text of a relative URL (RFC 3986), each segment percent-encoded. */
 export const urlOfPath = (path: string): string => path.split('/').map(encodeURIComponent).join('/');
 

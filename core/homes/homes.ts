@@ -10,6 +10,20 @@ export interface Home {
   folder: string;
 }
 
+/** A home in a template: `folder` may hold {project} and {year}, which a new project fills in. */
+export interface TemplateHome {
+  kind: Kind;
+  volumeId: VolumeId;
+  folder: string;
+}
+
+/** The homes a template gives a project. */
+export const homesFrom = (template: readonly TemplateHome[], project: { slug: string; year: number }): Home[] =>
+  template.map((home) => ({
+    ...home,
+    folder: home.folder.replaceAll('{project}', project.slug).replaceAll('{year}', String(project.year)),
+  }));
+
 /** What a folder holds of one kind of a project. */
 export interface Holding {
   kind: Kind;

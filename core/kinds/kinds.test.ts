@@ -1,4 +1,5 @@
-import { DEFAULT_RULES, isProjectDocument, kindsInFolder } from './kinds.ts';
+import { documentFormat } from '../documents/model.ts';
+import { DEFAULT_RULES, kindsInFolder } from './kinds.ts';
 import type { Duty } from '../model.ts';
 
 test.each<[folder: string, name: string, duty: Duty, kind: string]>([
@@ -22,9 +23,12 @@ test.each<[folder: string, name: string, duty: Duty, kind: string]>([
 });
 
 test('only living documents are read for projects', () => {
-  expect([isProjectDocument('a.otio'), isProjectDocument('a.OTIO'), isProjectDocument('a.otio.original')]).toEqual([
-    true,
-    true,
-    false,
+  expect(['a.otio', 'a.OTIOZ', 'b.edl', 'c.dawproject', 'a.otio.original', 'otio'].map(documentFormat)).toEqual([
+    'otio',
+    'otio',
+    'edl',
+    'dawproject',
+    null,
+    null,
   ]);
 });

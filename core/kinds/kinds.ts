@@ -5,13 +5,15 @@ import { endingOf } from '../paths.ts';
 
 /**
  * One rule; the first that fits wins. Every part that is given must fit: a folder on the path that has one of the
- * words (whole words, any case), the volume's duty, the file's ending (without dot, lower case).
+ * words (whole words, any case), the volume's duty, the file's ending (without dot, lower case), its name.
  */
 export interface KindRule {
   kind: Kind;
   folderWords?: readonly string[];
   duties?: readonly Duty[];
   endings?: readonly string[];
+  /** Patterns over the file's whole name, any case: * stands for anything, ? for one letter. */
+  names?: readonly string[];
 }
 
 const DOCUMENT_ENDINGS = [
@@ -76,13 +78,20 @@ const wordsOf = (path: string) => new Set(path.toLowerCase().split(/[^\p{L}\p{N}
  * @param folder path inside the volume, '' for its top
  */
 export function kindsInFolder(rules: readonly KindRule[], folder: string, duty: Duty): (name: string) => Kind {
-  const words = wordsOf(folder);
-  const open = rules.filter(
-    (rule) =>
-      (!rule.folderWords || rule.folderWords.some((word) => words.has(word))) &&
-      (!rule.duties || rule.duties.includes(duty)),
-  );
+  const open = rulesInFolder(rules, folder, duty);
   const byEnding = new Map<string, Kind>();
+  if (open.some((rule) => rule.names)) {
+    const patterns = open.map((rule) => rule.names?.map(patternOf));
+    return (name) => {
+      const ending = endingOf(name);
+      const at = open.findIndex(
+        (rule, i) =>
+          (!rule.endings || rule.endings.includes(ending)) &&
+          (!patterns[i] || patterns[i].some((pattern) => pattern.test(name))),
+      );
+      return open[at]?.kind ?? 'other';
+    };
+  }
   return (name) => {
     const ending = endingOf(name);
     let kind = byEnding.get(ending);
@@ -94,7 +103,18 @@ export function kindsInFolder(rules: readonly KindRule[], folder: string, duty: 
   };
 }
 
-/** True for a file a project can be read from. */
-export function isProjectDocument(name: string): boolean {
-  return endingOf(name) === 'otio';
+/** The rules that can fit a file in this folder, in their order. */
+export function rulesInFolder(rules: readonly KindRule[], folder: string, duty: Duty): KindRule[] {
+  const words = wordsOf(folder);
+  return rules.filter(
+    (rule) =>
+      (!rule.folderWords || rule.folderWords.some((word) => words.has(word))) &&
+      (!rule.duties || rule.duties.includes(duty)),
+  );
+}
+
+/** A name pattern as an expression over whole names. Only * and ? are special; forms take at most four stars. */
+function patternOf(pattern: string): RegExp {
+  const parts = pattern.replace(/\*+/g, '*').replace(/[.+^${}()|[\]\\]/g, '\\$&');
+  return new RegExp(`^${parts.replaceAll('*', '[^]*').replaceAll('?', '[^]')}$`, 'iu');
 }

@@ -1,6 +1,6 @@
 // What a plan is, what it does to each volume, and what stands against it. Pure; the services bring the facts, the tray
 // and the review show them, the job holds items for the same reasons.
-import type { ArchiveId, CarrierId, JobId, Level, PlanId, ProjectId, VolumeId } from '../model.ts';
+import type { ArchiveId, CarrierId, JobId, Kind, Level, PlanId, ProjectId, VolumeId } from '../model.ts';
 
 export type PlanState = 'draft' | 'running' | 'done' | 'emptied';
 export type ItemState = 'waiting' | 'done' | 'held';
@@ -17,6 +17,8 @@ export const HELD_REASONS = [
   'unreachable',
   'not permitted',
   'name taken',
+  'copy differs',
+  'name unreadable',
 ] as const;
 export type HeldReason = (typeof HELD_REASONS)[number];
 
@@ -31,6 +33,8 @@ export const HELD_WORDS: Record<HeldReason, string> = {
   unreachable: 'its volume cannot be reached',
   'not permitted': 'the system does not permit it',
   'name taken': 'something else has its name now',
+  'copy differs': 'its copy did not read back the same',
+  'name unreadable': 'its name is no valid text',
 };
 
 /** What a step does, with what it needs to know. */
@@ -38,7 +42,17 @@ export type StepWhat =
   | { kind: 'remove caches'; level: 0; cutDay: number }
   | { kind: 'remove originals'; level: 2; archiveId: ArchiveId; archiveName: string }
   | { kind: 'archive'; projectId: ProjectId; carrierId: CarrierId; folder: string }
+  | MoveStep
   | { kind: 'restore'; archiveId: ArchiveId; copyId: number; carrierId: CarrierId; volumeId: VolumeId; folder: string };
+/** Files of one kind go to the home they have strayed from. */
+export type MoveStep = {
+  kind: 'move home';
+  projectId: ProjectId;
+  project: string;
+  fileKind: Kind;
+  volumeId: VolumeId;
+  folder: string;
+};
 export type StepKind = StepWhat['kind'];
 
 export interface StepSummary {
@@ -70,9 +84,13 @@ export function effects(
 ): VolumeEffect[] {
   const change = new Map<VolumeId, number>();
   for (const step of steps) {
-    const sign = removes(step.what) ? -1 : step.what.kind === 'restore' ? 1 : 0;
-    if (sign === 0) continue;
-    for (const part of step.onVolumes) change.set(part.volumeId, (change.get(part.volumeId) ?? 0) + sign * part.bytes);
+    const add = (volumeId: VolumeId, bytes: number) => change.set(volumeId, (change.get(volumeId) ?? 0) + bytes);
+    const { what } = step;
+    if (what.kind === 'archive') continue;
+    for (const part of step.onVolumes) {
+      add(part.volumeId, what.kind === 'restore' ? part.bytes : -part.bytes);
+      if (what.kind === 'move home') add(what.volumeId, part.bytes);
+    }
   }
   return volumes
     .filter((volume) => change.has(volume.volumeId))
@@ -96,6 +114,7 @@ export interface PlanTotals {
   steps: number;
   freedBytes: number;
   writtenBytes: number;
+  movedBytes: number;
   files: number;
 }
 
@@ -104,7 +123,8 @@ export function totals(steps: readonly StepSummary[]): PlanTotals {
   return {
     steps: steps.length,
     freedBytes: sum((step) => removes(step.what)),
-    writtenBytes: sum((step) => !removes(step.what)),
+    writtenBytes: sum((step) => step.what.kind === 'archive' || step.what.kind === 'restore'),
+    movedBytes: sum((step) => step.what.kind === 'move home'),
     files: steps.reduce((n, step) => n + step.files, 0),
   };
 }
@@ -134,6 +154,8 @@ export type Finding =
     }
   | { code: 'same name'; weight: 'stop'; stepId: number; name: string; where: string }
   | { code: 'name made different'; weight: 'note'; stepId: number; files: number; example: string }
+  | { code: 'volume read-only'; weight: 'stop'; stepId: number; volume: string }
+  | { code: 'documents relinked'; weight: 'note'; stepId: number; documents: number; example: string }
   | { code: 'project in work'; weight: 'note'; stepId: number; project: string; state: string };
 
 export type PlanTrouble =

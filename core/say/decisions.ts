@@ -2,7 +2,7 @@
 // each with the one action that opens the right thing.
 import { type Forecast, forecastWords } from '../forecast/forecast.ts';
 import type { Kind, ProjectId, VolumeId } from '../model.ts';
-import { ago, counted, percentFull, size } from './amounts.ts';
+import { ago, capital, counted, percentFull, size } from './amounts.ts';
 
 export interface DecisionFacts {
   nowMs: number;
@@ -13,8 +13,10 @@ export interface DecisionFacts {
     state: string;
     capacityBytes: number;
     usedBytes: number;
-    cacheBytes: number;
-    sourceBytes: number;
+    systemDrive: boolean;
+    shared: boolean;
+    readOnly: boolean;
+    byKind: readonly { kind: Kind; bytes: number }[];
     seenMs: number | null;
     readMs: number | null;
     forecast?: Forecast;
@@ -36,15 +38,20 @@ export interface DecisionFacts {
     volume: string;
     bytes: number;
   }[];
+  /** What belongs to no project, by volume. */
+  ownerless: readonly { volumeId: VolumeId; volume: string; bytes: number; files: number }[];
+  /** Homes that nobody can write to now. */
+  homeTroubles: readonly { projectId: ProjectId; project: string; kind: Kind; volume: string; why: string }[];
   brokenDocuments: readonly { projectId: ProjectId; name: string; trouble: string }[];
 }
 
 export type DecisionAction =
   | { go: 'reclaim'; volumeId: VolumeId; words: 'Review caches' }
-  | { go: 'space'; volumeId: VolumeId; words: 'Look' }
+  | { go: 'space'; volumeId: VolumeId; kind?: Kind; project?: 0; words: 'Look' }
   | { go: 'read'; volumeId: VolumeId; words: 'Read it' }
   | { go: 'archive'; projectId: ProjectId; words: 'Start archive' }
-  | { go: 'project'; projectId: ProjectId; words: 'Open project' };
+  | { go: 'project'; projectId: ProjectId; words: 'Open project' }
+  | { go: 'missing'; projectId: ProjectId; words: 'Find them' | 'Find it' };
 
 export interface Decision {
   key: string;
@@ -68,10 +75,51 @@ export function decisions(facts: DecisionFacts): Decision[] {
     ...facts.strays
       .filter((stray) => stray.bytes >= WORTH_TELLING && stray.state !== 'delivered' && stray.state !== 'archived')
       .map(strayed),
+    ...facts.homeTroubles.map(homeTrouble),
+    ...facts.ownerless.filter((row) => row.bytes >= WORTH_TELLING).map(nobodys),
     ...facts.brokenDocuments.map(broken),
   ];
   return all.sort((a, b) => WEIGHTS[a.weight] - WEIGHTS[b.weight]);
 }
+
+/** Kinds that a volume of some duty is not for, with what they would be doing there. */
+const MISPLACED: readonly { kind: Kind; fits: (volume: Volume) => boolean; words: string }[] = [
+  {
+    kind: 'source',
+    fits: (volume) => volume.systemDrive || volume.duty === 'cache' || volume.duty === 'renders',
+    words: 'of source lies where it is not kept safe',
+  },
+  { kind: 'cache', fits: (volume) => volume.shared, words: 'of caches, rebuilt by one station, on storage of all' },
+  {
+    kind: 'render',
+    fits: (volume) => volume.duty === 'source' || volume.duty === 'documents' || volume.systemDrive,
+    words: 'of renders on a disk for something else',
+  },
+];
+
+type Volume = DecisionFacts['volumes'][number];
+const bytesOf = (volume: Volume, kind: Kind) => volume.byKind.find((row) => row.kind === kind)?.bytes ?? 0;
+
+/** What lies on a volume that is not for it; where it is a project's stray it is told as that, once. */
+function misplaced(volume: Volume, strays: DecisionFacts['strays']): Decision[] {
+  return MISPLACED.filter(
+    ({ kind, fits }) =>
+      fits(volume) &&
+      bytesOf(volume, kind) >= WORTH_TELLING &&
+      !strays.some((stray) => stray.volume === volume.name && stray.kind === kind && stray.bytes >= WORTH_TELLING),
+  ).map(({ kind, words }) => ({
+    key: `misplaced ${kind} ${volume.volumeId}`,
+    weight: kind === 'source' ? 'caution' : 'plain',
+    what: `${capital(KIND_PLURALS[kind] ?? kind)} on ${volume.name}${volume.systemDrive ? ', a system drive' : volume.shared ? ', a shared store' : ''}`,
+    detail: `${size(bytesOf(volume, kind))} ${words}`,
+    action:
+      kind === 'cache'
+        ? { go: 'reclaim', volumeId: volume.volumeId, words: 'Review caches' }
+        : { go: 'space', volumeId: volume.volumeId, kind, words: 'Look' },
+  }));
+}
+
+const KIND_PLURALS: Partial<Record<Kind, string>> = { cache: 'caches', render: 'renders', source: 'media' };
 
 function ofVolume(volume: DecisionFacts['volumes'][number], { nowMs, strays }: DecisionFacts): Decision[] {
   const { volumeId, name } = volume;
@@ -99,29 +147,19 @@ function ofVolume(volume: DecisionFacts['volumes'][number], { nowMs, strays }: D
   const share = volume.capacityBytes > 0 ? volume.usedBytes / volume.capacityBytes : 0;
   const fills = volume.forecast?.says === 'fills' && volume.forecast.days <= SOON_DAYS ? volume.forecast : null;
   if (share >= TIGHT || fills) {
-    const caches = volume.cacheBytes >= WORTH_TELLING;
+    const cacheBytes = bytesOf(volume, 'cache');
+    const caches = cacheBytes >= WORTH_TELLING;
     found.push({
       key: `full ${volumeId}`,
       weight: share >= FULL || (fills && fills.earliest <= 7) ? 'loss' : 'caution',
       what: fills
         ? `${name} is ${forecastWords(fills)}`
         : `${name} is ${percentFull(volume.usedBytes, volume.capacityBytes)} % full`,
-      detail: `${size(Math.max(0, volume.capacityBytes - volume.usedBytes))} left${caches ? `, ${size(volume.cacheBytes)} of caches there` : ', no caches there to speak of'}`,
+      detail: `${size(Math.max(0, volume.capacityBytes - volume.usedBytes))} left${caches ? `, ${size(cacheBytes)} of caches there` : ', no caches there to speak of'}`,
       action: caches ? { go: 'reclaim', volumeId, words: 'Review caches' } : { go: 'space', volumeId, words: 'Look' },
     });
   }
-  // Where it is a project's stray it is told as that, once.
-  const known = strays.some(
-    (stray) => stray.volume === name && stray.kind === 'source' && stray.bytes >= WORTH_TELLING,
-  );
-  if (volume.duty === 'none' && volume.sourceBytes >= WORTH_TELLING && !known)
-    found.push({
-      key: `media ${volumeId}`,
-      weight: 'caution',
-      what: `Media on ${name}`,
-      detail: `${size(volume.sourceBytes)} of source lies on a drive that is not for it`,
-      action: { go: 'space', volumeId, words: 'Look' },
-    });
+  found.push(...misplaced(volume, strays));
   if (volume.state === 'reachable' && volume.readMs === null)
     found.push({
       key: `unread ${volumeId}`,
@@ -158,7 +196,7 @@ function ofProject(project: DecisionFacts['projects'][number], nowMs: number): D
       weight: 'caution',
       what: `${counted(project.missing, 'piece')} of media of ${name} cannot be found`,
       detail: 'Its document names files that no volume holds',
-      action: { go: 'project', projectId, words: 'Open project' },
+      action: { go: 'missing', projectId, words: project.missing === 1 ? 'Find it' : 'Find them' },
     });
   return found;
 }
@@ -169,6 +207,22 @@ const strayed = (stray: DecisionFacts['strays'][number]): Decision => ({
   what: `${stray.project} has strayed to ${stray.volume}`,
   detail: `${size(stray.bytes)} of its ${stray.kind} lies outside its home`,
   action: { go: 'project', projectId: stray.projectId, words: 'Open project' },
+});
+
+const homeTrouble = (home: DecisionFacts['homeTroubles'][number]): Decision => ({
+  key: `home ${home.projectId} ${home.kind}`,
+  weight: 'caution',
+  what: `${home.project} has its ${home.kind} at home on ${home.volume}, where nobody can write`,
+  detail: `${home.why}. Say where it goes before somebody writes it elsewhere.`,
+  action: { go: 'project', projectId: home.projectId, words: 'Open project' },
+});
+
+const nobodys = (row: DecisionFacts['ownerless'][number]): Decision => ({
+  key: `nobody ${row.volumeId}`,
+  weight: 'plain',
+  what: `${size(row.bytes)} on ${row.volume} belong to no project`,
+  detail: `${counted(row.files, 'file')} that no document names and no project has in a folder of its own`,
+  action: { go: 'space', volumeId: row.volumeId, project: 0, words: 'Look' },
 });
 
 const broken = (document: DecisionFacts['brokenDocuments'][number]): Decision => ({

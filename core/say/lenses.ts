@@ -2,7 +2,7 @@
 // component.
 import type { LeftOut } from '../archive/selection.ts';
 import { type Forecast, forecastWords } from '../forecast/forecast.ts';
-import { ago, capital, counted, inWords, listed, percentFull, size, span } from './amounts.ts';
+import { ago, capital, count, counted, inWords, listed, percentFull, size, span } from './amounts.ts';
 
 export interface VolumeFill {
   name: string;
@@ -136,4 +136,31 @@ export const LEFT_OUT_WORDS: Record<LeftOut, string> = {
 export function stateSince(state: string, sinceMs: number, nowMs: number): string {
   if (state === 'delivered' || state === 'archived') return `${state} ${ago(sinceMs, nowMs)}`;
   return `${state} for ${span(nowMs - sinceMs)}`;
+}
+
+/** The sentence of the settings page. */
+export function kindsSentence(rules: number, templates: number): string {
+  const homes =
+    templates === 0
+      ? 'No template says yet where new projects belong'
+      : `${capital(inWords(templates))} ${templates === 1 ? 'template says' : 'templates say'} where new projects belong`;
+  return `${capital(inWords(rules))} ${rules === 1 ? 'rule says' : 'rules say'} what a file is. ${homes}.`;
+}
+
+/** The sentence over missing media, or over one clip that gets other media. */
+export function missingSentence({
+  total,
+  certain,
+  replacing,
+}: {
+  total: number;
+  certain: number;
+  replacing: string | null;
+}): string {
+  if (replacing !== null)
+    return replacing === '' ? 'There is no such clip any more.' : `What ${replacing} may be replaced with.`;
+  if (total === 0) return 'Nothing is missing.';
+  const many = `${counted(total, 'clip')} ${total === 1 ? 'is' : 'are'} missing ${total === 1 ? 'its' : 'their'} media`;
+  if (certain === 0) return `${many}; none can be told with certainty.`;
+  return `${many}; ${certain === total ? (total === 1 ? 'it is' : 'all are') : `${count(certain)} ${certain === 1 ? 'is' : 'are'}`} found with certainty.`;
 }

@@ -21,6 +21,8 @@ export function stepTitle(what: StepWhat, names: { project?: string; carrier?: s
       return `Remove originals of ${names.project ?? 'the project'}`;
     case 'archive':
       return `Archive ${names.project ?? 'the project'} on ${names.carrier ?? 'its carrier'}`;
+    case 'move home':
+      return `Move ${what.fileKind} of ${what.project} home to ${names.volume ?? 'its volume'}`;
     case 'restore':
       return `Restore ${names.project ?? 'the project'} to ${names.volume ?? 'its volume'}`;
   }
@@ -35,6 +37,8 @@ export function ifNeededAgain(what: StepWhat): string {
       return `restored from ${what.archiveName}`;
     case 'archive':
       return 'the originals stay where they are';
+    case 'move home':
+      return 'the same files, in their home';
     case 'restore':
       return 'the archive stays as it is';
   }
@@ -45,6 +49,7 @@ export function planSentence(steps: readonly StepSummary[]): string {
   const sum = totals(steps);
   const parts: string[] = [];
   if (sum.freedBytes > 0) parts.push(`${size(sum.freedBytes)} will go`);
+  if (sum.movedBytes > 0) parts.push(`${size(sum.movedBytes)} will move home`);
   if (sum.writtenBytes > 0) parts.push(`${size(sum.writtenBytes)} will be written`);
   const levels = byLevel(steps);
   const loss =
@@ -53,7 +58,7 @@ export function planSentence(steps: readonly StepSummary[]): string {
       : sum.freedBytes > 0
         ? ' Nothing in it is irreplaceable.'
         : '';
-  return `${capital(parts.join(' and ') || 'nothing changes')}, in ${inWords(steps.length)} ${steps.length === 1 ? 'step' : 'steps'}.${loss}`;
+  return `${capital(parts.join(', ').replace(/, ([^,]*)$/, ' and $1') || 'nothing changes')}, in ${inWords(steps.length)} ${steps.length === 1 ? 'step' : 'steps'}.${loss}`;
 }
 
 export function findingWords(finding: Finding, nowMs: number): { what: string; detail: string } {
@@ -100,6 +105,16 @@ export function findingWords(finding: Finding, nowMs: number): { what: string; d
       return {
         what: `${counted(finding.files, 'name')} made different`,
         detail: `Two files would have had one name in the archive, for example ${finding.example}`,
+      };
+    case 'volume read-only':
+      return {
+        what: `${finding.volume} can only be read`,
+        detail: 'Nothing can be written or removed there. Make it writable, or take the step out.',
+      };
+    case 'documents relinked':
+      return {
+        what: `${counted(finding.documents, 'document')} will get a new version`,
+        detail: `It names the new places and lies beside the old one, for example ${finding.example}. The old one stays as it is.`,
       };
     case 'project in work':
       return {

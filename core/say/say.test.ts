@@ -112,8 +112,10 @@ const facts = (
       state: 'reachable',
       capacityBytes: 100e9,
       usedBytes: 10e9,
-      cacheBytes: 0,
-      sourceBytes: 0,
+      systemDrive: false,
+      shared: false,
+      readOnly: false,
+      byKind: [],
       seenMs: 99 * DAY,
       readMs: 100 * DAY,
       ...over,
@@ -133,18 +135,68 @@ const facts = (
   ],
   brokenDocuments: [],
   strays: [],
+  ownerless: [],
+  homeTroubles: [],
+});
+
+test('what lies on a disk that is not for it, belongs to nobody, or has a home nobody can write to, is told once', () => {
+  const all = decisions({
+    ...facts({
+      shared: true,
+      duty: 'source',
+      byKind: [
+        { kind: 'cache', bytes: 3e9 },
+        { kind: 'render', bytes: 4e9 },
+      ],
+    }),
+    ownerless: [{ volumeId: 1 as VolumeId, volume: 'scratch', bytes: 5e9, files: 3 }],
+    homeTroubles: [
+      { projectId: 1 as ProjectId, project: 'Fog', kind: 'backup', volume: 'Carry 07', why: 'It cannot be reached' },
+    ],
+  });
+  expect(all.map((d) => d.what)).toEqual([
+    'Fog has its backup at home on Carry 07, where nobody can write',
+    'Caches on scratch, a shared store',
+    'Renders on scratch, a shared store',
+    '5.00 GB on scratch belong to no project',
+  ]);
+  expect(all[3]!.action).toEqual({ go: 'space', volumeId: 1, project: 0, words: 'Look' });
+  // A project's stray of that kind says it already.
+  const stray = {
+    projectId: 1 as ProjectId,
+    project: 'Fog',
+    state: 'in work',
+    kind: 'render' as const,
+    volume: 'scratch',
+    bytes: 4e9,
+  };
+  expect(
+    decisions({ ...facts({ duty: 'source', byKind: [{ kind: 'render', bytes: 4e9 }] }), strays: [stray] }).map(
+      (d) => d.what,
+    ),
+  ).toEqual(['Fog has strayed to scratch']);
 });
 
 test('decisions: what hurts soonest comes first, each with its action; where all is well there are none', () => {
   expect(decisions(facts({}))).toEqual([]);
   const list = decisions(
-    facts({ usedBytes: 97e9, cacheBytes: 20e9, duty: 'none', sourceBytes: 2e9 }, { state: 'delivered', missing: 2 }),
+    facts(
+      {
+        usedBytes: 97e9,
+        systemDrive: true,
+        byKind: [
+          { kind: 'cache', bytes: 20e9 },
+          { kind: 'source', bytes: 2e9 },
+        ],
+      },
+      { state: 'delivered', missing: 2 },
+    ),
   );
   expect(list.map((d) => [d.weight, d.what, d.action?.words])).toEqual([
     ['loss', 'scratch is 97 % full', 'Review caches'],
-    ['caution', 'Media on scratch', 'Look'],
+    ['caution', 'Media on scratch, a system drive', 'Look'],
     ['caution', 'Fog was delivered 41 days ago', 'Start archive'],
-    ['caution', '2 pieces of media of Fog cannot be found', 'Open project'],
+    ['caution', '2 pieces of media of Fog cannot be found', 'Find them'],
   ]);
   const stray = {
     projectId: 1 as ProjectId,
@@ -180,7 +232,7 @@ const caches: StepSummary = {
 test('a plan says what goes, what is written, and what each volume holds after it', () => {
   expect(planSentence([])).toBe('Nothing is staged.');
   expect(planSentence([caches])).toBe('30 B will go, in one step. Nothing in it is irreplaceable.');
-  expect(totals([caches])).toEqual({ steps: 1, freedBytes: 30, writtenBytes: 0, files: 3 });
+  expect(totals([caches])).toEqual({ steps: 1, freedBytes: 30, writtenBytes: 0, movedBytes: 0, files: 3 });
   expect(byLevel([caches])).toEqual({ 0: 30, 1: 0, 2: 0, 3: 0 });
   const volumes = [
     { volumeId: 1 as VolumeId, name: 'a', capacityBytes: 100, usedBytes: 20 },

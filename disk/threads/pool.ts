@@ -29,7 +29,7 @@ type Reply =
   | { id: number; type: 'progress'; bytes: number }
   | { id: number; type: 'failed'; message: string; code: string; facts: Record<string, unknown> };
 
-/** `size` threads running the module at `entry`. Ask, and the least busy thread answers; end it, or Node waits. */
+/** `size` threads running the module at `entry`, begun by `boot` where this file was bundled elsewhere. Ask, and the least busy thread answers; end it, or Node waits. */
 export class ThreadPool<Request extends object, Response> {
   private readonly workers: { worker: Worker; waiting: Map<number, Waiting> }[] = [];
   private nextId = 1;
@@ -38,6 +38,7 @@ export class ThreadPool<Request extends object, Response> {
   constructor(
     private readonly entry: string,
     readonly size: number,
+    private readonly boot = BOOT,
   ) {}
 
   /** Asks one thread. `stop` is a flag shared with the thread: set its first element to 1 and the work ends early. */
@@ -67,7 +68,7 @@ export class ThreadPool<Request extends object, Response> {
   }
 
   private start() {
-    const worker = new Worker(BOOT, { workerData: { entry: this.entry } });
+    const worker = new Worker(this.boot, { workerData: { entry: this.entry } });
     const member = { worker, waiting: new Map<number, Waiting>() };
     worker.on('message', (reply: Reply) => this.take(member.waiting, reply));
     const fail = (error: Error) => {

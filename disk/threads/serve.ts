@@ -9,14 +9,14 @@ export interface Asked<Request> {
 
 /** Answers every question with `answer`; errors go back with their code and facts. */
 export function serve<Request, Response>(
-  answer: (asked: Asked<Request>) => Response,
+  answer: (asked: Asked<Request>) => Response | Promise<Response>,
   transfer?: (value: Response) => ArrayBuffer[],
 ): void {
   const port = parentPort;
   if (!port) throw new Error('This module runs in a worker thread only.');
-  port.on('message', ({ id, request, stop }: { id: number; request: Request; stop?: Int32Array }) => {
+  port.on('message', async ({ id, request, stop }: { id: number; request: Request; stop?: Int32Array }) => {
     try {
-      const value = answer({
+      const value = await answer({
         request,
         progress: (bytes) => port.postMessage({ id, type: 'progress', bytes }),
         stopped: () => stop !== undefined && Atomics.load(stop, 0) === 1,

@@ -46,6 +46,8 @@ export interface Holding {
   files: number;
   bytes: number;
   newestUs: number;
+  oldestUs: number;
+  largestBytes: number;
 }
 
 /** Files of a folder that was known and changed, column by column. Kinds are places in KINDS. */

@@ -179,7 +179,18 @@ function rowsOf(request: WalkRequest, asked: FolderAsked, files: readonly Seen[]
       holding.files++;
       holding.bytes += file.size;
       holding.newestUs = Math.max(holding.newestUs, file.us);
-    } else holdings.set(day * 16 + kind, { kind, day, files: 1, bytes: file.size, newestUs: file.us });
+      holding.oldestUs = Math.min(holding.oldestUs, file.us);
+      holding.largestBytes = Math.max(holding.largestBytes, file.size);
+    } else
+      holdings.set(day * 16 + kind, {
+        kind,
+        day,
+        files: 1,
+        bytes: file.size,
+        newestUs: file.us,
+        oldestUs: file.us,
+        largestBytes: file.size,
+      });
   });
   // A buffer of its own, so that it can be handed over without a copy.
   const rows = new Uint8Array(Buffer.byteLength(text));

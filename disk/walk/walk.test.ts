@@ -128,6 +128,57 @@ test('links are told and not followed; our own folder and other volumes are pass
   expect(found.get('')!.notices.map((n) => [n.path, n.code])).toEqual([['out', 'link']]);
 });
 
+test('a path of 4,000 bytes is read to its end, and one longer than the system takes is told', async () => {
+  const segment = 'd'.repeat(190);
+  let depth = 0;
+  let at = root;
+  // Below 4,096 with its closing NUL, whatever the temporary folder is called.
+  while (Buffer.byteLength(at) + 1 + segment.length + 20 < 4090) {
+    at = `${at}/${segment}`;
+    depth++;
+  }
+  mkdirSync(at, { recursive: true });
+  writeFileSync(`${at}/end.mov`, 'x');
+  const found = await read(nothing());
+  const deepest = Array.from({ length: depth }, () => segment).join('/');
+  expect(deepest.length).toBeGreaterThan(3700);
+  expect(rowsOf(found.get(deepest))).toContain('end.mov');
+});
+
+test('a folder that is removed while its volume is read is told as vanished, and the rest is read', async () => {
+  for (let i = 0; i < 200; i++) put(`many/${i}/a.mov`);
+  const kept = nothing();
+  let removed = false;
+  const states: string[] = [];
+  await walk(
+    pool,
+    { root, volumeId: 7, duty: 'none', rules: DEFAULT_RULES, ruleMark: 'r', exclude: [], stop: stopFlag() },
+    {
+      enter: async (at) => {
+        if (!kept.ids.has(at)) kept.ids.set(at, kept.ids.size + 1);
+        if (at.startsWith('many/') && !removed) {
+          removed = true;
+          rmSync(path.join(root, 'many/150'), { recursive: true });
+        }
+        return { folderId: kept.ids.get(at)!, projectId: null, known: null };
+      },
+      found: async (at, folder) =>
+        void states.push(`${at} ${folder.state === 'unreadable' ? folder.code : folder.state}`),
+    },
+  );
+  expect(states).toContain('many/150 vanished');
+  expect(states.filter((state) => state.endsWith(' new'))).toHaveLength(201);
+});
+
+test('files from before 1970 and from the future are read as they are', async () => {
+  put('old.mov');
+  utimesSync(path.join(root, 'old.mov'), new Date(-86_400_000 * 3), new Date(-86_400_000 * 3));
+  put('later.mov');
+  utimesSync(path.join(root, 'later.mov'), 4e9, 4e9);
+  const found = (await read(nothing())).get('');
+  expect(found?.state === 'new' && found.holdings.map((h) => h.day).sort((a, b) => a - b)).toEqual([-3, 46_296]);
+});
+
 test('a top that is not there is an error, not an empty volume', async () => {
   rmSync(root, { recursive: true });
   await expect(read(nothing())).rejects.toMatchObject({ code: 'ENOENT' });

@@ -29,6 +29,8 @@ export interface WalkOptions {
   ruleMark: string;
   exclude: readonly string[];
   stop: Int32Array;
+  /** The folder to begin at, with its parent's number; left out for the volume's top. */
+  from?: { path: string; raw: string | null; parentId: number | null };
 }
 
 export type WalkPool = ThreadPool<WalkRequest, WalkResponse>;
@@ -43,9 +45,12 @@ const REQUESTS_A_THREAD = 2;
 /** Walks from the volume's top. Throws the system's error where the top itself cannot be read. */
 export async function walk(pool: WalkPool, options: WalkOptions, sink: WalkSink): Promise<void> {
   const root = realpathSync(options.root);
-  const base = { ...options, root, device: lstatSync(root).dev, exclude: options.exclude.map(real) };
-  const top = { name: '', raw: null };
-  const waiting: FolderAsked[] = [{ path: '', raw: null, ...(await sink.enter('', top, null)) }];
+  const { from = { path: '', raw: null, parentId: null }, ...plain } = options;
+  const base = { ...plain, root, device: lstatSync(root).dev, exclude: options.exclude.map(real) };
+  const top = { name: '', raw: from.raw };
+  const waiting: FolderAsked[] = [
+    { path: from.path, raw: from.raw, ...(await sink.enter(from.path, top, from.parentId)) },
+  ];
   const running = new Set<Promise<void>>();
   let failure: unknown = null;
 

@@ -3,7 +3,7 @@
 import { xxh3 } from '@node-rs/xxhash';
 import type { Connection, RowDataPacket } from 'mysql2/promise';
 import { KINDS } from '#core/model.ts';
-import { nameOf } from '#core/paths.ts';
+import { folderOf, nameOf } from '#core/paths.ts';
 import type { FileColumns, FolderFound, Notice } from '#disk/walk/protocol.ts';
 import { type Database, loadRows, withConnection } from './connect.ts';
 import { addToTotals, type Delta, inSlices, refreshHoldings } from './holdings.ts';
@@ -27,6 +27,13 @@ export interface Changes {
   gone: number;
 }
 
+/** One file that is new, changed or gone in a folder that was known before. */
+export interface FileChange {
+  folderId: number;
+  name: string;
+  what: 'new' | 'changed' | 'gone';
+}
+
 export class CatalogueWriter {
   constructor(
     private readonly db: Database,
@@ -35,6 +42,8 @@ export class CatalogueWriter {
     private readonly read: {
       now: () => Date;
       nodeOf: (folderId: number) => { parentId: number | null; projectId: number | null } | undefined;
+      /** Told of every single change in a folder that was known, where somebody wants to know. */
+      onChange?: (change: FileChange) => void;
     },
   ) {}
 
@@ -115,7 +124,18 @@ export class CatalogueWriter {
       const projectId = this.read.nodeOf(folder.folderId)?.projectId ?? 0;
       if (folder.files > 0) deltas.set(folder.folderId, { files: folder.files, bytes: folder.bytes });
       for (const h of folder.holdings) {
-        rows.push([folder.folderId, KINDS[h.kind], projectId, h.day, this.volumeId, h.files, h.bytes, h.newestUs]);
+        rows.push([
+          folder.folderId,
+          KINDS[h.kind],
+          projectId,
+          h.day,
+          this.volumeId,
+          h.files,
+          h.bytes,
+          h.newestUs,
+          h.oldestUs,
+          h.largestBytes,
+        ]);
         const key = `${projectId} ${h.kind} ${h.day}`;
         const sum = sums.get(key);
         if (sum) {
@@ -126,7 +146,7 @@ export class CatalogueWriter {
     }
     for (const some of inSlices(rows))
       await connection.query(
-        'INSERT INTO folder_holdings (folder_id, kind, project_id, day, volume_id, files, bytes, newest_us) VALUES ?',
+        'INSERT INTO folder_holdings (folder_id, kind, project_id, day, volume_id, files, bytes, newest_us, oldest_us, largest_bytes) VALUES ?',
         [some],
       );
     for (const some of inSlices([...sums.values()]))
@@ -142,6 +162,38 @@ export class CatalogueWriter {
             bytes,
           ]),
         ],
+      );
+    const whole = new Map<string, [projectId: number, kind: number, files: number, bytes: number]>();
+    for (const [projectId, kind, , files, bytes] of sums.values()) {
+      const sum = whole.get(`${projectId} ${kind}`) ?? [projectId, kind, 0, 0];
+      sum[2] += files;
+      sum[3] += bytes;
+      whole.set(`${projectId} ${kind}`, sum);
+    }
+    if (whole.size > 0)
+      await connection.query(
+        'INSERT INTO volume_sums (volume_id, project_id, kind, files, bytes) VALUES ? ON DUPLICATE KEY UPDATE files = files + VALUES(files), bytes = bytes + VALUES(bytes)',
+        [
+          [...whole.values()].map(([projectId, kind, files, bytes]) => [
+            this.volumeId,
+            projectId,
+            KINDS[kind],
+            files,
+            bytes,
+          ]),
+        ],
+      );
+    const days = new Map<number, [day: number, files: number, bytes: number]>();
+    for (const [, , day, files, bytes] of sums.values()) {
+      const sum = days.get(day) ?? [day, 0, 0];
+      sum[1] += files;
+      sum[2] += bytes;
+      days.set(day, sum);
+    }
+    if (days.size > 0)
+      await connection.query(
+        'INSERT INTO volume_days (volume_id, day, files, bytes) VALUES ? ON DUPLICATE KEY UPDATE files = files + VALUES(files), bytes = bytes + VALUES(bytes)',
+        [[...days.values()].map((row) => [this.volumeId, ...row])],
       );
     await addToTotals(connection, deltas, (id) => this.read.nodeOf(id)?.parentId ?? null);
   }
@@ -175,7 +227,8 @@ export class CatalogueWriter {
     for (const [i, name] of columns.names.entries()) {
       const [size, us, kind] = [columns.sizes[i]!, columns.modifiedUs[i]!, KINDS[columns.kinds[i]!]!];
       const row = known.get(name);
-      if (!row)
+      if (!row) {
+        this.read.onChange?.({ folderId, name, what: 'new' });
         inserts.push([
           this.volumeId,
           folderId,
@@ -186,7 +239,7 @@ export class CatalogueWriter {
           kind,
           projectId,
         ]);
-      else {
+      } else {
         known.delete(name);
         if (row.gone || Number(row.size) !== size || Number(row.us) !== us || row.kind !== kind) {
           await connection.query(
@@ -194,6 +247,7 @@ export class CatalogueWriter {
             [size, us, kind, row.id],
           );
           counts.changed++;
+          this.read.onChange?.({ folderId, name, what: row.gone ? 'new' : 'changed' });
         }
       }
     }
@@ -205,10 +259,38 @@ export class CatalogueWriter {
       );
     const gone = [...known.values()].filter((row) => !row.gone).map((row) => Number(row.id));
     counts.gone += gone.length;
+    for (const row of known.values()) if (!row.gone) this.read.onChange?.({ folderId, name: row.name, what: 'gone' });
     for (const some of inSlices(gone))
       await connection.query('UPDATE files SET gone_at = ? WHERE id IN (?)', [now, some]);
     return counts;
   }
+}
+
+/** The number of a folder inside a volume; it and the folders above it are made known where they are not. */
+export async function ensureFolder(connection: Connection, volumeId: number, path: string, now: Date): Promise<number> {
+  const [rows] = await connection.query<RowDataPacket[]>(
+    'SELECT id, gone_at AS goneAt FROM folders WHERE volume_id = ? AND path_hash = ? FOR UPDATE',
+    [volumeId, pathHash(path)],
+  );
+  const known = rows[0];
+  if (known) {
+    if (known.goneAt !== null) {
+      if (path !== '') await ensureFolder(connection, volumeId, folderOf(path), now);
+      await connection.query('UPDATE folders SET gone_at = NULL, fingerprint = NULL WHERE id = ?', [known.id]);
+    }
+    return Number(known.id);
+  }
+  const parentId = path === '' ? null : await ensureFolder(connection, volumeId, folderOf(path), now);
+  const [[next]] = await connection.query<RowDataPacket[]>('SELECT NEXT VALUE FOR folder_ids AS id');
+  const [[above]] =
+    parentId === null
+      ? [[undefined]]
+      : await connection.query<RowDataPacket[]>('SELECT project_id AS projectId FROM folders WHERE id = ?', [parentId]);
+  await connection.query(
+    'INSERT INTO folders (id, volume_id, parent_id, name, path, path_hash, project_id, seen_at) VALUES (?)',
+    [[Number(next!.id), volumeId, parentId, nameOf(path), path, pathHash(path), above?.projectId ?? null, now]],
+  );
+  return Number(next!.id);
 }
 
 /** The key under which a path is found: XXH3-128, 16 bytes. */

@@ -1,6 +1,8 @@
 // A document's contents as rows: bins, media, clips, timelines, uses. Written whole, replaced whole.
 import { eq, inArray } from 'drizzle-orm';
 import type { DocumentModel } from '#core/documents/model.ts';
+import { type Reach, reachByMedia, type ScopedUse } from '#core/reach/scope.ts';
+import type { Rate } from '#core/time/rates.ts';
 import type { Transaction } from './connect.ts';
 import { inSlices } from './holdings.ts';
 import { bins, clips, media, mediaTargets, timelines, uses } from './schema.ts';
@@ -14,10 +16,15 @@ export interface Contents {
 const fit = (text: string, length: number) => (text.length > length ? `${text.slice(0, length - 1)}…` : text);
 
 export async function forgetContents(tx: Transaction, documentId: number): Promise<void> {
-  const mediaIds = tx.select({ id: media.id }).from(media).where(eq(media.documentId, documentId));
-  const timelineIds = tx.select({ id: timelines.id }).from(timelines).where(eq(timelines.documentId, documentId));
-  await tx.delete(mediaTargets).where(inArray(mediaTargets.mediaId, mediaIds));
-  await tx.delete(uses).where(inArray(uses.timelineId, timelineIds));
+  // By their numbers: a deletion that asks for them in a query looks at every row there is.
+  const mediaIds = (await tx.select({ id: media.id }).from(media).where(eq(media.documentId, documentId))).map(
+    (m) => m.id,
+  );
+  const timelineIds = (
+    await tx.select({ id: timelines.id }).from(timelines).where(eq(timelines.documentId, documentId))
+  ).map((t) => t.id);
+  for (const some of inSlices(mediaIds)) await tx.delete(mediaTargets).where(inArray(mediaTargets.mediaId, some));
+  for (const some of inSlices(timelineIds)) await tx.delete(uses).where(inArray(uses.timelineId, some));
   await tx.delete(media).where(eq(media.documentId, documentId));
   await tx.delete(timelines).where(eq(timelines.documentId, documentId));
   await tx.delete(clips).where(eq(clips.documentId, documentId));
@@ -31,8 +38,24 @@ export async function writeContents(tx: Transaction, { documentId, projectId, mo
     const [{ insertId }] = await tx.insert(bins).values({ documentId, parentId, name: fit(bin.name, 1000) });
     binIds[bin.key] = insertId;
   }
-  const mediaIds = await writeMedia(tx, { documentId, projectId, model });
-  for (const some of inSlices(model.clips, 1000))
+  const timelineIds: number[] = [];
+  const all: ScopedUse[] = [];
+  for (const timeline of model.timelines) {
+    const [{ insertId }] = await tx.insert(timelines).values({
+      documentId,
+      binId: timeline.bin === null ? null : binIds[timeline.bin]!,
+      name: fit(timeline.name, 1020),
+      durationFrames: timeline.durationFrames,
+      rateNum: timeline.rate.num,
+      rateDen: timeline.rate.den,
+    });
+    timelineIds.push(insertId);
+    for (const use of timeline.uses)
+      all.push({ mediaId: use.media, timelineId: insertId, range: use.range, rate: use.rate });
+  }
+  const reached = reachByMedia(all, (key) => model.media[key]?.available?.rate ?? null);
+  const mediaIds = await writeMedia(tx, { documentId, projectId, model }, reached);
+  for (const some of inSlices(model.clips))
     await tx.insert(clips).values(
       some.map((clip) => ({
         documentId,
@@ -41,53 +64,71 @@ export async function writeContents(tx: Transaction, { documentId, projectId, mo
         name: fit(clip.name, 1020),
       })),
     );
-  for (const timeline of model.timelines) {
-    const [{ insertId: timelineId }] = await tx.insert(timelines).values({
-      documentId,
-      binId: timeline.bin === null ? null : binIds[timeline.bin]!,
-      name: fit(timeline.name, 1020),
-      durationFrames: timeline.durationFrames,
-      rateNum: timeline.rate.num,
-      rateDen: timeline.rate.den,
-    });
-    for (const some of inSlices(timeline.uses, 1000))
+  for (const [i, timeline] of model.timelines.entries())
+    for (const some of inSlices(timeline.uses))
       await tx.insert(uses).values(
         some.map((use) => ({
-          timelineId,
+          timelineId: timelineIds[i]!,
           mediaId: mediaIds[use.media]!,
           startFrame: use.range.start,
           durationFrames: use.range.duration,
           rateNum: use.rate.num,
           rateDen: use.rate.den,
+          enabled: use.enabled,
+          sound: use.sound,
         })),
       );
-  }
 }
 
-async function writeMedia(tx: Transaction, { documentId, projectId, model }: Contents): Promise<number[]> {
-  const used = new Set(model.timelines.flatMap((timeline) => timeline.uses.map((use) => use.media)));
-  const ids: number[] = [];
-  for (const some of inSlices(model.media, 500)) {
-    for (const item of some) {
-      const [{ insertId }] = await tx.insert(media).values({
-        documentId,
-        projectId,
-        name: fit(item.name, 1020),
-        place: item.targets.length === 0 ? 'nowhere' : 'unknown',
-        targets: item.targets.length,
-        found: 0,
-        startFrame: item.available?.range.start ?? null,
-        durationFrames: item.available?.range.duration ?? null,
-        rateNum: item.available?.rate.num ?? null,
-        rateDen: item.available?.rate.den ?? null,
-        used: used.has(item.key),
-      });
-      ids[item.key] = insertId;
-    }
-    const targets = some.flatMap((item) =>
-      item.targets.map((target, ord) => ({ mediaId: ids[item.key]!, ord, target: fit(target, 4096) })),
+/** Gives the number of every piece of media by its key. */
+async function writeMedia(
+  tx: Transaction,
+  { documentId, projectId, model }: Contents,
+  reached: ReadonlyMap<number, Reach>,
+): Promise<number[]> {
+  // Media that the document says no length of is counted as its uses are.
+  const counted = new Map<number, Rate>();
+  for (const { uses: inTimeline } of model.timelines)
+    for (const use of inTimeline) if (!counted.has(use.media)) counted.set(use.media, use.rate);
+  for (const some of inSlices(model.media, 1000))
+    await tx.insert(media).values(
+      some.map((item) => {
+        const rate = item.available?.rate ?? counted.get(item.key);
+        const reach = reached.get(item.key);
+        return {
+          documentId,
+          projectId,
+          name: fit(item.name, 1020),
+          // What is bundled is there as long as the document is.
+          place: item.bundled
+            ? ('bundled' as const)
+            : item.targets.length === 0
+              ? ('nowhere' as const)
+              : ('unknown' as const),
+          targets: item.targets.length,
+          found: item.bundled ? item.targets.length : 0,
+          startFrame: item.available?.range.start ?? null,
+          durationFrames: item.available?.range.duration ?? null,
+          rateNum: rate?.num ?? null,
+          rateDen: rate?.den ?? null,
+          reel: item.reel,
+          ranges: reach ? (reach.ranges?.map((range): [number, number] => [range.start, range.duration]) ?? null) : [],
+          timelineIds: reach?.timelineIds ?? [],
+          used: reach !== undefined,
+        };
+      }),
     );
-    for (const part of inSlices(targets, 1000)) await tx.insert(mediaTargets).values(part);
-  }
+  const rows = await tx.select({ id: media.id }).from(media).where(eq(media.documentId, documentId)).orderBy(media.id);
+  if (rows.length !== model.media.length) throw new Error('A document was written twice at the same time.');
+  const ids: number[] = [];
+  for (const [i, item] of model.media.entries()) ids[item.key] = rows[i]!.id;
+  const targets = model.media.flatMap((item) =>
+    (item.bundled ? [] : item.targets).map((target, ord) => ({
+      mediaId: ids[item.key]!,
+      ord,
+      target: fit(target, 4096),
+    })),
+  );
+  for (const some of inSlices(targets)) await tx.insert(mediaTargets).values(some);
   return ids;
 }

@@ -20,16 +20,17 @@ export async function refreshHoldings(connection: Connection, folderIds: readonl
     await addToVolumes(connection, ids, -1);
     await connection.query('DELETE FROM folder_holdings WHERE folder_id IN (?)', [ids]);
     await connection.query(
-      `INSERT INTO folder_holdings (folder_id, kind, project_id, day, volume_id, files, bytes, newest_us)
-       SELECT folder_id, kind, COALESCE(project_id, 0), FLOOR(modified_us / 86400000000) AS touched, MIN(volume_id), COUNT(*), SUM(size_bytes), MAX(modified_us)
+      `INSERT INTO folder_holdings (folder_id, kind, project_id, day, volume_id, files, bytes, newest_us, oldest_us, largest_bytes)
+       SELECT folder_id, kind, COALESCE(project_id, 0), FLOOR(modified_us / 86400000000) AS touched, MIN(volume_id), COUNT(*), SUM(size_bytes), MAX(modified_us), MIN(modified_us), MAX(size_bytes)
        FROM files WHERE folder_id IN (?) AND gone_at IS NULL GROUP BY folder_id, kind, COALESCE(project_id, 0), touched`,
       [ids],
     );
     await addToVolumes(connection, ids, 1);
-    await connection.query(
-      'DELETE FROM volume_holdings WHERE files = 0 AND volume_id IN (SELECT DISTINCT volume_id FROM folders WHERE id IN (?))',
-      [ids],
-    );
+    for (const table of ['volume_holdings', 'volume_sums', 'volume_days'])
+      await connection.query(
+        `DELETE FROM ${table} WHERE files = 0 AND volume_id IN (SELECT DISTINCT volume_id FROM folders WHERE id IN (?))`,
+        [ids],
+      );
     const after = await sums(connection, ids);
     const deltas = new Map<number, Delta>();
     for (const id of ids) {
@@ -54,6 +55,18 @@ async function addToVolumes(connection: Connection, ids: readonly number[], sign
     `INSERT INTO volume_holdings (volume_id, project_id, kind, day, files, bytes)
      SELECT volume_id, project_id, kind, day, ? * SUM(files), ? * SUM(bytes) FROM folder_holdings WHERE folder_id IN (?) GROUP BY volume_id, project_id, kind, day
      ON DUPLICATE KEY UPDATE files = volume_holdings.files + VALUES(files), bytes = volume_holdings.bytes + VALUES(bytes)`,
+    [sign, sign, ids],
+  );
+  await connection.query(
+    `INSERT INTO volume_sums (volume_id, project_id, kind, files, bytes)
+     SELECT volume_id, project_id, kind, ? * SUM(files), ? * SUM(bytes) FROM folder_holdings WHERE folder_id IN (?) GROUP BY volume_id, project_id, kind
+     ON DUPLICATE KEY UPDATE files = volume_sums.files + VALUES(files), bytes = volume_sums.bytes + VALUES(bytes)`,
+    [sign, sign, ids],
+  );
+  await connection.query(
+    `INSERT INTO volume_days (volume_id, day, files, bytes)
+     SELECT volume_id, day, ? * SUM(files), ? * SUM(bytes) FROM folder_holdings WHERE folder_id IN (?) GROUP BY volume_id, day
+     ON DUPLICATE KEY UPDATE files = volume_days.files + VALUES(files), bytes = volume_days.bytes + VALUES(bytes)`,
     [sign, sign, ids],
   );
 }

@@ -15,7 +15,10 @@ import {
   uniqueIndex,
   varchar,
 } from 'drizzle-orm/mysql-core';
-import { DUTIES, KINDS, PROJECT_STATES } from '#core/model.ts';
+import { sql } from 'drizzle-orm';
+import type { TemplateHome } from '#core/homes/homes.ts';
+import { DUTIES, KINDS, PROJECT_ORIGINS, PROJECT_STATES } from '#core/model.ts';
+import { DOCUMENT_FORMATS } from '#core/documents/model.ts';
 import { HELD_REASONS, type StepWhat } from '#core/plan/plan.ts';
 
 const amount = (name: string) => bigint(name, { mode: 'number' });
@@ -43,6 +46,8 @@ export const stations = mysqlTable(
     id: id(),
     name: varchar('name', { length: 120 }).notNull(),
     role: mysqlEnum('role', ['workstation', 'server', 'portable']).notNull(),
+    /** Taken out of use: it has no volume in use and is no longer offered. */
+    retiredAt: at('retired_at'),
   },
   (t) => [uniqueIndex('stations_name').on(t.name)],
 );
@@ -63,6 +68,15 @@ export const volumes = mysqlTable(
     freeBytes: amount('free_bytes').notNull().default(0),
     identity: varchar('identity', { length: 64 }),
     state: mysqlEnum('state', STORE_STATES).notNull().default('not looked at'),
+    /** A station boots from it: media do not belong there. */
+    systemDrive: boolean('system_drive').notNull().default(false),
+    portable: boolean('portable').notNull().default(false),
+    /** Many stations work on it at once: caches do not belong there. */
+    shared: boolean('shared').notNull().default(false),
+    /** Speed of the way to it in megabits a second, as a person knows it. */
+    linkMbits: int('link_mbits'),
+    /** Seen at the last look: nothing can be written there. */
+    readOnly: boolean('read_only').notNull().default(false),
     seenAt: at('seen_at'),
     readAt: at('read_at'),
     /** Read again when it was last read this long ago; null: only when asked. */
@@ -119,8 +133,17 @@ export const folders = mysqlTable(
     totalBytes: amount('total_bytes').notNull().default(0),
     seenAt: at('seen_at'),
     goneAt: at('gone_at'),
+    /** How many folders deep it lies; 0 for a volume's top. */
+    depth: int('depth').generatedAlwaysAs(
+      sql`(IF(path = '', 0, 1 + CHAR_LENGTH(path) - CHAR_LENGTH(REPLACE(path, '/', ''))))`,
+      { mode: 'stored' },
+    ),
   },
-  (t) => [uniqueIndex('folders_path').on(t.volumeId, t.pathHash), index('folders_parent').on(t.parentId)],
+  (t) => [
+    uniqueIndex('folders_path').on(t.volumeId, t.pathHash),
+    index('folders_parent').on(t.parentId),
+    index('folders_depth').on(t.depth),
+  ],
 );
 
 export const files = mysqlTable(
@@ -153,10 +176,18 @@ export const folderHoldings = mysqlTable(
     files: amount('files').notNull(),
     bytes: amount('bytes').notNull(),
     newestUs: amount('newest_us').notNull(),
+    oldestUs: amount('oldest_us').notNull().default(0),
+    /** Bytes of the largest single file of these. */
+    largestBytes: amount('largest_bytes').notNull().default(0),
   },
   (t) => [
     primaryKey({ columns: [t.folderId, t.kind, t.projectId, t.day] }),
-    index('folder_holdings_kind').on(t.kind, t.volumeId),
+    // Holds all that the reclaim lens asks for, so that no row has to be fetched.
+    index('folder_holdings_kind').on(t.kind, t.volumeId, t.folderId, t.projectId, t.day, t.files, t.bytes, t.newestUs),
+    index('folder_holdings_project').on(t.projectId, t.kind),
+    index('folder_holdings_largest').on(t.largestBytes),
+    index('folder_holdings_newest').on(t.newestUs),
+    index('folder_holdings_oldest').on(t.oldestUs),
   ],
 );
 
@@ -175,6 +206,42 @@ export const volumeHoldings = mysqlTable(
     primaryKey({ columns: [t.volumeId, t.projectId, t.kind, t.day] }),
     index('volume_holdings_project').on(t.projectId),
   ],
+);
+
+/** Rollup: what lies on a volume, by the day it was last changed. */
+export const volumeDays = mysqlTable(
+  'volume_days',
+  {
+    volumeId: amount('volume_id').notNull(),
+    day: int('day').notNull(),
+    files: amount('files').notNull(),
+    bytes: amount('bytes').notNull(),
+  },
+  (t) => [primaryKey({ columns: [t.volumeId, t.day] })],
+);
+
+/** Rollup: what lies on a volume now, by project and kind: small enough for every screen. */
+export const volumeSums = mysqlTable(
+  'volume_sums',
+  {
+    volumeId: amount('volume_id').notNull(),
+    projectId: amount('project_id').notNull(),
+    kind: mysqlEnum('kind', KINDS).notNull(),
+    files: amount('files').notNull(),
+    bytes: amount('bytes').notNull(),
+  },
+  (t) => [primaryKey({ columns: [t.volumeId, t.projectId, t.kind] }), index('volume_sums_project').on(t.projectId)],
+);
+
+/** Rollup of samples: what a volume held on a day, in all. */
+export const sampleSums = mysqlTable(
+  'sample_sums',
+  {
+    volumeId: amount('volume_id').notNull(),
+    day: int('day').notNull(),
+    bytes: amount('bytes').notNull(),
+  },
+  (t) => [primaryKey({ columns: [t.volumeId, t.day] })],
 );
 
 /** What a volume held on a day, by project and kind: left by the last whole reading of that day. */
@@ -223,8 +290,60 @@ export const projects = mysqlTable(
     slug: varchar('slug', { length: 250 }).notNull(),
     state: mysqlEnum('state', PROJECT_STATES).notNull(),
     stateSince: at('state_since').notNull(),
+    origin: mysqlEnum('origin', PROJECT_ORIGINS).notNull().default('documents'),
+    client: varchar('client', { length: 200 }).notNull().default(''),
+    year: int('year'),
+    /** Names and what each does, a line each. */
+    people: text('people').notNull().default(''),
+    /** For the house alone; never leaves it with an archive or a report. */
+    privateNotes: text('private_notes').notNull().default(''),
+    /** Goes with archives and reports. */
+    publicComments: text('public_comments').notNull().default(''),
   },
   (t) => [uniqueIndex('projects_slug').on(t.slug)],
+);
+
+/** The day each state of a project began. */
+export const projectStates = mysqlTable(
+  'project_states',
+  {
+    projectId: amount('project_id').notNull(),
+    state: mysqlEnum('state', PROJECT_STATES).notNull(),
+    since: at('since').notNull(),
+  },
+  (t) => [primaryKey({ columns: [t.projectId, t.state] })],
+);
+
+/** Where the files of a new project belong, by kind; {project} in a folder stands for its short name. */
+export const templates = mysqlTable(
+  'templates',
+  {
+    id: id(),
+    name: varchar('name', { length: 120 }).notNull(),
+    homes: jsonOf<TemplateHome[]>('homes').notNull(),
+  },
+  (t) => [uniqueIndex('templates_name').on(t.name)],
+);
+
+/** Rollup: what the documents of a project name, what of it is missing, what no timeline reaches. */
+export const projectSums = mysqlTable('project_sums', {
+  projectId: amount('project_id').primaryKey(),
+  media: amount('media').notNull(),
+  missing: amount('missing').notNull(),
+  unusedBytes: amount('unused_bytes').notNull(),
+});
+
+/** Strays by project, kind and volume, worked out anew whenever holdings or homes changed; see services/homes.ts. */
+export const strays = mysqlTable(
+  'strays',
+  {
+    projectId: amount('project_id').notNull(),
+    kind: mysqlEnum('kind', KINDS).notNull(),
+    volumeId: amount('volume_id').notNull(),
+    files: amount('files').notNull(),
+    bytes: amount('bytes').notNull(),
+  },
+  (t) => [primaryKey({ columns: [t.projectId, t.kind, t.volumeId] })],
 );
 
 export const claims = mysqlTable(
@@ -236,6 +355,8 @@ export const claims = mysqlTable(
     folder: longPath('folder').notNull(),
     folderHash: bytes('folder_hash', 'binary(16)').notNull(),
     reason: varchar('reason', { length: 200 }).notNull(),
+    /** Files below it have been given to the project. */
+    settled: boolean('settled').notNull().default(false),
   },
   (t) => [uniqueIndex('claims_folder').on(t.volumeId, t.folderHash), index('claims_project').on(t.projectId)],
 );
@@ -259,11 +380,14 @@ export const documents = mysqlTable(
     projectId: amount('project_id').notNull(),
     fileId: amount('file_id').notNull(),
     name: varchar('name', { length: 1020 }).notNull(),
+    format: mysqlEnum('format', DOCUMENT_FORMATS).notNull().default('otio'),
     state: mysqlEnum('state', ['read', 'broken']).notNull(),
     trouble: text('trouble'),
     readSizeBytes: amount('read_size_bytes').notNull(),
     readModifiedUs: amount('read_modified_us').notNull(),
     readAt: at('read_at').notNull(),
+    /** A newer version of the same document that counts in its stead. */
+    supersededBy: amount('superseded_by'),
   },
   (t) => [uniqueIndex('documents_file').on(t.fileId), index('documents_project').on(t.projectId)],
 );
@@ -287,17 +411,29 @@ export const media = mysqlTable(
     projectId: amount('project_id').notNull(),
     name: varchar('name', { length: 1020 }).notNull(),
     /** How the first target was understood; 'nowhere' where the document itself says the media is missing. */
-    place: mysqlEnum('place', ['inside', 'outside', 'unknown', 'nowhere']).notNull(),
+    place: mysqlEnum('place', ['inside', 'outside', 'unknown', 'nowhere', 'bundled']).notNull(),
     targets: int('targets').notNull(),
     found: int('found').notNull(),
+    /** A file of it is not there, or none is named. */
+    lacks: boolean('lacks').generatedAlwaysAs(sql`found < GREATEST(targets, 1)`, { mode: 'stored' }),
     startFrame: amount('start_frame'),
     durationFrames: amount('duration_frames'),
     rateNum: int('rate_num'),
     rateDen: int('rate_den'),
+    /** Name of the tape or card it was recorded on, as the document has it. */
+    reel: varchar('reel', { length: 120 }),
+    /** What the document's timelines use of it, joined, in frames of its rate; null: the whole of it. */
+    ranges: jsonOf<[start: number, duration: number][] | null>('ranges'),
+    /** Numbers of the timelines that use it. */
+    timelineIds: jsonOf<number[]>('timeline_ids'),
     /** A timeline of the document uses it. */
     used: boolean('used').notNull(),
   },
-  (t) => [index('media_document').on(t.documentId), index('media_project').on(t.projectId)],
+  (t) => [
+    index('media_document').on(t.documentId),
+    index('media_project').on(t.projectId),
+    index('media_lacks').on(t.lacks, t.projectId),
+  ],
 );
 
 export const mediaTargets = mysqlTable(
@@ -307,6 +443,8 @@ export const mediaTargets = mysqlTable(
     ord: int('ord').notNull(),
     target: longPath('target').notNull(),
     fileId: amount('file_id'),
+    /** By its path, or, where the document writes no paths, by name, reel and timecode that no other file shares. */
+    foundBy: mysqlEnum('found_by', ['path', 'evidence']).notNull().default('path'),
   },
   (t) => [primaryKey({ columns: [t.mediaId, t.ord] }), index('media_targets_file').on(t.fileId)],
 );
@@ -344,11 +482,41 @@ export const uses = mysqlTable(
     timelineId: amount('timeline_id').notNull(),
     mediaId: amount('media_id').notNull(),
     startFrame: amount('start_frame').notNull(),
+    /** In frames of the rate; 0 for the whole of a medium whose length nobody knows. */
     durationFrames: amount('duration_frames').notNull(),
     rateNum: int('rate_num').notNull(),
     rateDen: int('rate_den').notNull(),
+    /** False where it, or what it lies in, is switched off. */
+    enabled: boolean('enabled').notNull().default(true),
+    /** Of its sound; else of its picture. */
+    sound: boolean('sound').notNull().default(false),
   },
   (t) => [index('uses_timeline').on(t.timelineId), index('uses_media').on(t.mediaId)],
+);
+
+/** What a file's own head says, read once for a size and modified time. */
+export const essence = mysqlTable(
+  'essence',
+  {
+    fileId: amount('file_id').primaryKey(),
+    readSizeBytes: amount('read_size_bytes').notNull(),
+    readModifiedUs: amount('read_modified_us').notNull(),
+    format: varchar('format', { length: 40 }).notNull(),
+    codec: varchar('codec', { length: 80 }),
+    width: int('width'),
+    height: int('height'),
+    channels: int('channels'),
+    sampleRate: int('sample_rate'),
+    rateNum: int('rate_num'),
+    rateDen: int('rate_den'),
+    durationFrames: amount('duration_frames'),
+    /** First frame, counted at the rate from midnight. */
+    startFrame: amount('start_frame'),
+    dropFrame: boolean('drop_frame'),
+    reel: varchar('reel', { length: 120 }),
+    trouble: varchar('trouble', { length: 500 }),
+  },
+  (t) => [index('essence_reel').on(t.reel)],
 );
 
 export const plans = mysqlTable(
@@ -396,8 +564,12 @@ export const stepItems = mysqlTable(
     state: mysqlEnum('state', ['waiting', 'started', 'done', 'held']).notNull().default('waiting'),
     reason: mysqlEnum('reason', HELD_REASONS),
     detail: varchar('detail', { length: 1000 }),
+    /** Where a moved file goes, inside the step's volume. */
+    targetPath: longPath('target_path'),
+    /** XXH3-128 of a file that was copied, as read back. */
+    xxh128: char('xxh128', { length: 32 }),
   },
-  (t) => [index('step_items_state').on(t.stepId, t.state)],
+  (t) => [index('step_items_file').on(t.fileId), index('step_items_state').on(t.stepId, t.state)],
 );
 
 export const JOB_STATES = ['queued', 'running', 'done', 'failed', 'cancelled'] as const;
@@ -406,7 +578,16 @@ export const jobs = mysqlTable(
   'jobs',
   {
     id: id(),
-    kind: mysqlEnum('kind', ['read volume', 'remove', 'archive', 'restore']).notNull(),
+    kind: mysqlEnum('kind', [
+      'read volume',
+      'remove',
+      'archive',
+      'restore',
+      'move',
+      'make folders',
+      'apply kinds',
+      'relink',
+    ]).notNull(),
     title: varchar('title', { length: 500 }).notNull(),
     params: jsonOf<Record<string, unknown>>('params').notNull(),
     stepId: amount('step_id'),
@@ -459,6 +640,14 @@ export const receipts = mysqlTable('receipts', {
     'carrier added',
     'state changed',
     'home changed',
+    'files moved',
+    'folders made',
+    'media relinked',
+    'project added',
+    'project changed',
+    'kinds changed',
+    'template changed',
+    'station retired',
   ]).notNull(),
   title: varchar('title', { length: 500 }).notNull(),
   projectId: amount('project_id'),

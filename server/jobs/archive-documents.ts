@@ -1,9 +1,9 @@
 // The document inside an archive: its references lead to the media beside it, relative, so that the bag can lie
 // anywhere. What is not in the archive keeps the place it had.
 import { and, asc, eq, isNotNull } from 'drizzle-orm';
-import { relinkOtio } from '#core/documents/relink.ts';
+import { relinkOtio, sequenceFolder } from '#core/documents/relink.ts';
 import { relativeFrom, urlOfPath } from '#core/documents/targets.ts';
-import { folderOf, nameOf } from '#core/paths.ts';
+import { folderOf } from '#core/paths.ts';
 import type { Database } from '../db/connect.ts';
 import { documents, media, mediaTargets } from '../db/schema.ts';
 
@@ -31,23 +31,9 @@ export async function relinkedDocument(db: Database, { text, fileId, at, files }
       const place = byTarget.get(url);
       return place === undefined ? null : urlOfPath(relativeFrom(from, place));
     },
-    sequence: (base, prefix) => sequenceBase(byTarget, from, { base, prefix }),
+    sequence: (base, prefix) => {
+      const folder = sequenceFolder(byTarget, base, prefix);
+      return folder === null ? null : urlOfPath(relativeFrom(from, `${folder}/x`)).slice(0, -1);
+    },
   }).text;
-}
-
-/** Stills move together: where every one of a sequence lies in one folder under its own name, its base is that folder. */
-function sequenceBase(
-  byTarget: ReadonlyMap<string, string | undefined>,
-  from: string,
-  { base, prefix }: { base: string; prefix: string },
-): string | null {
-  const folder = base === '' || base.endsWith('/') ? base : `${base}/`;
-  const stills = [...byTarget].filter(
-    ([target]) => target.startsWith(folder + prefix) && !target.slice(folder.length).includes('/'),
-  );
-  const places = new Set(stills.map(([, place]) => (place === undefined ? null : folderOf(place))));
-  const [only] = places;
-  if (places.size !== 1 || only === null || only === undefined) return null;
-  if (stills.some(([target, place]) => nameOf(place!) !== nameOf(target))) return null;
-  return `${urlOfPath(relativeFrom(from, `${only}/x`)).slice(0, -1)}`;
 }

@@ -43,7 +43,8 @@ export async function runArchive(context: JobContext): Promise<void> {
   const writing = await open(context);
   try {
     await write(writing);
-  } catch (error) {
+  } catch (thrown) {
+    const error = context.reasonOf(thrown);
     // Ended for good, not killed: nothing half-written stays. A killed run leaves it for the next to go on with.
     if (endsForGood(error)) await throwAway(writing);
     throw error;

@@ -2,6 +2,7 @@
 // second prolongs the lease and tells bytes and rate.
 import type { ContentPool } from '#disk/content/content.ts';
 import type { DocumentPool } from '#disk/documents/documents.ts';
+import { codeOf } from '#disk/facts.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
 import type { WalkPool } from '#disk/walk/walk.ts';
 import type { Database } from '../db/connect.ts';
@@ -73,6 +74,13 @@ export class JobContext {
   check(): void {
     if (this.lost) throw new LeaseLost();
     if (this.cancelled) throw new Cancelled();
+  }
+
+  /** Why work really ended: a thread that was told to stop says only that, wherever it was at the time. */
+  reasonOf(error: unknown): unknown {
+    if (codeOf(error) !== 'stopped') return error;
+    if (this.lost) return new LeaseLost();
+    return this.cancelled ? new Cancelled() : error;
   }
 
   /** The same, after asking the database: before anything is removed or put into place. */

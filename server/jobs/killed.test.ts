@@ -9,7 +9,9 @@ import type { ArchiveId, CarrierId, FolderId, PlanId, ProjectId, VolumeId } from
 import { otio, TestSite, until } from '#test/site.ts';
 import { archiveCopies, archiveFiles, folders, jobs, receipts, stepItems } from '../db/schema.ts';
 import { currentPlan, runPlan, stageArchive, stageCaches, stageRestore } from '../services/plan.ts';
+import { setHome } from '../services/homes.ts';
 import { projectRows } from '../services/projects.ts';
+import { stageMoveHome } from '../services/stage-move.ts';
 
 let site: TestSite;
 let volume: VolumeId;
@@ -162,3 +164,58 @@ test('an archive and a restore killed in their middle end whole, with no half fi
     'project restored',
   ]);
 }, 300_000);
+
+test('a move home killed in its middle leaves every file in one place, whole, and says so once', async () => {
+  const away: VolumeId = await site.volume('system');
+  const sums = new Map<string, string>();
+  const urls: string[] = [];
+  for (let i = 0; i < 80; i++) {
+    // Half of them strayed on the volume of their home, half on another.
+    const place = i % 2 === 0 ? `media/stray/fog/c${i}.mov` : `system/Desktop/fog/c${i}.mov`;
+    const content = Buffer.alloc(1_500_000, randomBytes(991));
+    urls.push(`file://${site.put(place, content)}`);
+    sums.set(`c${i}.mov`, createHash('sha512').update(content).digest('hex'));
+  }
+  site.put('media/fog/fog.otio', otio('Fog', urls));
+  await site.read(volume, away);
+  const FOG = 1 as ProjectId;
+  await setHome(
+    site.db,
+    FOG,
+    { kind: 'source', volumeId: volume, folder: 'fog/camera' },
+    { who: 'Mara', now: new Date() },
+  );
+  await stageMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
+  await run();
+  const everyOne = () => {
+    // Whatever is under a name of its own is whole; nothing is nowhere.
+    for (const folder of ['media/stray', 'media/fog/camera', 'system/Desktop'])
+      for (const name of names(path.join(site.root, folder)))
+        expect(sumOf(path.join(site.root, folder, name))).toBe(sums.get(path.basename(name)));
+    const seen = new Set(
+      ['media', 'system'].flatMap((top) => names(path.join(site.root, top))).map((name) => path.basename(name)),
+    );
+    const taking = names(path.join(site.root, 'media/.keramion/taking')).length;
+    expect([...sums.keys()].filter((name) => !seen.has(name)).length).toBeLessThanOrEqual(taking);
+  };
+  await killWhile(async () => true, everyOne);
+  expect(await site.db.select({ state: jobs.state, trouble: jobs.trouble }).from(jobs)).toEqual([
+    { state: 'done', trouble: null },
+  ]);
+  expect(names(path.join(site.root, 'media/fog/camera'))).toHaveLength(80);
+  everyOne();
+  for (const folder of ['media/stray', 'system/Desktop']) expect(names(path.join(site.root, folder))).toEqual([]);
+  for (const top of ['media', 'system'])
+    expect(names(path.join(site.root, top, '.keramion'))).toEqual(['identity.json']);
+  expect(names(path.join(site.root, 'media/fog')).filter((name) => name.endsWith('.otio'))).toEqual([
+    'fog v2.otio',
+    'fog.otio',
+  ]);
+  expect(
+    await site.db.select({ action: receipts.action, files: receipts.files, held: receipts.held }).from(receipts),
+  ).toEqual([
+    { action: 'home changed', files: 0, held: 0 },
+    { action: 'files moved', files: 80, held: 0 },
+  ]);
+  expect((await projectRows(site.db))[0]).toMatchObject({ media: 80, missing: 0 });
+}, 240_000);

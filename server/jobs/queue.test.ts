@@ -2,6 +2,7 @@ import { eq } from 'drizzle-orm';
 import type { JobId } from '#core/model.ts';
 import { testDatabase, type TestDatabase } from '#test/database.ts';
 import { jobs } from '../db/schema.ts';
+import { JobContext } from './context.ts';
 import { cancelJob, claimJob, endJob, enqueue, heartbeat, LeaseLost, type NewJob, releaseLease } from './queue.ts';
 
 let test_: TestDatabase;
@@ -72,4 +73,14 @@ test('a queued job is cancelled at once, a running one is asked', async () => {
   await cancelJob(db(), 999 as JobId);
   expect((await db().select().from(jobs).where(eq(jobs.id, queued)))[0]).toMatchObject({ state: 'cancelled' });
   expect(await heartbeat(db(), job, beat, 10)).toEqual({ cancel: true });
+});
+
+test('a thread that was told to stop does not turn a handed-over job into a failed one', () => {
+  const context = new JobContext(null as never, null as never, null as never, 5);
+  const stopped = Object.assign(new Error('The work was stopped.'), { code: 'stopped' });
+  const full = Object.assign(new Error('no space'), { code: 'ENOSPC' });
+  expect(context.reasonOf(stopped)).toBe(stopped);
+  context.letGo();
+  expect(context.reasonOf(stopped)).toBeInstanceOf(LeaseLost);
+  expect(context.reasonOf(full)).toBe(full);
 });

@@ -2,18 +2,21 @@
 // read. Committed batch by batch, so that a reading that is killed or cancelled leaves true rows and is simply done
 // again. Called by the worker and by `keramion read`.
 import { xxh3 } from '@node-rs/xxhash';
-import { eq } from 'drizzle-orm';
+import { and, eq } from 'drizzle-orm';
 import type { RowDataPacket } from 'mysql2/promise';
 import { ownersOf } from '#core/homes/owners.ts';
-import { DEFAULT_RULES } from '#core/kinds/kinds.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { liesIn } from '#core/paths.ts';
+import { isMissing } from '#disk/facts.ts';
 import type { FolderFound, SubFolder } from '#disk/walk/protocol.ts';
 import { walk, type WalkPool } from '#disk/walk/walk.ts';
-import { CatalogueWriter, emptyBatch } from '../db/catalogue-writer.ts';
+import { locate } from '#disk/paths.ts';
+import { CatalogueWriter, emptyBatch, type FileChange, pathHash } from '../db/catalogue-writer.ts';
 import { type Database, withConnection } from '../db/connect.ts';
 import { inSlices, refreshHoldings } from '../db/holdings.ts';
-import { carriers, claims, readings, volumes } from '../db/schema.ts';
+import { carriers, claims, folders, readings, site, volumes } from '../db/schema.ts';
+import { Refused } from '../refused.ts';
+import { currentRules } from '../services/kinds.ts';
 import { lookAgain } from '../services/stores.ts';
 
 export interface ReadingResult {
@@ -23,16 +26,27 @@ export interface ReadingResult {
   gone: number;
   notices: number;
   ended: 'whole' | 'cancelled';
+  readingId: number;
+  /** Folders in which something is new, changed or gone; 'all' where they are many. */
+  touched: readonly number[] | 'all';
 }
+
+/** The mark of a reading of which not everything that follows is settled yet; its value is the first such reading. */
+export const unsettledKey = (volumeId: VolumeId): string => `unsettled ${volumeId}`;
 
 export interface ReadingOptions {
   stop: Int32Array;
   now: () => Date;
   progress?: (looked: number) => void;
+  /** Only this folder and what lies below it; left out for the whole volume. */
+  folder?: string;
+  /** Told of every file that is new, changed or gone in folders that were known. */
+  onChange?: (change: FileChange & { path: string }) => void;
 }
 
 interface Known {
   id: number;
+  path: string;
   parentId: number | null;
   fingerprint: string | null;
   projectId: number | null;
@@ -42,6 +56,8 @@ interface Known {
 const BATCH_ROWS = 25_000;
 const BATCH_FOLDERS = 1_000;
 const MOST_NOTICES = 2_000;
+/** Beyond so many folders everything is settled anew. */
+const MOST_TOUCHED = 3_000;
 
 export class VolumeNotReadable extends Error {
   constructor(
@@ -64,15 +80,23 @@ export async function readVolume(
 ): Promise<ReadingResult> {
   const volume = await lookAgain(db, volumeId, options.now());
   if (volume.state !== 'reachable') throw new VolumeNotReadable(volume.name, volume.state);
+  const from = options.folder ? await knownFolder(db, volumeId, options.folder) : undefined;
+  if (from) refuseOutside(volume.path, from);
   const startedAt = options.now();
   const [{ insertId: readingId }] = await db.insert(readings).values({ volumeId, startedAt });
+  // Whoever settles what follows takes the mark away; a reading that finds an older one knows that this was not done.
+  const mark = { key: unsettledKey(volumeId), value: String(readingId) };
+  await db
+    .insert(site)
+    .values(mark)
+    .onDuplicateKeyUpdate({ set: { key: mark.key } });
   const others = [
     ...(await db.select({ id: volumes.id, path: volumes.path }).from(volumes)).filter((v) => v.id !== volumeId),
     ...(await db.select({ id: carriers.id, path: carriers.path }).from(carriers)),
   ];
   const reading = new Reading(db, volumeId, readingId, options);
   await reading.loadKnown();
-  const rules = DEFAULT_RULES;
+  const rules = await currentRules(db);
   const ruleMark = xxh3.xxh128(JSON.stringify([rules, volume.duty])).toString(16);
   await walk(
     pool,
@@ -84,6 +108,7 @@ export async function readVolume(
       ruleMark,
       exclude: others.map((o) => o.path),
       stop: options.stop,
+      from,
     },
     {
       enter: (at, folder, parentId) => reading.enter(at, folder, parentId),
@@ -93,13 +118,33 @@ export async function readVolume(
   const cancelled = Atomics.load(options.stop, 0) === 1;
   await reading.finish(cancelled);
   const result = reading.result(cancelled);
-  if (!cancelled) await db.update(volumes).set({ readAt: startedAt }).where(eq(volumes.id, volumeId));
-  const { ended: _ended, ...counts } = result;
+  if (!cancelled && !from) await db.update(volumes).set({ readAt: startedAt }).where(eq(volumes.id, volumeId));
+  const { ended: _ended, readingId: _id, touched: _touched, ...counts } = result;
   await db
     .update(readings)
     .set({ ...counts, finishedAt: cancelled ? null : options.now() })
     .where(eq(readings.id, readingId));
   return result;
+}
+
+/** The folder a reading of one folder begins at. */
+async function knownFolder(db: Database, volumeId: VolumeId, folder: string) {
+  const [row] = await db
+    .select({ path: folders.path, raw: folders.rawPath, parentId: folders.parentId })
+    .from(folders)
+    .where(and(eq(folders.volumeId, volumeId), eq(folders.pathHash, pathHash(folder))));
+  if (!row)
+    throw new Refused(`${folder} is not known on this volume, so it was not read. Read the whole volume to find it.`);
+  return { path: row.path, raw: row.raw?.toString('hex') ?? null, parentId: row.parentId };
+}
+
+/** A folder above it that was replaced by a link would lead out of the volume: refused before anything is read. */
+function refuseOutside(root: string, from: { path: string; raw: string | null }): void {
+  try {
+    locate(root, { path: from.path, raw: from.raw === null ? null : Buffer.from(from.raw, 'hex') });
+  } catch (error) {
+    if (!isMissing(error)) throw error;
+  }
 }
 
 /** The state of one reading: what is known, what was visited, what waits to be written. */
@@ -114,19 +159,30 @@ class Reading {
   private counts = { looked: 0, added: 0, changed: 0, gone: 0, notices: 0 };
   private ownerOf: (folder: string) => ProjectId | null = () => null;
   private failed: unknown = null;
+  private readonly touched: number[] = [];
   private readonly writer: CatalogueWriter;
 
   constructor(
     private readonly db: Database,
     private readonly volumeId: VolumeId,
-    readingId: number,
+    private readonly readingId: number,
     private readonly options: ReadingOptions,
   ) {
-    this.writer = new CatalogueWriter(db, volumeId, readingId, { now: options.now, nodeOf: (id) => this.byId.get(id) });
+    this.writer = new CatalogueWriter(db, volumeId, readingId, {
+      now: options.now,
+      nodeOf: (id) => this.byId.get(id),
+      onChange:
+        options.onChange && ((change) => options.onChange?.({ ...change, path: this.byId.get(change.folderId)!.path })),
+    });
   }
 
   result(cancelled: boolean): ReadingResult {
-    return { ...this.counts, ended: cancelled ? 'cancelled' : 'whole' };
+    return {
+      ...this.counts,
+      ended: cancelled ? 'cancelled' : 'whole',
+      readingId: this.readingId,
+      touched: this.touched.length > MOST_TOUCHED ? 'all' : this.touched,
+    };
   }
 
   async loadKnown(): Promise<void> {
@@ -138,6 +194,7 @@ class Reading {
       // A folder that was gone and is back has rows of old: '' makes it count as changed, not as new.
       const known = {
         id: Number(row.id),
+        path: row.path as string,
         parentId: row.parent_id === null ? null : Number(row.parent_id),
         fingerprint: row.gone ? '' : (row.fingerprint ?? ''),
         projectId: row.project_id,
@@ -156,7 +213,14 @@ class Reading {
   async enter(at: string, folder: SubFolder, parentId: number | null) {
     const known = this.known.get(at);
     if (known) return { folderId: known.id, projectId: known.projectId, known: known.fingerprint };
-    const entered = { id: await this.nextId(), parentId, fingerprint: null, projectId: this.ownerOf(at), gone: false };
+    const entered = {
+      id: await this.nextId(),
+      path: at,
+      parentId,
+      fingerprint: null,
+      projectId: this.ownerOf(at),
+      gone: false,
+    };
     this.known.set(at, entered);
     this.byId.set(entered.id, entered);
     this.batch.folders.push({ id: entered.id, path: at, raw: folder.raw, parentId, projectId: entered.projectId });
@@ -175,6 +239,7 @@ class Reading {
     }
     this.visited.add(found.folderId);
     counts.looked += found.entries;
+    if (found.state !== 'same' && this.touched.length <= MOST_TOUCHED) this.touched.push(found.folderId);
     if (found.state === 'new') {
       batch.fresh.push(found);
       batch.rows += found.files;
@@ -221,9 +286,11 @@ class Reading {
   private async markGone(): Promise<void> {
     const gone: number[] = [];
     for (const [at, known] of this.known) {
+      if (!liesIn(at, this.options.folder ?? '')) continue;
       if (known.gone || this.visited.has(known.id) || this.kept.some((shut) => liesIn(at, shut))) continue;
       gone.push(known.id);
     }
+    this.touched.push(...gone.slice(0, MOST_TOUCHED + 1));
     const now = this.options.now();
     for (const some of inSlices(gone, 500)) {
       await withConnection(this.db, async (connection) => {

@@ -12,12 +12,14 @@ import {
   media,
   projects,
   readingNotices,
+  volumeDays,
   volumeHoldings,
   volumes,
 } from '../db/schema.ts';
 import { lastReading } from '../services/notices.ts';
 import { projectRows } from '../services/projects.ts';
 import { rackVolumes } from '../services/rack.ts';
+import { askForDue } from '../services/work.ts';
 import { readVolume } from './read-volume.ts';
 
 let site: TestSite;
@@ -41,7 +43,8 @@ async function expectRollupsTrue() {
   const bytes = all.reduce((sum, file) => sum + file.sizeBytes, 0);
   const byFolder = await site.db.select().from(folderHoldings);
   const byVolume = await site.db.select().from(volumeHoldings);
-  for (const rows of [byFolder, byVolume]) {
+  const byDay = await site.db.select().from(volumeDays);
+  for (const rows of [byFolder, byVolume, byDay]) {
     expect(rows.reduce((sum, row) => sum + row.bytes, 0)).toBe(bytes);
     expect(rows.reduce((sum, row) => sum + row.files, 0)).toBe(all.length);
   }
@@ -114,6 +117,11 @@ test('another disk at the same path is not taken for the volume', async () => {
   expect((await site.db.select().from(volumes))[0]!.state).toBe('swapped');
 });
 
+test('a clock that was wrong does not keep a volume from being read when it is due', async () => {
+  await site.db.update(volumes).set({ readEveryHours: 1, readAt: new Date(Date.now() + 86_400_000 * 400) });
+  expect(await askForDue(site.db, [volume], new Date())).toBe(1);
+});
+
 test('a cancelled reading marks nothing as gone', async () => {
   site.put('scratch/a/one.mov', '1');
   await site.read(volume);
@@ -167,6 +175,33 @@ describe('documents', () => {
     expect(await projectRows(site.db)).toMatchObject([{ media: 2, missing: 0, files: 3 }]);
   });
 
+  test('a name in another Unicode form or another case is found where there is just one like it', async () => {
+    site.put('scratch/fog/Rushes/\u00dcbergabe.mov', 'nfc');
+    site.put('scratch/fog/Rushes/A001.MOV', 'case');
+    site.put('scratch/fog/Rushes/twice.mov', '1');
+    site.put('scratch/fog/Rushes/TWICE.mov', '2');
+    site.put('scratch/fog/fog.otio', otio('Fog', ['rushes/U\u0308bergabe.mov', 'Rushes/a001.mov', 'rushes/Twice.mov']));
+    await site.read(volume);
+    // Of two that differ in case alone nobody knows which is meant.
+    expect(await projectRows(site.db)).toMatchObject([{ media: 3, missing: 1 }]);
+    // Both forms on one disk are two files.
+    site.put('scratch/fog/Rushes/U\u0308bergabe.mov', 'nfd');
+    await site.read(volume);
+    expect((await living()).filter((file) => file.name.normalize('NFC') === '\u00dcbergabe.mov')).toHaveLength(2);
+  });
+
+  test('a broken document belongs with the good one beside it, whichever is met first', async () => {
+    site.put('scratch/fog/a broken cut.otio', '{ "OTIO_SCHEMA": "Timeline.1", "na');
+    site.put('scratch/fog/cut.otio', otio('Fog', ['a.mov']));
+    await site.read(volume);
+    expect((await projectRows(site.db)).map((row) => row.name)).toEqual(['Fog']);
+    const rows = await site.db.select({ name: documents.name, state: documents.state }).from(documents);
+    expect(rows.sort((a, b) => (a.name < b.name ? -1 : 1))).toEqual([
+      { name: 'a broken cut.otio', state: 'broken' },
+      { name: 'cut.otio', state: 'read' },
+    ]);
+  });
+
   test('a broken document says where, and keeps what an earlier reading told', async () => {
     site.put('scratch/fog/fog.otio', otio('Fog', ['a.mov']));
     await site.read(volume);
@@ -177,6 +212,19 @@ describe('documents', () => {
     const [row] = await site.db.select().from(documents);
     expect(row!.state).toBe('broken');
     expect(row!.trouble).toContain('line 3, column 11');
+  });
+
+  test('what a reading that was cut short left unsettled, the next one settles, though it finds nothing new', async () => {
+    site.put('scratch/fog/fog.otio', otio('Fog', ['a.mov']));
+    await site.read(volume);
+    site.put('scratch/fog/a.mov', 'aaaa');
+    // Read, but the process ends before what follows from it is worked out.
+    await readVolume(site.db, site.pools.walk, volume, { stop: stopFlag(), now: () => new Date() });
+    expect((await site.db.select().from(media))[0]!.found).toBe(0);
+    const { results } = await site.read(volume);
+    expect(results[0]).toMatchObject({ added: 0, touched: [] });
+    expect((await site.db.select().from(media))[0]!.found).toBe(1);
+    expect((await projectRows(site.db))[0]).toMatchObject({ media: 1, missing: 0 });
   });
 
   test('a path that climbs out of the volume is never followed', async () => {

@@ -22,7 +22,9 @@ import {
   volumes,
 } from '../db/schema.ts';
 import { itemsHash, writeReceipt } from '../services/ledger.ts';
+import { settleProjects } from '../services/project-sums.ts';
 import { lookAgain, stateOf } from '../services/stores.ts';
+import { settleVersions } from '../services/versions.ts';
 import type { VolumeId } from '#core/model.ts';
 import { Cancelled, type JobContext } from './context.ts';
 import { endJob } from './queue.ts';
@@ -108,7 +110,7 @@ function removeOne(root: string, item: Item, open: () => OpenFiles): RemovalResu
   return result;
 }
 
-function freshOpenFiles(): () => OpenFiles {
+export function freshOpenFiles(): () => OpenFiles {
   let seen: OpenFiles | null = null;
   let at = 0;
   return () => {
@@ -239,6 +241,8 @@ async function finish(context: JobContext, step: Step, cancelled: boolean): Prom
       await tx.update(projects).set({ state: 'archived', stateSince: context.now() }).where(eq(projects.id, projectId));
     await endJob(tx, job, { state: cancelled ? 'cancelled' : 'done' });
   });
+  await settleVersions(db);
+  await settleProjects(db);
   for (const volumeId of new Set(items.map((item) => item.volumeId)))
     await lookAgain(db, volumeId as VolumeId, context.now());
 }

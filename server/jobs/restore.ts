@@ -48,7 +48,8 @@ export async function runRestore(context: JobContext): Promise<void> {
     // Put into place by an earlier run of this very job, which was killed before it could say so.
     const placed = existsSync(restoring.placed) && existsSync(restoring.final) && !existsSync(restoring.begun);
     if (!placed) await build(restoring);
-  } catch (error) {
+  } catch (thrown) {
+    const error = context.reasonOf(thrown);
     if ((error as Error).name !== 'LeaseLost') rmSync(restoring.begun, { recursive: true, force: true });
     throw error;
   }
@@ -227,7 +228,7 @@ async function makeKnown({ context, what, archive, volume, placed }: Restoring):
     claim(tx, { projectId: archive.projectId as ProjectId, volumeId, folder: what.folder, reason: 'restored here' }),
   );
   await readVolume(db, pools.walk, volumeId, { stop: context.stop, now: context.now });
-  await readDocuments(db, pools.documents, volumeId, context.now);
+  await readDocuments(db, pools.documents, volumeId, { now: context.now });
   context.check();
   await inTransaction(db, async (tx) => {
     await writeReceipt(tx, {

@@ -1,11 +1,18 @@
 // Brings the facts to core's selection: which files a project has, which its timelines use, in which bins their clips
 // lie. The archive lens, staging and running all ask here.
 import { and, eq, inArray, isNull, sql } from 'drizzle-orm';
-import { type PlacedFile, type ProjectFile, selectForArchive, type Selection } from '#core/archive/selection.ts';
+import {
+  type Others,
+  type PlacedFile,
+  type ProjectFile,
+  selectForArchive,
+  type Selection,
+} from '#core/archive/selection.ts';
 import type { FileId, ProjectId, VolumeId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
 import { rawPathOf } from '#disk/paths.ts';
 import type { Db } from '../db/connect.ts';
+import { inSlices } from '../db/holdings.ts';
 import {
   type archiveFiles,
   bins,
@@ -16,6 +23,7 @@ import {
   media,
   mediaTargets,
   stepItems,
+  volumeSums,
 } from '../db/schema.ts';
 
 type Known = ProjectFile & { rawPath: Buffer | null };
@@ -29,9 +37,9 @@ export interface ProjectSelection extends Selection {
 
 /** What an archive of the project would hold now. */
 export async function projectSelection(db: Db, projectId: ProjectId): Promise<ProjectSelection> {
-  const all = await projectFiles(db, projectId);
+  const { all, others } = await projectFiles(db, projectId);
   const raws = new Map(all.map((file) => [file.fileId, file.rawPath]));
-  const selection = selectForArchive(all);
+  const selection = selectForArchive(all, others);
   const [counts] = await db
     .select({
       total: sql`COUNT(*)`.mapWith(Number),
@@ -51,33 +59,37 @@ export async function projectSelection(db: Db, projectId: ProjectId): Promise<Pr
   };
 }
 
-async function projectFiles(db: Db, projectId: ProjectId): Promise<Known[]> {
-  const used = await usedFiles(db, projectId);
-  const binNames = await binsOfFiles(db, projectId);
-  const documentFiles = new Set(
-    (
-      await db
-        .select({ id: documents.fileId })
-        .from(documents)
-        .where(and(eq(documents.projectId, projectId), eq(documents.state, 'read')))
-    ).map((d) => d.id),
-  );
-  const columns = {
-    fileId: files.id,
-    volumeId: files.volumeId,
-    folder: folders.path,
-    rawFolder: folders.rawPath,
-    name: files.name,
-    rawName: files.rawName,
-    sizeBytes: files.sizeBytes,
-    modifiedUs: files.modifiedUs,
-    kind: files.kind,
-  };
-  const from = () => db.select(columns).from(files).innerJoin(folders, eq(folders.id, files.folderId));
-  const own = await from().where(and(eq(files.projectId, projectId), isNull(files.goneAt)));
-  const missing = [...used].filter((id) => !own.some((file) => file.fileId === id));
-  const borrowed = missing.length > 0 ? await from().where(and(inArray(files.id, missing), isNull(files.goneAt))) : [];
-  return [...own, ...borrowed].map((row) => ({
+/** Files that timelines use and documents, one by one; of all else the sums, from the rollup. */
+async function projectFiles(db: Db, projectId: ProjectId): Promise<{ all: Known[]; others: Others[] }> {
+  const [used, binNames, read, sums] = await Promise.all([
+    usedFiles(db, projectId),
+    binsOfFiles(db, projectId),
+    db
+      .select({ id: documents.fileId, name: documents.name })
+      .from(documents)
+      .where(and(eq(documents.projectId, projectId), eq(documents.state, 'read'))),
+    db
+      .select({
+        kind: volumeSums.kind,
+        files: sql`SUM(${volumeSums.files})`.mapWith(Number),
+        bytes: sql`SUM(${volumeSums.bytes})`.mapWith(Number),
+      })
+      .from(volumeSums)
+      .where(eq(volumeSums.projectId, projectId))
+      .groupBy(volumeSums.kind),
+  ]);
+  const documentFiles = new Map(read.map((document) => [document.id, document.name]));
+  const rows: Awaited<ReturnType<typeof living>> = [];
+  for (const ids of inSlices([...new Set([...used, ...documentFiles.keys()])])) rows.push(...(await living(db, ids)));
+  const others = sums.map((sum) => {
+    const own = rows.filter((row) => row.projectId === projectId && row.kind === sum.kind);
+    return {
+      ...sum,
+      files: sum.files - own.length,
+      bytes: sum.bytes - own.reduce((bytes, row) => bytes + row.sizeBytes, 0),
+    };
+  });
+  const all = rows.map((row) => ({
     fileId: row.fileId as FileId,
     volumeId: row.volumeId as VolumeId,
     path: joinPath(row.folder, row.name),
@@ -89,8 +101,29 @@ async function projectFiles(db: Db, projectId: ProjectId): Promise<Known[]> {
     used: used.has(row.fileId),
     bins: binNames.get(row.fileId) ?? [],
     isDocument: documentFiles.has(row.fileId),
+    asItIs: !/\.otio$/i.test(documentFiles.get(row.fileId) ?? ''),
   }));
+  return { all, others };
 }
+
+/** Those of these files that are there. */
+const living = (db: Db, ids: readonly number[]) =>
+  db
+    .select({
+      fileId: files.id,
+      volumeId: files.volumeId,
+      folder: folders.path,
+      rawFolder: folders.rawPath,
+      name: files.name,
+      rawName: files.rawName,
+      sizeBytes: files.sizeBytes,
+      modifiedUs: files.modifiedUs,
+      kind: files.kind,
+      projectId: files.projectId,
+    })
+    .from(files)
+    .innerJoin(folders, eq(folders.id, files.folderId))
+    .where(and(inArray(files.id, [...ids]), isNull(files.goneAt)));
 
 async function usedFiles(db: Db, projectId: ProjectId): Promise<Set<number>> {
   const rows = await db
@@ -118,10 +151,14 @@ async function binsOfFiles(db: Db, projectId: ProjectId): Promise<Map<number, st
     .innerJoin(documents, eq(documents.id, bins.documentId))
     .where(eq(documents.projectId, projectId));
   const byId = new Map(all.map((bin) => [bin.id, bin]));
+  const paths = new Map<number, string[]>();
   const pathOf = (id: number): string[] => {
+    const known = paths.get(id);
+    if (known) return known;
     const path: string[] = [];
     for (let at = byId.get(id); at; at = at.parentId === null ? undefined : byId.get(at.parentId))
       path.unshift(at.name);
+    paths.set(id, path);
     return path;
   };
   const rows = await db
@@ -136,7 +173,7 @@ async function binsOfFiles(db: Db, projectId: ProjectId): Promise<Map<number, st
   for (const row of rows) {
     const path = pathOf(row.binId!);
     const known = best.get(row.fileId!);
-    if (!known || path.join('/') < known.join('/')) best.set(row.fileId!, path);
+    if (!known || (known !== path && path.join('/') < known.join('/'))) best.set(row.fileId!, path);
   }
   return best;
 }

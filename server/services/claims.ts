@@ -1,14 +1,14 @@
 // Which folders a project claims, and so which files are its own. A project claims the folder its document lies in, and
 // every folder named after it; each claim keeps its reason.
-import { eq, sql } from 'drizzle-orm';
+import { and, eq, isNull, sql } from 'drizzle-orm';
 import type { RowDataPacket } from 'mysql2/promise';
-import { isNamedAfter, ownersOf } from '#core/homes/owners.ts';
+import { isNamedAfter, ownersOf, slugOf } from '#core/homes/owners.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
-import { folderOf, nameOf } from '#core/paths.ts';
+import { folderOf, liesIn, nameOf } from '#core/paths.ts';
 import { pathHash } from '../db/catalogue-writer.ts';
 import { type Database, type Transaction, withConnection } from '../db/connect.ts';
 import { inSlices, refreshHoldings } from '../db/holdings.ts';
-import { claims, documents, files, folders, projects } from '../db/schema.ts';
+import { claims, documents, files, folders, homes, projects, site, volumes } from '../db/schema.ts';
 
 type Claiming = { projectId: ProjectId; volumeId: VolumeId; folder: string; reason: string };
 
@@ -22,6 +22,49 @@ export async function claim(
     .values({ projectId, volumeId, folder, folderHash: pathHash(folder), reason })
     .onDuplicateKeyUpdate({ set: { id: sql`${claims.id}` } });
 }
+
+/**
+ * Brings the claims that come from homes up to date: a home says whose the files below it are, where it is no other
+ * project's as well. Claims of other projects that this one's homes now share go too.
+ */
+export async function settleHomeClaims(tx: Transaction, projectId: ProjectId): Promise<void> {
+  const all = (await tx.select().from(homes)).filter((home) => home.folder !== '');
+  const tops = new Set(
+    (await tx.select().from(homes)).filter((home) => home.folder === '').map((home) => home.volumeId),
+  );
+  const own = all.filter((home) => home.projectId === projectId);
+  const isShared = (home: (typeof all)[number]) =>
+    tops.has(home.volumeId) ||
+    all.some(
+      (other) =>
+        other.projectId !== home.projectId &&
+        other.volumeId === home.volumeId &&
+        (liesIn(other.folder, home.folder) || liesIn(home.folder, other.folder)),
+    );
+  const fromHomes = await tx
+    .select()
+    .from(claims)
+    .where(sql`${claims.reason} LIKE ${`${HOME_REASON}%`}`);
+  for (const row of fromHomes) {
+    const home = all.find(
+      (h) => h.projectId === row.projectId && h.volumeId === row.volumeId && h.folder === row.folder,
+    );
+    if (home && !isShared(home)) continue;
+    await tx.delete(claims).where(eq(claims.id, row.id));
+    // What it had claimed is to be settled anew.
+    await tx.update(claims).set({ settled: false }).where(eq(claims.volumeId, row.volumeId));
+  }
+  for (const home of own)
+    if (!isShared(home))
+      await claim(tx, {
+        projectId,
+        volumeId: home.volumeId as VolumeId,
+        folder: home.folder,
+        reason: `${HOME_REASON} for ${home.kind}`,
+      });
+}
+
+const HOME_REASON = 'its home';
 
 /** The folder a document speaks for: the nearest one named after its project, else its own if no other project has documents in it. */
 export async function claimForDocument(
@@ -44,36 +87,44 @@ export async function claimForDocument(
   if (others!.n === 0) await claim(tx, { ...at, reason: 'its document lies here' });
 }
 
-/** Claims folders named after known projects, then gives every folder and file of the volume its owner. */
-export async function applyClaims(db: Database, volumeId: VolumeId): Promise<void> {
-  await claimNamedFolders(db);
-  const touched = (await db.selectDistinct({ volumeId: claims.volumeId }).from(claims)).map(
-    (row) => row.volumeId as VolumeId,
-  );
-  for (const id of new Set([volumeId, ...touched])) await settleOwners(db, id);
+/**
+ * Claims folders named after known projects, then gives folders and files their owners: on the volume that was read, and
+ * on every other where a claim is new. Gives the projects that gained or lost files by it.
+ */
+export async function applyClaims(db: Database, volumeId: VolumeId): Promise<number[]> {
+  const all = (await db.select({ id: volumes.id }).from(volumes)).map((row) => row.id as VolumeId);
+  const [newest] = await db.select({ id: sql`COALESCE(MAX(${projects.id}), 0)`.mapWith(Number) }).from(projects);
+  const [settled] = await db.select().from(site).where(eq(site.key, SETTLED));
+  // A project met for the first time may be what folders read long ago are named after.
+  await claimNamedFolders(db, Number(settled?.value ?? 0) < newest!.id ? all : [volumeId]);
+  const open = await db.selectDistinct({ id: claims.volumeId }).from(claims).where(eq(claims.settled, false));
+  const changed = new Set<number>();
+  for (const id of new Set([volumeId, ...open.map((row) => row.id as VolumeId)]))
+    for (const owner of await settleOwners(db, id)) changed.add(owner);
+  const value = String(newest!.id);
+  await db.insert(site).values({ key: SETTLED, value }).onDuplicateKeyUpdate({ set: { value } });
+  return [...changed];
 }
 
-async function claimNamedFolders(db: Database): Promise<void> {
-  for (const project of await db.select().from(projects)) {
-    // The database narrows by a loose form, the core decides.
+const SETTLED = 'projects settled';
+
+async function claimNamedFolders(db: Database, on: readonly VolumeId[]): Promise<void> {
+  const bySlug = new Map((await db.select().from(projects)).map((project) => [project.slug, project.id as ProjectId]));
+  if (bySlug.size === 0) return;
+  for (const volumeId of on) {
     const rows = await db
-      .select({ volumeId: folders.volumeId, path: folders.path, name: folders.name })
+      .select({ path: folders.path, name: folders.name })
       .from(folders)
-      .where(
-        sql`${folders.goneAt} IS NULL AND LOWER(REGEXP_REPLACE(${folders.name}, '[ _.]+', '-')) = ${project.slug}`,
-      );
-    for (const row of rows)
-      if (isNamedAfter(row.name, project.slug))
-        await claim(db, {
-          projectId: project.id as ProjectId,
-          volumeId: row.volumeId as VolumeId,
-          folder: row.path,
-          reason: 'named after the project',
-        });
+      .where(and(eq(folders.volumeId, volumeId), isNull(folders.goneAt)));
+    for (const row of rows) {
+      const projectId = bySlug.get(slugOf(row.name));
+      if (projectId !== undefined)
+        await claim(db, { projectId, volumeId, folder: row.path, reason: 'named after the project' });
+    }
   }
 }
 
-async function settleOwners(db: Database, volumeId: VolumeId): Promise<void> {
+async function settleOwners(db: Database, volumeId: VolumeId): Promise<Set<number>> {
   const all = await db.select().from(claims).where(eq(claims.volumeId, volumeId));
   const ownerOf = ownersOf(
     all.map((c) => ({ projectId: c.projectId as ProjectId, volumeId, folder: c.folder })),
@@ -84,10 +135,15 @@ async function settleOwners(db: Database, volumeId: VolumeId): Promise<void> {
     [volumeId],
   );
   const moved = new Map<number | null, number[]>();
+  const changed = new Set<number>();
   for (const row of rows) {
     const owner = ownerOf(row.path);
     const was = row.owner === null ? null : Number(row.owner);
-    if (owner !== was) moved.set(owner, [...(moved.get(owner) ?? []), Number(row.id)]);
+    if (owner === was) continue;
+    for (const one of [owner, was]) if (one !== null) changed.add(one);
+    const list = moved.get(owner);
+    if (list) list.push(Number(row.id));
+    else moved.set(owner, [Number(row.id)]);
   }
   for (const [owner, ids] of moved)
     for (const some of inSlices(ids, 500))
@@ -96,4 +152,6 @@ async function settleOwners(db: Database, volumeId: VolumeId): Promise<void> {
         await connection.query('UPDATE files SET project_id = ? WHERE folder_id IN (?)', [owner, some]);
         await refreshHoldings(connection, some);
       });
+  await db.update(claims).set({ settled: true }).where(eq(claims.volumeId, volumeId));
+  return changed;
 }

@@ -1,10 +1,25 @@
 // A project's bins, clips and timelines as its page shows them, from its living documents.
-import { eq, inArray } from 'drizzle-orm';
-import { sql } from 'drizzle-orm';
-import type { ProjectId } from '#core/model.ts';
-import { coverInRate, type FrameRange, type Rate, timecode, union } from '#core/time/rates.ts';
+import { and, eq, inArray, type SQL, sql } from 'drizzle-orm';
+import type { Kind, ProjectId } from '#core/model.ts';
+import { joinPath } from '#core/paths.ts';
+import { partsOf, type Reach, reachByMedia, type ScopedUse } from '#core/reach/scope.ts';
+import { timecode } from '#core/time/rates.ts';
 import type { Database } from '../db/connect.ts';
-import { bins, clips, files, folders, media, mediaTargets, timelines, uses, volumes } from '../db/schema.ts';
+import { inSlices } from '../db/holdings.ts';
+import { hasPart } from '../db/like.ts';
+import {
+  bins,
+  clips,
+  essence,
+  files,
+  folders,
+  media,
+  mediaTargets,
+  projects,
+  timelines,
+  uses,
+  volumes,
+} from '../db/schema.ts';
 import { livingDocuments } from '../jobs/read-documents.ts';
 
 export interface BinRow {
@@ -17,15 +32,26 @@ export interface BinRow {
 
 export interface ClipRow {
   clipId: number;
+  mediaId: number | null;
   name: string;
-  state: 'found' | 'missing' | 'outside';
+  /** 'archived': not on any volume, but in an archive that was read back. */
+  state: 'found' | 'missing' | 'outside' | 'archived';
+  kind: Kind | null;
   bytes: number;
   length: string | null;
-  /** Parts of the whole, from 0 to 1, that timelines use. */
+  /** Parts of the whole, from 0 to 1, that the timelines of the scope use. */
   used: { from: number; to: number }[];
-  timelines: string[];
+  /** Timelines of the scope that use it. */
+  timelines: { timelineId: number; name: string }[];
   where: string | null;
+  /** Its first file, and the folder that lies in. */
+  fileId: number | null;
+  folderId: number | null;
   ending: string;
+  /** Whose it is, where that is another project. */
+  borrowedFrom: string | null;
+  /** Projects besides this one whose documents name it. */
+  lentTo: string[];
 }
 
 export interface TimelineRow {
@@ -35,6 +61,9 @@ export interface TimelineRow {
   uses: number;
   bytes: number;
 }
+
+/** A file of the media is in a sealed archive, read back. */
+const IN_ARCHIVE = sql`EXISTS (SELECT 1 FROM media_targets t JOIN archive_files a ON a.file_id = t.file_id AND a.state = 'read back' JOIN archives r ON r.id = a.archive_id AND r.state = 'sealed' WHERE t.media_id = ${media.id})`;
 
 export async function projectBins(
   db: Database,
@@ -48,7 +77,7 @@ export async function projectBins(
       binId: clips.binId,
       n: sql`COUNT(*)`.mapWith(Number),
       missing:
-        sql`COALESCE(SUM(${clips.mediaId} IS NOT NULL AND ${media.found} < GREATEST(${media.targets}, 1)), 0)`.mapWith(
+        sql`COALESCE(SUM(${clips.mediaId} IS NOT NULL AND ${media.found} < GREATEST(${media.targets}, 1) AND NOT ${IN_ARCHIVE}), 0)`.mapWith(
           Number,
         ),
     })
@@ -96,127 +125,285 @@ export async function projectTimelines(db: Database, documentIds: readonly numbe
   }));
 }
 
+/** Which uses count: of chosen timelines, or of all; switched off ones too, or not; picture, sound, or both. */
+export interface Scope {
+  timelineIds: readonly number[];
+  enabledOnly: boolean;
+  only: 'picture' | 'sound' | null;
+}
+
+export const WHOLE_PROJECT: Scope = { timelineIds: [], enabledOnly: false, only: null };
+
+export const SHOWS = ['all', 'used', 'unused', 'missing', 'borrowed', 'lent', 'first', 'second', 'both'] as const;
+export type Show = (typeof SHOWS)[number];
+
+/** Those of these numbers that are timelines of the documents, in the order they were given. */
+export async function timelinesAmong(
+  db: Database,
+  documentIds: readonly number[],
+  ids: readonly number[],
+): Promise<number[]> {
+  const asked = ids.filter((id) => Number.isSafeInteger(id) && id > 0).slice(0, 200);
+  if (asked.length === 0 || documentIds.length === 0) return [];
+  const rows = await db
+    .select({ id: timelines.id })
+    .from(timelines)
+    .where(and(inArray(timelines.id, asked), inArray(timelines.documentId, [...documentIds])));
+  const known = new Set(rows.map((row) => row.id));
+  return asked.filter((id) => known.has(id));
+}
+
 export interface ClipFilter {
+  projectId: ProjectId;
   documentIds: readonly number[];
   /** null: clips in no bin; 'all': every clip. */
   bin: number | null | 'all';
-  show: 'all' | 'unused' | 'missing';
+  /** Used and unused are told of the scope; first, second and both of the two timelines it names. */
+  show: Show;
+  scope: Scope;
+  /** Parts of names; every one must be in it. */
+  text: string;
+  kind: Kind | null;
+  /** Rows at the most, by name; MOST_CLIPS where it is left out. */
+  most?: number;
 }
 
-const MOST_CLIPS = 10_000;
+export const MOST_CLIPS = 10_000;
 
-export async function projectClips(db: Database, { documentIds, bin, show }: ClipFilter): Promise<ClipRow[]> {
+const MISSING = sql`${media.found} < GREATEST(${media.targets}, 1)`;
+
+const isWhole = ({ timelineIds, enabledOnly, only }: Scope) =>
+  timelineIds.length === 0 && !enabledOnly && only === null;
+
+function usesIn(scope: Scope, timelineIds: readonly number[] = scope.timelineIds): SQL {
+  const parts = [sql`u.media_id = ${media.id}`];
+  if (timelineIds.length > 0) parts.push(sql`u.timeline_id IN ${[...timelineIds]}`);
+  if (scope.enabledOnly) parts.push(sql`u.enabled`);
+  if (scope.only !== null) parts.push(sql`u.sound = ${scope.only === 'sound'}`);
+  return sql`EXISTS (SELECT 1 FROM uses u WHERE ${sql.join(parts, sql` AND `)})`;
+}
+
+function shownOf({ show, scope, projectId }: ClipFilter): SQL | undefined {
+  const used = isWhole(scope) ? sql`${media.used} = 1` : usesIn(scope);
+  const [first, second] = scope.timelineIds;
+  const by = (id: number | undefined) => (id === undefined ? sql`FALSE` : usesIn(scope, [id]));
+  switch (show) {
+    case 'all':
+      return undefined;
+    case 'used':
+      return used;
+    case 'unused':
+      // What cannot be looked at all is told as missing, not as unused.
+      return sql`${media.id} IS NOT NULL AND NOT (${used})`;
+    case 'missing':
+      return sql`${MISSING} AND NOT ${IN_ARCHIVE}`;
+    case 'borrowed':
+      return sql`EXISTS (SELECT 1 FROM media_targets t JOIN files f ON f.id = t.file_id WHERE t.media_id = ${media.id} AND f.project_id <> ${projectId} AND f.kind <> 'library')`;
+    case 'lent':
+      return sql`EXISTS (SELECT 1 FROM media_targets t JOIN files f ON f.id = t.file_id AND f.kind <> 'library' JOIN media_targets x ON x.file_id = t.file_id JOIN media n ON n.id = x.media_id JOIN documents o ON o.id = n.document_id AND o.superseded_by IS NULL WHERE t.media_id = ${media.id} AND n.project_id <> ${projectId})`;
+    case 'first':
+      return sql`${by(first)} AND NOT ${by(second)}`;
+    case 'second':
+      return sql`${by(second)} AND NOT ${by(first)}`;
+    case 'both':
+      return sql`${by(first)} AND ${by(second)}`;
+  }
+}
+
+export async function projectClips(db: Database, filter: ClipFilter): Promise<ClipRow[]> {
+  const { documentIds, bin, scope, projectId } = filter;
   if (documentIds.length === 0) return [];
   const inBin = bin === 'all' ? undefined : bin === null ? sql`${clips.binId} IS NULL` : eq(clips.binId, bin);
-  const shown =
-    show === 'unused'
-      ? sql`${media.used} = 0`
-      : show === 'missing'
-        ? sql`${media.found} < GREATEST(${media.targets}, 1)`
-        : undefined;
+  const words = filter.text.split(/\s+/).filter((word) => word !== '');
   const rows = await db
-    .select({ clip: clips, media })
+    .select({ clip: clips, media, archived: sql`${MISSING} AND ${IN_ARCHIVE}`.mapWith(Number) })
     .from(clips)
     .leftJoin(media, eq(media.id, clips.mediaId))
     .where(
-      sql.join(
-        [inArray(clips.documentId, [...documentIds]), inBin, shown].filter((part) => part !== undefined),
-        sql` AND `,
+      and(
+        inArray(clips.documentId, [...documentIds]),
+        inBin,
+        shownOf(filter),
+        ...words.map((word) => hasPart(clips.name, word)),
+        filter.kind === null
+          ? undefined
+          : sql`EXISTS (SELECT 1 FROM media_targets t JOIN files f ON f.id = t.file_id AND f.kind = ${filter.kind} WHERE t.media_id = ${media.id})`,
       ),
     )
     .orderBy(clips.name, clips.id)
-    .limit(MOST_CLIPS);
-  const mediaIds = [...new Set(rows.flatMap((row) => (row.media ? [row.media.id] : [])))];
-  const [places, used] = await Promise.all([placesOf(db, mediaIds), usesOf(db, mediaIds)]);
-  return rows.map(({ clip, media: item }) => {
+    .limit(filter.most ?? MOST_CLIPS);
+  const items = new Map(rows.flatMap((row) => (row.media ? [[row.media.id, row.media] as const] : [])));
+  const [places, names, lent, reach] = await Promise.all([
+    placesOf(db, [...items.keys()]),
+    timelineNames(db, documentIds),
+    lentTo(db, [...items.keys()], projectId),
+    isWhole(scope) ? null : reachOf(db, items, scope),
+  ]);
+  return rows.map(({ clip, media: item, archived }) => {
     const place = item ? places.get(item.id) : undefined;
-    const use = item ? used.get(item.id) : undefined;
+    const timelineIds = !item ? [] : reach ? (reach.get(item.id)?.timelineIds ?? []) : (item.timelineIds ?? []);
     return {
       clipId: clip.id,
+      mediaId: item?.id ?? null,
       name: clip.name || item?.name || '',
-      state:
-        !item || item.place === 'outside'
-          ? item
-            ? 'outside'
-            : 'missing'
-          : item.found >= Math.max(1, item.targets)
-            ? 'found'
-            : 'missing',
+      state: stateOf(item, archived === 1),
+      kind: place?.kind ?? null,
       bytes: place?.bytes ?? 0,
-      length:
-        item?.durationFrames && item.rateNum && item.rateDen
-          ? timecode(item.durationFrames, { num: item.rateNum, den: item.rateDen })
-          : null,
-      used: item ? partsOf(item, use?.ranges ?? []) : [],
-      timelines: use?.timelines ?? [],
+      length: item ? lengthOf(item, place) : null,
+      used: item ? usedParts(item, { place, reach: reach?.get(item.id) ?? null, whole: isWhole(scope) }) : [],
+      timelines: timelineIds.flatMap((id) => {
+        const name = names.get(id);
+        return name === undefined ? [] : [{ timelineId: id, name }];
+      }),
       where: place?.where ?? null,
+      fileId: place?.fileId ?? null,
+      folderId: place?.folderId ?? null,
       ending: place?.ending ?? '',
+      borrowedFrom: place?.owner && place.owner.projectId !== projectId ? place.owner.name : null,
+      lentTo: item ? (lent.get(item.id) ?? []) : [],
     };
   });
 }
 
-async function placesOf(db: Database, mediaIds: readonly number[]) {
-  const places = new Map<number, { bytes: number; where: string; ending: string }>();
-  if (mediaIds.length === 0) return places;
-  const rows = await db
-    .select({
-      mediaId: mediaTargets.mediaId,
-      bytes: files.sizeBytes,
-      name: files.name,
-      folder: folders.path,
-      volume: volumes.name,
-    })
-    .from(mediaTargets)
-    .innerJoin(files, eq(files.id, mediaTargets.fileId))
-    .innerJoin(folders, eq(folders.id, files.folderId))
-    .innerJoin(volumes, eq(volumes.id, files.volumeId))
-    .where(sql`${inArray(mediaTargets.mediaId, [...mediaIds])} AND ${files.goneAt} IS NULL`);
-  for (const row of rows) {
-    const known = places.get(row.mediaId);
-    if (known) known.bytes += row.bytes;
-    else
-      places.set(row.mediaId, {
-        bytes: row.bytes,
-        where: `${row.volume} / ${row.folder}`,
-        ending: row.name.split('.').at(-1) ?? '',
+type Media = typeof media.$inferSelect;
+
+function stateOf(item: Media | null, archived: boolean): ClipRow['state'] {
+  if (!item) return 'missing';
+  if (item.place === 'outside') return 'outside';
+  if (item.found >= Math.max(1, item.targets)) return 'found';
+  return archived ? 'archived' : 'missing';
+}
+
+/** As the document has it; where it says none, as the file itself. */
+function lengthOf(item: Media, place: Place | undefined): string | null {
+  const frames = item.durationFrames ?? ownOf(item, place)?.durationFrames;
+  return frames && item.rateNum && item.rateDen ? timecode(frames, { num: item.rateNum, den: item.rateDen }) : null;
+}
+
+/** What its own structure says, where it counts as the document does. */
+function ownOf(item: Media, place: Place | undefined): Place['essence'] {
+  const own = place?.essence ?? null;
+  return own && own.rateNum === item.rateNum && own.rateDen === item.rateDen ? own : null;
+}
+
+function usedParts(
+  item: Media,
+  { place, reach, whole }: { place: Place | undefined; reach: Reach | null; whole: boolean },
+): { from: number; to: number }[] {
+  if (whole ? !item.used : !reach) return [];
+  const ranges = whole ? (item.ranges?.map(([start, duration]) => ({ start, duration })) ?? null) : reach!.ranges;
+  // An edit list does not say what its media have; their own structure does.
+  const told = item.startFrame !== null ? item : (ownOf(item, place) ?? item);
+  return partsOf(ranges, told);
+}
+
+/** What the timelines of a scope use, from single uses. */
+async function reachOf(db: Database, items: ReadonlyMap<number, Media>, scope: Scope): Promise<Map<number, Reach>> {
+  const all: ScopedUse[] = [];
+  for (const ids of inSlices([...items.keys()], 2000)) {
+    const rows = await db
+      .select()
+      .from(uses)
+      .where(
+        and(
+          inArray(uses.mediaId, ids),
+          scope.timelineIds.length > 0 ? inArray(uses.timelineId, [...scope.timelineIds]) : undefined,
+          scope.enabledOnly ? eq(uses.enabled, true) : undefined,
+          scope.only === null ? undefined : eq(uses.sound, scope.only === 'sound'),
+        ),
+      );
+    for (const row of rows)
+      all.push({
+        mediaId: row.mediaId,
+        timelineId: row.timelineId,
+        range: { start: row.startFrame, duration: row.durationFrames },
+        rate: { num: row.rateNum, den: row.rateDen },
       });
+  }
+  return reachByMedia(all, (id) => {
+    const item = items.get(id);
+    return item?.rateNum && item.rateDen ? { num: item.rateNum, den: item.rateDen } : null;
+  });
+}
+
+/** Other projects whose documents name the files of these media. */
+async function lentTo(db: Database, mediaIds: readonly number[], projectId: ProjectId): Promise<Map<number, string[]>> {
+  const lent = new Map<number, string[]>();
+  for (const ids of inSlices(mediaIds, 2000)) {
+    const [rows] = (await db.execute(sql`
+      SELECT DISTINCT t.media_id AS mediaId, p.name FROM media_targets t JOIN media_targets x ON x.file_id = t.file_id
+      JOIN media n ON n.id = x.media_id AND n.project_id <> ${projectId} JOIN documents o ON o.id = n.document_id AND o.superseded_by IS NULL
+      JOIN files g ON g.id = o.file_id AND g.gone_at IS NULL JOIN files f ON f.id = t.file_id AND f.kind <> 'library' JOIN projects p ON p.id = n.project_id
+      WHERE t.media_id IN ${ids} AND t.ord = 0 ORDER BY p.name`)) as unknown as [{ mediaId: number; name: string }[]];
+    for (const row of rows) lent.set(Number(row.mediaId), [...(lent.get(Number(row.mediaId)) ?? []), row.name]);
+  }
+  return lent;
+}
+
+interface Place {
+  bytes: number;
+  where: string;
+  fileId: number;
+  folderId: number;
+  kind: Kind;
+  ending: string;
+  owner: { projectId: number; name: string } | null;
+  essence: Pick<Media, 'startFrame' | 'durationFrames' | 'rateNum' | 'rateDen'> | null;
+}
+
+async function placesOf(db: Database, mediaIds: readonly number[]): Promise<Map<number, Place>> {
+  const places = new Map<number, Place>();
+  for (const ids of inSlices(mediaIds, 2000)) {
+    const rows = await db
+      .select({
+        mediaId: mediaTargets.mediaId,
+        fileId: files.id,
+        folderId: files.folderId,
+        kind: files.kind,
+        bytes: files.sizeBytes,
+        name: files.name,
+        folder: folders.path,
+        volume: volumes.name,
+        ownerId: projects.id,
+        owner: projects.name,
+        startFrame: essence.startFrame,
+        durationFrames: essence.durationFrames,
+        width: essence.width,
+        rateNum: essence.rateNum,
+        rateDen: essence.rateDen,
+      })
+      .from(mediaTargets)
+      .innerJoin(files, eq(files.id, mediaTargets.fileId))
+      .innerJoin(folders, eq(folders.id, files.folderId))
+      .innerJoin(volumes, eq(volumes.id, files.volumeId))
+      .leftJoin(projects, and(eq(projects.id, files.projectId), sql`${files.kind} <> 'library'`))
+      .leftJoin(essence, eq(essence.fileId, files.id))
+      .where(sql`${inArray(mediaTargets.mediaId, ids)} AND ${files.goneAt} IS NULL`);
+    for (const row of rows) {
+      const known = places.get(row.mediaId);
+      if (known) known.bytes += row.bytes;
+      else
+        places.set(row.mediaId, {
+          bytes: row.bytes,
+          where: joinPath(row.volume, row.folder),
+          fileId: row.fileId,
+          folderId: row.folderId,
+          kind: row.kind,
+          ending: row.name.split('.').at(-1) ?? '',
+          owner: row.ownerId === null ? null : { projectId: row.ownerId, name: row.owner! },
+          // Sound is counted in samples, which no document does.
+          essence: row.width === null ? null : row,
+        });
+    }
   }
   return places;
 }
 
-async function usesOf(db: Database, mediaIds: readonly number[]) {
-  const found = new Map<number, { timelines: string[]; ranges: { range: FrameRange; rate: Rate }[] }>();
-  if (mediaIds.length === 0) return found;
+/** Names of the timelines of these documents, by their numbers. */
+async function timelineNames(db: Database, documentIds: readonly number[]): Promise<Map<number, string>> {
   const rows = await db
-    .select({ use: uses, timeline: timelines.name })
-    .from(uses)
-    .innerJoin(timelines, eq(timelines.id, uses.timelineId))
-    .where(inArray(uses.mediaId, [...mediaIds]))
-    .orderBy(timelines.id);
-  for (const { use, timeline } of rows) {
-    const known = found.get(use.mediaId) ?? { timelines: [], ranges: [] };
-    if (!known.timelines.includes(timeline)) known.timelines.push(timeline);
-    known.ranges.push({
-      range: { start: use.startFrame, duration: use.durationFrames },
-      rate: { num: use.rateNum, den: use.rateDen },
-    });
-    found.set(use.mediaId, known);
-  }
-  return found;
-}
-
-/** Used ranges as parts of the whole of a medium, joined where they overlap. */
-function partsOf(
-  item: typeof media.$inferSelect,
-  used: { range: FrameRange; rate: Rate }[],
-): { from: number; to: number }[] {
-  const { startFrame, durationFrames, rateNum, rateDen } = item;
-  if (startFrame === null || !durationFrames || !rateNum || !rateDen)
-    return used.length > 0 ? [{ from: 0, to: 1 }] : [];
-  const inOwn = used.map(({ range, rate }) => coverInRate(range, rate, { num: rateNum, den: rateDen }));
-  const clamp = (value: number) => Math.min(1, Math.max(0, value));
-  return union(inOwn).map((range) => ({
-    from: clamp((range.start - startFrame) / durationFrames),
-    to: clamp((range.start + range.duration - startFrame) / durationFrames),
-  }));
+    .select({ id: timelines.id, name: timelines.name })
+    .from(timelines)
+    .where(inArray(timelines.documentId, [...documentIds]));
+  return new Map(rows.map((row) => [row.id, row.name]));
 }

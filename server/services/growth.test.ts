@@ -1,6 +1,6 @@
 import type { VolumeId } from '#core/model.ts';
 import { otio, TestSite } from '#test/site.ts';
-import { samples } from '../db/schema.ts';
+import { samples, sampleSums } from '../db/schema.ts';
 import { causesOfGrowth, forecasts } from './growth.ts';
 import { rackVolumes } from './rack.ts';
 
@@ -29,10 +29,11 @@ test('a volume that grows by the day is forecast to fill, and the cause is named
   const id: VolumeId = await site.volume('scratch', 'none', 2000);
   site.put('scratch/cache/x.frm', Buffer.alloc(1000));
   await site.read(id);
-  for (let back = 1; back <= 10; back++)
-    await site.db
-      .insert(samples)
-      .values({ volumeId: id, day: today() - back, projectId: 0, kind: 'cache', files: 1, bytes: 1000 - 50 * back });
+  for (let back = 1; back <= 10; back++) {
+    const sample = { volumeId: id, day: today() - back, bytes: 1000 - 50 * back };
+    await site.db.insert(samples).values({ ...sample, projectId: 0, kind: 'cache', files: 1 });
+    await site.db.insert(sampleSums).values(sample);
+  }
   const [growing] = await forecasts(site.db, await rackVolumes(site.db), today());
   expect(growing!.forecast).toMatchObject({ says: 'fills', bytesPerDay: 50, days: 20 });
   expect(await causesOfGrowth(site.db, [id])).toEqual([{ project: null, kind: 'cache', bytes: 350, share: 1 }]);

@@ -5,7 +5,7 @@ import type { RowDataPacket } from 'mysql2/promise';
 import { type Forecast, forecast, growthCauses, type Sample } from '#core/forecast/forecast.ts';
 import type { Kind, VolumeId } from '#core/model.ts';
 import { type Database, withConnection } from '../db/connect.ts';
-import { projects, samples } from '../db/schema.ts';
+import { projects, samples, sampleSums } from '../db/schema.ts';
 
 /** How far back the line looks: growth of half a year ago says little about next week. */
 export const WEEKS_BACK = 8;
@@ -24,24 +24,27 @@ export async function leaveSamples(db: Database, volumeId: VolumeId, day: number
     await connection.query('DELETE FROM samples WHERE day = ? AND volume_id IN (?)', [day, ids]);
     await connection.query(
       `INSERT INTO samples (volume_id, day, project_id, kind, files, bytes)
-       SELECT volume_id, ?, project_id, kind, SUM(files), SUM(bytes) FROM volume_holdings WHERE volume_id IN (?) GROUP BY volume_id, project_id, kind`,
+       SELECT volume_id, ?, project_id, kind, SUM(files), SUM(bytes) FROM volume_sums WHERE volume_id IN (?) GROUP BY volume_id, project_id, kind`,
       [day, ids],
     );
     // An empty volume was read too: it held nothing, which is something to know.
     await connection.query('INSERT IGNORE INTO samples (volume_id, day, project_id, kind, files, bytes) VALUES ?', [
       ids.map((id) => [id, day, 0, 'other', 0, 0]),
     ]);
+    await connection.query(
+      'REPLACE INTO sample_sums (volume_id, day, bytes) SELECT volume_id, day, SUM(bytes) FROM samples WHERE day = ? AND volume_id IN (?) GROUP BY volume_id, day',
+      [day, ids],
+    );
   });
 }
 
 /** Samples of the last weeks by volume, summed over projects and kinds, oldest first. */
 export async function samplesOf(db: Database, today: number): Promise<Map<VolumeId, Sample[]>> {
   const rows = await db
-    .select({ volumeId: samples.volumeId, day: samples.day, bytes: sql`SUM(${samples.bytes})`.mapWith(Number) })
-    .from(samples)
-    .where(gte(samples.day, today - WEEKS_BACK * 7))
-    .groupBy(samples.volumeId, samples.day)
-    .orderBy(samples.volumeId, samples.day);
+    .select()
+    .from(sampleSums)
+    .where(gte(sampleSums.day, today - WEEKS_BACK * 7))
+    .orderBy(sampleSums.volumeId, sampleSums.day);
   const byVolume = new Map<VolumeId, Sample[]>();
   for (const { volumeId, ...sample } of rows)
     byVolume.set(volumeId as VolumeId, [...(byVolume.get(volumeId as VolumeId) ?? []), sample]);
@@ -86,10 +89,10 @@ export async function causesOfGrowth(db: Database, volumeIds: readonly VolumeId[
       .groupBy(samples.projectId, samples.kind);
   const days = (
     await db
-      .selectDistinct({ day: samples.day })
-      .from(samples)
-      .where(inArray(samples.volumeId, [...volumeIds]))
-      .orderBy(samples.day)
+      .selectDistinct({ day: sampleSums.day })
+      .from(sampleSums)
+      .where(inArray(sampleSums.volumeId, [...volumeIds]))
+      .orderBy(sampleSums.day)
   ).map((row) => row.day);
   const last = days.at(-1);
   const before = days.filter((day) => last !== undefined && day <= last - 7).at(-1);

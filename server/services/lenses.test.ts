@@ -5,7 +5,7 @@ import { cutDay } from '#core/reclaim/cuts.ts';
 import { otio, TestSite } from '#test/site.ts';
 import { projectSelection } from './archive-selection.ts';
 import { brokenDocuments } from './broken-documents.ts';
-import { projectBins, projectClips, projectTimelines } from './clips.ts';
+import { type ClipFilter, projectBins, projectClips, projectTimelines, WHOLE_PROJECT } from './clips.ts';
 import { ledgerSums, pageOfReceipts, receiptOf } from './ledger.ts';
 import { stageCaches } from './plan.ts';
 import { projectDocuments, projectHoldings, projectMedia, setState } from './projects.ts';
@@ -13,7 +13,7 @@ import { measuredRates } from './rates.ts';
 import { cacheFolders } from './reclaim.ts';
 import { search } from './search.ts';
 import { nameSite, siteName } from './site.ts';
-import { areas, filesIn, folderAt, strata } from './space.ts';
+import { areas, folderAt, strata, unitsIn } from './space.ts';
 import { volumeFree } from './volume-free.ts';
 import { askToRead, jobRows } from './work.ts';
 
@@ -58,19 +58,27 @@ test.each([0, 7, 30, 60])('caches untouched for %i days: what is shown is what i
 });
 
 test('space: volumes, folders, files, the way there, and ages', async () => {
-  const tops = await areas(site.db, { volumeIds: [] });
+  const today = Math.floor(now.getTime() / 86_400_000);
+  const below = async (key?: string) => {
+    const folder = key === undefined ? null : await folderAt(site.db, Number(key) as FolderId);
+    return areas(site.db, { scope: folder ? { folder } : { volumeIds: [] }, by: 'folder', only: {}, today });
+  };
+  const tops = await below();
   expect(tops.map((t) => [t.name, t.files])).toEqual([
     ['media', 3],
     ['scratch', 30],
   ]);
-  const [fog] = await areas(site.db, { folderId: tops[0]!.folderId });
+  const [fog] = await below(tops[0]!.key);
   expect(fog).toMatchObject({ name: 'fog', files: 3 });
-  const [rushes] = await areas(site.db, { folderId: fog!.folderId });
-  expect((await filesIn(site.db, rushes!.folderId)).map((f) => [f.name, f.bytes, f.kind])).toEqual([
+  const [first] = await below(fog!.key);
+  const rushes = { folderId: Number(first!.key) as FolderId };
+  expect(
+    (await unitsIn(site.db, rushes.folderId, { only: {}, today, open: null })).map((f) => [f.name, f.bytes, f.kind]),
+  ).toEqual([
     ['a.mov', 4000, 'source'],
     ['b.mov', 3000, 'source'],
   ]);
-  expect(await folderAt(site.db, rushes!.folderId)).toMatchObject({
+  expect(await folderAt(site.db, rushes.folderId)).toMatchObject({
     volume: 'media',
     path: 'fog/rushes',
     files: 2,
@@ -87,19 +95,40 @@ test('a project: bins, clips with their used parts, timelines, documents, found 
   const { bins, loose, documentIds } = await projectBins(site.db, FOG);
   expect(bins).toMatchObject([{ name: 'Rushes', clips: 3, missing: 1 }]);
   expect(loose).toBe(0);
-  const clips = await projectClips(site.db, { documentIds, bin: bins[0]!.binId, show: 'all' });
-  expect(clips.map((c) => [c.name, c.state, c.bytes, c.used, c.timelines])).toEqual([
+  const ask = (bin: ClipFilter['bin'], more: Partial<ClipFilter> = {}) =>
+    projectClips(site.db, {
+      projectId: FOG,
+      documentIds,
+      bin,
+      show: 'all',
+      scope: WHOLE_PROJECT,
+      text: '',
+      kind: null,
+      ...more,
+    });
+  const names = async (more: Partial<ClipFilter>) => (await ask('all', more)).map((c) => c.name);
+  const clips = await ask(bins[0]!.binId);
+  expect(clips.map((c) => [c.name, c.state, c.bytes, c.used, c.timelines.map((t) => t.name)])).toEqual([
     ['a.mov', 'found', 4000, [{ from: 0.1, to: 0.3 }], ['Cut']],
     ['b.mov', 'found', 3000, [], []],
     ['lost_one.mov', 'missing', 0, [{ from: 0.1, to: 0.3 }], ['Cut']],
   ]);
-  expect((await projectClips(site.db, { documentIds, bin: 'all', show: 'unused' })).map((c) => c.name)).toEqual([
-    'b.mov',
-  ]);
-  expect((await projectClips(site.db, { documentIds, bin: 'all', show: 'missing' })).map((c) => c.name)).toEqual([
-    'lost_one.mov',
-  ]);
-  expect(await projectClips(site.db, { documentIds, bin: null, show: 'all' })).toEqual([]);
+  expect(await names({ show: 'unused' })).toEqual(['b.mov']);
+  expect(await names({ show: 'used' })).toEqual(['a.mov', 'lost_one.mov']);
+  expect(await names({ show: 'missing' })).toEqual(['lost_one.mov']);
+  expect(await names({ text: 'LOST mov' })).toEqual(['lost_one.mov']);
+  expect(await names({ text: '%' })).toEqual([]);
+  expect(await names({ kind: 'audio' })).toEqual([]);
+  const cut = clips[0]!.timelines[0]!.timelineId;
+  const scope = { ...WHOLE_PROJECT, timelineIds: [cut] };
+  expect(await names({ scope, show: 'used' })).toEqual(['a.mov', 'lost_one.mov']);
+  expect(await names({ scope, show: 'unused' })).toEqual(['b.mov']);
+  expect((await ask('all', { scope }))[0]).toMatchObject({
+    used: [{ from: 0.1, to: 0.3 }],
+    timelines: [{ name: 'Cut' }],
+  });
+  expect(await names({ scope: { ...scope, only: 'sound' }, show: 'used' })).toEqual([]);
+  expect(await ask(null)).toEqual([]);
   expect(await projectTimelines(site.db, documentIds)).toMatchObject([
     { name: 'Cut', length: '00:00:02:10', uses: 3, bytes: 4000 },
   ]);
@@ -114,17 +143,18 @@ test('a project: bins, clips with their used parts, timelines, documents, found 
 });
 
 test('search finds by parts of names in any case, and nothing for one letter or a wild card', async () => {
-  expect((await search(site.db, 'FOG')).map((h) => h.what)).toEqual(
+  expect((await search(site.db, 'FOG')).hits.map((h) => h.what)).toEqual(
     expect.arrayContaining(['project', 'folder', 'file']),
   );
-  expect(await search(site.db, 'lost_o')).toMatchObject([{ what: 'clip', name: 'lost_one.mov', parentId: FOG }]);
-  expect((await search(site.db, 'rush'))[0]).toMatchObject({
+  expect((await search(site.db, 'lost_o')).hits).toMatchObject([{ what: 'clip', name: 'lost_one.mov', parentId: FOG }]);
+  expect((await search(site.db, 'rush')).hits[0]).toMatchObject({
     what: 'folder',
     name: 'rushes',
     where: 'media / fog/rushes',
     bytes: 7000,
   });
-  for (const nothing of ['', 'a', '%%', '__', "x' OR 1=1 --"]) expect(await search(site.db, nothing)).toEqual([]);
+  for (const nothing of ['', 'a', '%%', '__', "x' OR 1=1 --"])
+    expect((await search(site.db, nothing)).hits).toEqual([]);
 });
 
 test('a state is changed with a receipt, once', async () => {

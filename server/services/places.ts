@@ -1,11 +1,14 @@
 // Changing what is registered: a volume's name, duty, capacity and paths; the paths other stations have to it; taking it
 // out of use. Each change leaves a receipt. Nothing on any disk is changed, but for the identity a new one is given.
-import { and, eq, isNull, ne } from 'drizzle-orm';
-import type { Duty, VolumeId } from '#core/model.ts';
+import { and, eq, isNull, ne, sql } from 'drizzle-orm';
+import type { Duty, StationId, VolumeId } from '#core/model.ts';
+import { readTarget } from '#core/documents/targets.ts';
+import { folderOf, nameOf } from '#core/paths.ts';
 import { pathOn, styleOf } from '#core/places/station-paths.ts';
 import { lookAtVolume } from '#disk/private.ts';
 import { type Database, inTransaction, sqlCode, type Transaction } from '../db/connect.ts';
-import { jobs, jobStores, mounts, stations, volumes } from '../db/schema.ts';
+import { pathHash } from '../db/catalogue-writer.ts';
+import { files, folders, jobs, jobStores, mounts, stations, volumes } from '../db/schema.ts';
 import { Refused } from '../refused.ts';
 import { itemsHash, writeReceipt } from './ledger.ts';
 
@@ -14,7 +17,14 @@ export interface By {
   now: Date;
 }
 
-type Action = 'volume added' | 'volume changed' | 'volume retired' | 'carrier added';
+type Action =
+  | 'volume added'
+  | 'volume changed'
+  | 'volume retired'
+  | 'carrier added'
+  | 'station retired'
+  | 'kinds changed'
+  | 'template changed';
 
 export async function placeReceipt(tx: Transaction, { who, now }: By, action: Action, title: string): Promise<void> {
   await writeReceipt(tx, {
@@ -39,6 +49,10 @@ export interface VolumeChange {
   path: string;
   /** Null: only when asked. */
   readEveryHours: number | null;
+  systemDrive: boolean;
+  portable: boolean;
+  shared: boolean;
+  linkMbits: number | null;
 }
 
 const CHANGE_WORDS = {
@@ -48,6 +62,10 @@ const CHANGE_WORDS = {
   quota: 'kind of capacity',
   capacityBytes: 'capacity',
   readEveryHours: 'when it is read',
+  systemDrive: 'system drive',
+  portable: 'portable',
+  shared: 'shared',
+  linkMbits: 'link speed',
 } as const;
 
 /** Changes a volume. Its new path must hold the very same volume, known by its identity. */
@@ -71,10 +89,12 @@ export async function changeVolume(db: Database, change: VolumeChange, by: By): 
       quota: change.quotaBytes !== null,
       capacityBytes: change.quotaBytes ?? measured,
       readEveryHours: change.readEveryHours,
+      systemDrive: change.systemDrive,
+      portable: change.portable,
+      shared: change.shared,
+      linkMbits: change.linkMbits,
     };
-    const differences = (['name', 'duty', 'path', 'quota', 'capacityBytes', 'readEveryHours'] as const).filter(
-      (key) => next[key] !== volume[key],
-    );
+    const differences = (Object.keys(next) as (keyof typeof next)[]).filter((key) => next[key] !== volume[key]);
     if (differences.length === 0) return;
     try {
       await tx.update(volumes).set(next).where(eq(volumes.id, change.volumeId));
@@ -90,6 +110,65 @@ export async function changeVolume(db: Database, change: VolumeChange, by: By): 
       `${volume.name}: ${differences.map((key) => CHANGE_WORDS[key]).join(', ')} changed`,
     );
   });
+}
+
+export interface StationChange {
+  stationId: StationId;
+  name: string;
+  role: 'workstation' | 'server' | 'portable';
+}
+
+/** Gives a station another name or role. */
+export async function changeStation(db: Database, { stationId, name, role }: StationChange, by: By): Promise<void> {
+  await inTransaction(db, async (tx) => {
+    const [station] = await tx.select().from(stations).where(eq(stations.id, stationId)).for('update');
+    if (!station || station.retiredAt) throw new Refused('There is no such station in use. Nothing was changed.');
+    if (station.name === name && station.role === role) return;
+    try {
+      await tx.update(stations).set({ name, role }).where(eq(stations.id, stationId));
+    } catch (error) {
+      if (sqlCode(error) === 'ER_DUP_ENTRY')
+        throw new Refused(`The name ${name} is taken by another station. Nothing was changed.`);
+      throw error;
+    }
+    await placeReceipt(tx, by, 'volume changed', `Station ${station.name} is now ${name}, a ${role}`);
+  });
+}
+
+/** Takes a station out of use. It must have no volume in use; the paths it had to others are forgotten. */
+export async function retireStation(db: Database, stationId: StationId, by: By): Promise<void> {
+  await inTransaction(db, async (tx) => {
+    const [station] = await tx.select().from(stations).where(eq(stations.id, stationId)).for('update');
+    if (!station || station.retiredAt) throw new Refused('There is no such station in use. Nothing was changed.');
+    const [own] = await tx
+      .select({ name: volumes.name })
+      .from(volumes)
+      .where(and(eq(volumes.stationId, stationId), isNull(volumes.retiredAt)));
+    if (own)
+      throw new Refused(
+        `${own.name} hangs on ${station.name} and is in use. Take it out of use first, or move it. Nothing was changed.`,
+      );
+    await tx.delete(mounts).where(eq(mounts.stationId, stationId));
+    await tx.update(stations).set({ retiredAt: by.now }).where(eq(stations.id, stationId));
+    await placeReceipt(tx, by, 'station retired', `${station.name} taken out of use`);
+  });
+}
+
+/** Stations in use, with how many volumes hang on each. */
+export async function stationRows(db: Database) {
+  const rows = await db
+    .select({
+      stationId: stations.id,
+      name: stations.name,
+      role: stations.role,
+      volumes: sql`COUNT(${volumes.id})`.mapWith(Number),
+    })
+    .from(stations)
+    .leftJoin(volumes, and(eq(volumes.stationId, stations.id), isNull(volumes.retiredAt)))
+    .where(isNull(stations.retiredAt))
+    .groupBy(stations.id, stations.name, stations.role)
+    .orderBy(stations.name);
+  return rows.map((row) => ({ ...row, stationId: row.stationId as StationId }));
 }
 
 /** Takes a volume out of use. What is known of it is kept; work that waits on it keeps it in use. */
@@ -138,7 +217,7 @@ export async function setMount(db: Database, { volumeId, station, path }: Mount,
     await tx
       .insert(stations)
       .values({ name: station, role: 'workstation' })
-      .onDuplicateKeyUpdate({ set: { name: station } });
+      .onDuplicateKeyUpdate({ set: { name: station, retiredAt: null } });
     const [row] = await tx.select().from(stations).where(eq(stations.name, station));
     const [taken] =
       path === ''
@@ -190,4 +269,30 @@ export async function allMounts(db: Database): Promise<{ volumeId: VolumeId; sta
     .innerJoin(stations, eq(stations.id, mounts.stationId))
     .orderBy(stations.name);
   return rows.map((row) => ({ ...row, volumeId: row.volumeId as VolumeId }));
+}
+
+/** The file that lies at a path as any station writes it; null where none is known there. */
+export async function fileAtPath(db: Database, path: string): Promise<number | null> {
+  const own = await db
+    .select({ volumeId: volumes.id, path: volumes.path })
+    .from(volumes)
+    .where(isNull(volumes.retiredAt));
+  const known = [...own.map((row) => ({ ...row, volumeId: row.volumeId as VolumeId })), ...(await allMounts(db))];
+  for (const target of readTarget(path, { volumeId: 0 as VolumeId, folder: '' }, known)) {
+    if (target.place !== 'inside') continue;
+    const [row] = await db
+      .select({ id: files.id })
+      .from(files)
+      .innerJoin(folders, eq(folders.id, files.folderId))
+      .where(
+        and(
+          eq(folders.volumeId, target.volumeId),
+          eq(folders.pathHash, pathHash(folderOf(target.path))),
+          eq(files.name, nameOf(target.path)),
+          isNull(files.goneAt),
+        ),
+      );
+    if (row) return row.id;
+  }
+  return null;
 }

@@ -53,7 +53,7 @@ export async function stepsOf(db: Database, planId: PlanId): Promise<StepSummary
 }
 
 /** Opens the draft, making it where there is none, and counts its version up. */
-async function draft(tx: Transaction, now: Date): Promise<PlanId> {
+export async function draft(tx: Transaction, now: Date): Promise<PlanId> {
   await tx
     .insert(plans)
     .values({ state: 'draft', draft: 1, createdAt: now })
@@ -62,7 +62,7 @@ async function draft(tx: Transaction, now: Date): Promise<PlanId> {
   return plan!.id as PlanId;
 }
 
-async function addStep(tx: Transaction, planId: PlanId, what: StepWhat, title: string): Promise<number> {
+export async function addStep(tx: Transaction, planId: PlanId, what: StepWhat, title: string): Promise<number> {
   const [{ insertId }] = await tx.insert(steps).values({ planId, what, title, files: 0, bytes: 0 });
   return insertId;
 }
@@ -71,6 +71,26 @@ async function addStep(tx: Transaction, planId: PlanId, what: StepWhat, title: s
 const NOT_STAGED = sql`NOT EXISTS (SELECT 1 FROM step_items i JOIN steps s ON s.id = i.step_id JOIN plans p ON p.id = s.plan_id WHERE i.file_id = f.id AND (p.draft = 1 OR p.state = 'running') AND i.state IN ('waiting', 'started'))`;
 const RAW_PATH = sql`IF(f.raw_name IS NULL AND d.raw_path IS NULL, NULL, CONCAT(CAST(COALESCE(d.raw_path, d.path) AS BINARY), IF(d.path = '', '', '/'), CAST(COALESCE(f.raw_name, f.name) AS BINARY)))`;
 const PATH = sql`IF(d.path = '', f.name, CONCAT(d.path, '/', f.name))`;
+
+/** Those of these files that a staged or running plan has already. */
+export async function stagedFiles(tx: Transaction, fileIds: readonly number[]): Promise<Set<number>> {
+  const staged = new Set<number>();
+  for (let i = 0; i < fileIds.length; i += 2000) {
+    const rows = await tx
+      .select({ fileId: stepItems.fileId })
+      .from(stepItems)
+      .innerJoin(steps, eq(steps.id, stepItems.stepId))
+      .innerJoin(plans, eq(plans.id, steps.planId))
+      .where(
+        and(
+          inArray(stepItems.fileId, fileIds.slice(i, i + 2000)),
+          sql`(${plans.draft} = 1 OR ${plans.state} = 'running') AND ${stepItems.state} IN ('waiting', 'started')`,
+        ),
+      );
+    for (const row of rows) staged.add(row.fileId);
+  }
+  return staged;
+}
 
 /** Stages the removal of caches of these folders that were last changed before the day of the cut. */
 export async function stageCaches(
@@ -121,7 +141,11 @@ export async function stageOriginals(
   });
 }
 
-async function settleSums(tx: Transaction, stepId: number, empty: string): Promise<{ files: number; bytes: number }> {
+export async function settleSums(
+  tx: Transaction,
+  stepId: number,
+  empty: string,
+): Promise<{ files: number; bytes: number }> {
   const [sum] = await tx
     .select({
       files: sql`COUNT(*)`.mapWith(Number),

@@ -1,13 +1,13 @@
 // Projects as the lenses show them: sizes from the rollups, found and missing from the documents.
-import { and, eq, inArray, isNull, sql } from 'drizzle-orm';
+import { and, eq, inArray, sql } from 'drizzle-orm';
 import type { Kind, ProjectId, ProjectState, VolumeId } from '#core/model.ts';
 import { exactTime } from '#core/say/amounts.ts';
 import { type Database, inTransaction } from '../db/connect.ts';
-import { archives, documents, files, folders, media, projects, volumeHoldings } from '../db/schema.ts';
+import { archives, documents, files, folders, projects, projectStates, projectSums, volumeSums } from '../db/schema.ts';
 import { Refused } from '../refused.ts';
 import { itemsHash, writeReceipt } from './ledger.ts';
 
-const sum = (column: typeof volumeHoldings.bytes) => sql`COALESCE(SUM(${column}), 0)`.mapWith(Number);
+const sum = (column: typeof volumeSums.bytes) => sql`COALESCE(SUM(${column}), 0)`.mapWith(Number);
 
 export interface ProjectRow {
   projectId: ProjectId;
@@ -28,19 +28,14 @@ export async function projectRows(db: Database, only: readonly VolumeId[] = []):
   const all = await db.select().from(projects).orderBy(projects.name);
   const holdings = await db
     .select({
-      projectId: volumeHoldings.projectId,
-      volumeId: volumeHoldings.volumeId,
-      files: sum(volumeHoldings.files),
-      bytes: sum(volumeHoldings.bytes),
+      projectId: volumeSums.projectId,
+      volumeId: volumeSums.volumeId,
+      files: sum(volumeSums.files),
+      bytes: sum(volumeSums.bytes),
     })
-    .from(volumeHoldings)
-    .where(
-      and(
-        sql`${volumeHoldings.projectId} > 0`,
-        only.length > 0 ? inArray(volumeHoldings.volumeId, [...only]) : undefined,
-      ),
-    )
-    .groupBy(volumeHoldings.projectId, volumeHoldings.volumeId);
+    .from(volumeSums)
+    .where(and(sql`${volumeSums.projectId} > 0`, only.length > 0 ? inArray(volumeSums.volumeId, [...only]) : undefined))
+    .groupBy(volumeSums.projectId, volumeSums.volumeId);
   const counts = await mediaCounts(db);
   const sealed = new Set(
     (await db.select({ id: archives.projectId }).from(archives).where(eq(archives.state, 'sealed'))).map(
@@ -66,43 +61,20 @@ export async function projectRows(db: Database, only: readonly VolumeId[] = []):
   });
 }
 
-interface MediaCounts {
+export interface MediaCounts {
   total: number;
   missing: number;
+  /** Bytes of media that no timeline of any project reaches. */
   unusedBytes: number;
 }
 
-/** Media of living documents: how many, how many not found whole, and the bytes that no timeline reaches. */
 async function mediaCounts(db: Database, projectId?: ProjectId): Promise<Map<number, MediaCounts>> {
   const rows = await db
-    .select({
-      projectId: media.projectId,
-      total: sql`COUNT(*)`.mapWith(Number),
-      missing: sql`SUM(${media.found} < GREATEST(${media.targets}, 1))`.mapWith(Number),
-    })
-    .from(media)
-    .innerJoin(documents, eq(documents.id, media.documentId))
-    .innerJoin(files, eq(files.id, documents.fileId))
-    .where(and(isNull(files.goneAt), projectId === undefined ? undefined : eq(media.projectId, projectId)))
-    .groupBy(media.projectId);
-  const unused = await db.execute(sql`
-    SELECT x.project_id AS projectId, SUM(x.size_bytes) AS bytes FROM (
-      SELECT m.project_id, f.id, f.size_bytes, MAX(m.used) AS used FROM media m
-      JOIN documents o ON o.id = m.document_id JOIN files of ON of.id = o.file_id AND of.gone_at IS NULL
-      JOIN media_targets t ON t.media_id = m.id JOIN files f ON f.id = t.file_id AND f.gone_at IS NULL
-      ${projectId === undefined ? sql`` : sql`WHERE m.project_id = ${projectId}`}
-      GROUP BY m.project_id, f.id, f.size_bytes) x WHERE x.used = 0 GROUP BY x.project_id`);
-  const bytes = new Map(
-    (unused as unknown as [{ projectId: number; bytes: string }[]])[0].map((row) => [
-      Number(row.projectId),
-      Number(row.bytes),
-    ]),
-  );
+    .select()
+    .from(projectSums)
+    .where(projectId === undefined ? undefined : eq(projectSums.projectId, projectId));
   return new Map(
-    rows.map((row) => [
-      row.projectId,
-      { total: row.total, missing: row.missing, unusedBytes: bytes.get(row.projectId) ?? 0 },
-    ]),
+    rows.map((row) => [row.projectId, { total: row.media, missing: row.missing, unusedBytes: row.unusedBytes }]),
   );
 }
 
@@ -118,14 +90,14 @@ export async function projectHoldings(
 ): Promise<{ kind: Kind; volumeId: VolumeId; files: number; bytes: number }[]> {
   const rows = await db
     .select({
-      kind: volumeHoldings.kind,
-      volumeId: volumeHoldings.volumeId,
-      files: sum(volumeHoldings.files),
-      bytes: sum(volumeHoldings.bytes),
+      kind: volumeSums.kind,
+      volumeId: volumeSums.volumeId,
+      files: sum(volumeSums.files),
+      bytes: sum(volumeSums.bytes),
     })
-    .from(volumeHoldings)
-    .where(eq(volumeHoldings.projectId, projectId))
-    .groupBy(volumeHoldings.kind, volumeHoldings.volumeId);
+    .from(volumeSums)
+    .where(eq(volumeSums.projectId, projectId))
+    .groupBy(volumeSums.kind, volumeSums.volumeId);
   return rows.map((row) => ({ ...row, volumeId: row.volumeId as VolumeId }));
 }
 
@@ -142,6 +114,8 @@ export async function projectDocuments(db: Database, projectId: ProjectId) {
       state: documents.state,
       trouble: documents.trouble,
       readAt: documents.readAt,
+      supersededBy: documents.supersededBy,
+      fileId: files.id,
       volumeId: files.volumeId,
       folder: folders.path,
       goneAt: files.goneAt,
@@ -150,7 +124,16 @@ export async function projectDocuments(db: Database, projectId: ProjectId) {
     .innerJoin(files, eq(files.id, documents.fileId))
     .innerJoin(folders, eq(folders.id, files.folderId))
     .where(eq(documents.projectId, projectId))
-    .orderBy(sql`${files.goneAt} IS NOT NULL`, documents.name);
+    .orderBy(sql`${files.goneAt} IS NOT NULL`, sql`${documents.supersededBy} IS NOT NULL`, documents.name);
+}
+
+/** The day each state of a project began, as far as it is known, in the order of the states. */
+export async function statesOf(db: Database, projectId: ProjectId) {
+  return db
+    .select({ state: projectStates.state, since: projectStates.since })
+    .from(projectStates)
+    .where(eq(projectStates.projectId, projectId))
+    .orderBy(projectStates.state);
 }
 
 export interface StateChange {
@@ -166,9 +149,11 @@ export async function setState(db: Database, { projectId, state, since, who, now
   await inTransaction(db, async (tx) => {
     const [project] = await tx.select().from(projects).where(eq(projects.id, projectId)).for('update');
     if (!project) throw new Refused('There is no such project. Nothing was changed.');
+    if (since > now) throw new Refused('That day is still to come. Nothing was changed.');
     // The same state again tells nothing new, unless it is said to have begun earlier.
     if (project.state === state && since >= project.stateSince) return;
     await tx.update(projects).set({ state, stateSince: since }).where(eq(projects.id, projectId));
+    await tx.insert(projectStates).values({ projectId, state, since }).onDuplicateKeyUpdate({ set: { since } });
     await writeReceipt(tx, {
       at: now,
       who,

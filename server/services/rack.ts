@@ -3,7 +3,7 @@
 import { eq, isNull, sql } from 'drizzle-orm';
 import type { Duty, Kind, VolumeId } from '#core/model.ts';
 import type { Database } from '../db/connect.ts';
-import { stations, type STORE_STATES, volumeHoldings, volumes } from '../db/schema.ts';
+import { stations, type STORE_STATES, volumeSums, volumes } from '../db/schema.ts';
 
 export interface RackVolume {
   volumeId: VolumeId;
@@ -13,6 +13,11 @@ export interface RackVolume {
   path: string;
   quota: boolean;
   readEveryHours: number | null;
+  systemDrive: boolean;
+  portable: boolean;
+  shared: boolean;
+  linkMbits: number | null;
+  readOnly: boolean;
   duty: Duty;
   state: (typeof STORE_STATES)[number];
   capacityBytes: number;
@@ -33,13 +38,13 @@ export async function rackVolumes(db: Database): Promise<RackVolume[]> {
     .where(isNull(volumes.retiredAt));
   const holdings = await db
     .select({
-      volumeId: volumeHoldings.volumeId,
-      kind: volumeHoldings.kind,
-      bytes: sql`SUM(${volumeHoldings.bytes})`.mapWith(Number),
-      files: sql`SUM(${volumeHoldings.files})`.mapWith(Number),
+      volumeId: volumeSums.volumeId,
+      kind: volumeSums.kind,
+      bytes: sql`SUM(${volumeSums.bytes})`.mapWith(Number),
+      files: sql`SUM(${volumeSums.files})`.mapWith(Number),
     })
-    .from(volumeHoldings)
-    .groupBy(volumeHoldings.volumeId, volumeHoldings.kind);
+    .from(volumeSums)
+    .groupBy(volumeSums.volumeId, volumeSums.kind);
   const list = rows.map(({ volumes: v, stations: s }): RackVolume => {
     const own = holdings.filter((h) => h.volumeId === v.id);
     const catalogued = own.reduce((sum, h) => sum + h.bytes, 0);
@@ -51,6 +56,11 @@ export async function rackVolumes(db: Database): Promise<RackVolume[]> {
       path: v.path,
       quota: v.quota,
       readEveryHours: v.readEveryHours,
+      systemDrive: v.systemDrive,
+      portable: v.portable,
+      shared: v.shared,
+      linkMbits: v.linkMbits,
+      readOnly: v.readOnly,
       duty: v.duty,
       state: v.state,
       capacityBytes: v.capacityBytes,

@@ -1,9 +1,8 @@
 // Caches by folder, for the reclaim lens: from the rollups by folder and day, so that the preview is what is staged.
-import { and, inArray, sql } from 'drizzle-orm';
-import { eq } from 'drizzle-orm';
+import { and, eq, inArray, isNull, sql } from 'drizzle-orm';
 import type { FolderId, VolumeId } from '#core/model.ts';
 import type { Database } from '../db/connect.ts';
-import { folderHoldings, folders, projects, volumes } from '../db/schema.ts';
+import { volumes, volumeSums } from '../db/schema.ts';
 
 export interface CacheFolder {
   folderId: FolderId;
@@ -22,41 +21,43 @@ export interface CacheFolder {
   newestOldUs: number;
 }
 
-const MOST_FOLDERS = 5000;
+/** Folders shown: the ones with most to gain. What is beyond them is told as a sum. */
+export const MOST_FOLDERS = 2000;
 
 export async function cacheFolders(db: Database, only: readonly VolumeId[], cutDay: number): Promise<CacheFolder[]> {
-  const old = sql`${folderHoldings.day} < ${cutDay}`;
-  const rows = await db
-    .select({
-      folderId: folderHoldings.folderId,
-      volumeId: folderHoldings.volumeId,
-      volume: volumes.name,
-      path: folders.path,
-      project: projects.name,
-      projectState: projects.state,
-      allFiles: sql`SUM(${folderHoldings.files})`.mapWith(Number),
-      allBytes: sql`SUM(${folderHoldings.bytes})`.mapWith(Number),
-      files: sql`SUM(IF(${old}, ${folderHoldings.files}, 0))`.mapWith(Number),
-      bytes: sql`SUM(IF(${old}, ${folderHoldings.bytes}, 0))`.mapWith(Number),
-      newestUs: sql`MAX(${folderHoldings.newestUs})`.mapWith(Number),
-      newestOldUs: sql`COALESCE(MAX(IF(${old}, ${folderHoldings.newestUs}, NULL)), 0)`.mapWith(Number),
-    })
-    .from(folderHoldings)
-    .innerJoin(folders, eq(folders.id, folderHoldings.folderId))
-    .innerJoin(volumes, eq(volumes.id, folderHoldings.volumeId))
-    .leftJoin(projects, eq(projects.id, folderHoldings.projectId))
-    .where(
-      and(eq(folderHoldings.kind, 'cache'), only.length > 0 ? inArray(folderHoldings.volumeId, [...only]) : undefined),
-    )
-    .groupBy(
-      folderHoldings.folderId,
-      folderHoldings.volumeId,
-      volumes.name,
-      folders.path,
-      projects.name,
-      projects.state,
-    )
-    .orderBy(sql`SUM(IF(${old}, ${folderHoldings.bytes}, 0)) DESC`, folders.path)
-    .limit(MOST_FOLDERS);
-  return rows.map((row) => ({ ...row, folderId: row.folderId as FolderId, volumeId: row.volumeId as VolumeId }));
+  // Grouped in the order of the index, so that no table of its own is made. Summed first and named afterwards: names are
+  // looked up for the folders that are shown alone.
+  const [rows] = (await db.execute(sql`
+    SELECT x.*, d.path, v.name AS volume, p.name AS project, p.state AS projectState FROM (
+      SELECT folder_id AS folderId, volume_id AS volumeId, project_id AS projectId, SUM(files) AS allFiles, SUM(bytes) AS allBytes,
+        SUM(IF(day < ${cutDay}, files, 0)) AS files, SUM(IF(day < ${cutDay}, bytes, 0)) AS bytes,
+        MAX(newest_us) AS newestUs, COALESCE(MAX(IF(day < ${cutDay}, newest_us, NULL)), 0) AS newestOldUs
+      FROM folder_holdings WHERE kind = 'cache' ${only.length > 0 ? sql`AND volume_id IN ${[...only]}` : sql``}
+      GROUP BY volume_id, folder_id, project_id ORDER BY bytes DESC, folder_id LIMIT ${MOST_FOLDERS}) x
+    JOIN folders d ON d.id = x.folderId JOIN volumes v ON v.id = x.volumeId AND v.retired_at IS NULL LEFT JOIN projects p ON p.id = x.projectId
+    ORDER BY x.bytes DESC, d.path`)) as unknown as [(CacheFolder & Record<string, unknown>)[]];
+  return rows.map((row) => ({
+    folderId: Number(row.folderId) as FolderId,
+    volumeId: Number(row.volumeId) as VolumeId,
+    volume: row.volume,
+    path: row.path,
+    project: row.project,
+    projectState: row.projectState,
+    allFiles: Number(row.allFiles),
+    allBytes: Number(row.allBytes),
+    files: Number(row.files),
+    bytes: Number(row.bytes),
+    newestUs: Number(row.newestUs),
+    newestOldUs: Number(row.newestOldUs),
+  }));
+}
+
+/** All caches on the chosen volumes, so that what is not listed can be told. */
+export async function cacheBytes(db: Database, only: readonly VolumeId[]): Promise<number> {
+  const [row] = await db
+    .select({ bytes: sql`COALESCE(SUM(${volumeSums.bytes}), 0)`.mapWith(Number) })
+    .from(volumeSums)
+    .innerJoin(volumes, and(eq(volumes.id, volumeSums.volumeId), isNull(volumes.retiredAt)))
+    .where(and(eq(volumeSums.kind, 'cache'), only.length > 0 ? inArray(volumeSums.volumeId, [...only]) : undefined));
+  return row!.bytes;
 }

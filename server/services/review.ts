@@ -3,7 +3,18 @@
 import { eq, sql } from 'drizzle-orm';
 import type { Finding, StepSummary } from '#core/plan/plan.ts';
 import type { Database } from '../db/connect.ts';
-import { archives, carriers, files, folders, projects, stepItems, volumes } from '../db/schema.ts';
+import {
+  archives,
+  carriers,
+  documents,
+  files,
+  folders,
+  media,
+  mediaTargets,
+  projects,
+  stepItems,
+  volumes,
+} from '../db/schema.ts';
 import { projectSelection } from './archive-selection.ts';
 import { carrierRows } from './shelf.ts';
 import { volumeFree } from './volume-free.ts';
@@ -14,6 +25,8 @@ export async function findingsOf(db: Database, steps: readonly StepSummary[]): P
   const findings: Finding[] = [];
   for (const step of steps) {
     findings.push(...(await unreachable(db, step)), ...(await differing(db, step)));
+    findings.push(...(await readOnly(db, step)));
+    if (step.what.kind === 'move home') findings.push(...(await againstMove(db, step)));
     if (step.what.kind === 'remove caches') findings.push(...(await inWork(db, step)));
     if (step.what.kind === 'archive') findings.push(...(await againstArchive(db, step)));
     if (step.what.kind === 'restore') findings.push(...(await againstRestore(db, step)));
@@ -24,7 +37,7 @@ export async function findingsOf(db: Database, steps: readonly StepSummary[]): P
 async function unreachable(db: Database, step: StepSummary): Promise<Finding[]> {
   const all = await db.select().from(volumes);
   return all
-    .filter((volume) => volume.state !== 'reachable' && step.onVolumes.some((part) => part.volumeId === volume.id))
+    .filter((volume) => volume.state !== 'reachable' && touched(step).includes(volume.id))
     .map((volume) => ({
       code: 'volume unreachable' as const,
       weight: 'stop' as const,
@@ -32,6 +45,60 @@ async function unreachable(db: Database, step: StepSummary): Promise<Finding[]> 
       volume: volume.name,
       lastSeenMs: volume.seenAt?.getTime() ?? null,
     }));
+}
+
+/** Volumes that a step takes files from or brings files to. */
+const touched = (step: StepSummary): number[] => [
+  ...step.onVolumes.map((part) => part.volumeId),
+  ...(step.what.kind === 'move home' ? [step.what.volumeId] : []),
+];
+
+/** Volumes on which nothing can be written or removed now, and the step would. */
+async function readOnly(db: Database, step: StepSummary): Promise<Finding[]> {
+  if (step.what.kind === 'archive') return [];
+  const all = await db.select({ id: volumes.id, name: volumes.name }).from(volumes).where(eq(volumes.readOnly, true));
+  return all
+    .filter((volume) => touched(step).includes(volume.id))
+    .map((volume) => ({
+      code: 'volume read-only' as const,
+      weight: 'stop' as const,
+      stepId: step.stepId,
+      volume: volume.name,
+    }));
+}
+
+async function againstMove(db: Database, { stepId, what, onVolumes }: StepSummary): Promise<Finding[]> {
+  if (what.kind !== 'move home') return [];
+  const findings: Finding[] = [];
+  const coming = onVolumes.filter((part) => part.volumeId !== what.volumeId).reduce((sum, part) => sum + part.bytes, 0);
+  const [volume] = await db.select().from(volumes).where(eq(volumes.id, what.volumeId));
+  const freeBytes = await volumeFree(db, what.volumeId);
+  if (volume && coming > freeBytes)
+    findings.push({
+      code: 'volume too full',
+      weight: 'stop',
+      stepId,
+      volume: volume.name,
+      neededBytes: coming,
+      freeBytes,
+    });
+  const naming = await db
+    .selectDistinct({ id: documents.id, name: documents.name })
+    .from(stepItems)
+    .innerJoin(mediaTargets, eq(mediaTargets.fileId, stepItems.fileId))
+    .innerJoin(media, eq(media.id, mediaTargets.mediaId))
+    .innerJoin(documents, eq(documents.id, media.documentId))
+    .innerJoin(files, eq(files.id, documents.fileId))
+    .where(sql`${stepItems.stepId} = ${stepId} AND ${files.goneAt} IS NULL AND ${documents.supersededBy} IS NULL`);
+  if (naming.length > 0)
+    findings.push({
+      code: 'documents relinked',
+      weight: 'note',
+      stepId,
+      documents: naming.length,
+      example: naming[0]!.name,
+    });
+  return findings;
 }
 
 /** Items that the last reading saw otherwise than they were staged. */

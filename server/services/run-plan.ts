@@ -1,9 +1,20 @@
 // From steps to jobs: which volumes and carriers each needs, and what is written down before the work begins.
-import { eq } from 'drizzle-orm';
+import { and, eq, isNull } from 'drizzle-orm';
 import type { JobId } from '#core/model.ts';
 import type { StepWhat } from '#core/plan/plan.ts';
 import type { Transaction } from '../db/connect.ts';
-import { archiveCopies, archiveFiles, archives, projects, stepItems, steps } from '../db/schema.ts';
+import {
+  archiveCopies,
+  archiveFiles,
+  archives,
+  documents,
+  files,
+  media,
+  mediaTargets,
+  projects,
+  stepItems,
+  steps,
+} from '../db/schema.ts';
 import { enqueue } from '../jobs/queue.ts';
 import { placedFiles } from './archive-selection.ts';
 
@@ -41,6 +52,12 @@ async function jobFor(tx: Transaction, step: Step, { who, now }: { who: string; 
         now,
       );
     }
+    case 'move home':
+      return enqueue(
+        tx,
+        { ...base, kind: 'move', params: {}, volumes: await volumesOfMove(tx, step.id, what.volumeId) },
+        now,
+      );
     case 'restore':
       return enqueue(
         tx,
@@ -55,6 +72,19 @@ async function volumesOf(tx: Transaction, stepId: number): Promise<number[]> {
   return rows.map((row) => row.id);
 }
 
+/** Where the files lie and go, and where the documents lie that name them: those get a new version. */
+async function volumesOfMove(tx: Transaction, stepId: number, target: number): Promise<number[]> {
+  const naming = await tx
+    .selectDistinct({ id: files.volumeId })
+    .from(stepItems)
+    .innerJoin(mediaTargets, eq(mediaTargets.fileId, stepItems.fileId))
+    .innerJoin(media, eq(media.id, mediaTargets.mediaId))
+    .innerJoin(documents, eq(documents.id, media.documentId))
+    .innerJoin(files, eq(files.id, documents.fileId))
+    .where(and(eq(stepItems.stepId, stepId), isNull(files.goneAt), isNull(documents.supersededBy)));
+  return [target, ...(await volumesOf(tx, stepId)), ...naming.map((row) => row.id)];
+}
+
 /** The archive as it will be: its rows are the journal of its writing. */
 async function writeArchiveRows(
   tx: Transaction,
@@ -62,17 +92,17 @@ async function writeArchiveRows(
   what: Extract<StepWhat, { kind: 'archive' }>,
 ): Promise<number> {
   const [project] = await tx.select().from(projects).where(eq(projects.id, what.projectId));
-  const files = await placedFiles(tx, what.projectId, step.id);
+  const placed = await placedFiles(tx, what.projectId, step.id);
   const [{ insertId: archiveId }] = await tx.insert(archives).values({
     projectId: what.projectId,
     name: project!.name,
     folder: what.folder,
     state: 'writing',
-    files: files.length,
-    bytes: files.reduce((sum, file) => sum + file.sizeBytes, 0),
+    files: placed.length,
+    bytes: placed.reduce((sum, file) => sum + file.sizeBytes, 0),
   });
   await tx.insert(archiveCopies).values({ archiveId, carrierId: what.carrierId, state: 'writing' });
-  for (let i = 0; i < files.length; i += 500)
-    await tx.insert(archiveFiles).values(files.slice(i, i + 500).map((file) => ({ archiveId, ...file })));
+  for (let i = 0; i < placed.length; i += 500)
+    await tx.insert(archiveFiles).values(placed.slice(i, i + 500).map((file) => ({ archiveId, ...file })));
   return archiveId;
 }

@@ -18,6 +18,10 @@ export interface NewVolume {
   /** Null: measured from the file system. */
   quotaBytes: number | null;
   readEveryHours?: number | null;
+  systemDrive?: boolean;
+  portable?: boolean;
+  shared?: boolean;
+  linkMbits?: number | null;
 }
 
 /** Registers a volume and gives it an identity, so that another disk at its place is recognised later. */
@@ -26,7 +30,7 @@ export async function addVolume(db: Database, given: NewVolume, now: Date): Prom
   await db
     .insert(stations)
     .values({ name: given.station, role: given.stationRole })
-    .onDuplicateKeyUpdate({ set: { role: given.stationRole } });
+    .onDuplicateKeyUpdate({ set: { role: given.stationRole, retiredAt: null } });
   const [station] = await db.select().from(stations).where(eq(stations.name, given.station));
   const values = {
     stationId: station!.id,
@@ -38,6 +42,10 @@ export async function addVolume(db: Database, given: NewVolume, now: Date): Prom
     freeBytes,
     identity,
     readEveryHours: given.readEveryHours ?? null,
+    systemDrive: given.systemDrive ?? false,
+    portable: given.portable ?? given.stationRole === 'portable',
+    shared: given.shared ?? given.stationRole === 'server',
+    linkMbits: given.linkMbits ?? null,
     state: 'reachable' as const,
     seenAt: now,
   };
@@ -126,7 +134,13 @@ export async function lookAgain(db: Database, volumeId: VolumeId, now: Date) {
   const { state, look } = stateOf(volume);
   const seen =
     state === 'reachable' && look
-      ? { freeBytes: look.freeBytes, seenAt: now, ...(volume.quota ? {} : { capacityBytes: look.totalBytes }) }
+      ? {
+          freeBytes: look.freeBytes,
+          seenAt: now,
+          readOnly: !look.writable,
+          // What cannot be true does not take the place of what was measured before.
+          ...(volume.quota || !look.credible ? {} : { capacityBytes: look.totalBytes }),
+        }
       : {};
   await db
     .update(volumes)

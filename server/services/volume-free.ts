@@ -2,13 +2,13 @@
 import { eq, sql } from 'drizzle-orm';
 import type { VolumeId } from '#core/model.ts';
 import type { Db } from '../db/connect.ts';
-import { volumeHoldings, volumes } from '../db/schema.ts';
+import { volumeSums, volumes } from '../db/schema.ts';
 
 export async function usedByVolume(db: Db): Promise<Map<number, number>> {
   const rows = await db
-    .select({ id: volumeHoldings.volumeId, bytes: sql`SUM(${volumeHoldings.bytes})`.mapWith(Number) })
-    .from(volumeHoldings)
-    .groupBy(volumeHoldings.volumeId);
+    .select({ id: volumeSums.volumeId, bytes: sql`SUM(${volumeSums.bytes})`.mapWith(Number) })
+    .from(volumeSums)
+    .groupBy(volumeSums.volumeId);
   return new Map(rows.map((row) => [row.id, row.bytes]));
 }
 

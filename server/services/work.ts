@@ -1,8 +1,8 @@
 // Jobs as the tray shows them, and asking for a volume to be read.
-import { and, desc, eq, inArray, isNull, or, sql } from 'drizzle-orm';
-import type { JobId, VolumeId } from '#core/model.ts';
+import { and, desc, eq, inArray, isNull, notInArray, or, sql } from 'drizzle-orm';
+import type { FolderId, JobId, VolumeId } from '#core/model.ts';
 import type { Database } from '../db/connect.ts';
-import { jobs, jobStores, volumeHoldings, volumes } from '../db/schema.ts';
+import { folders, jobs, jobStores, volumes, volumeSums } from '../db/schema.ts';
 import { enqueue, type Job } from '../jobs/queue.ts';
 import { Refused } from '../refused.ts';
 
@@ -63,7 +63,13 @@ export async function askToRead(
   const chosen = await db
     .select()
     .from(volumes)
-    .where(and(isNull(volumes.retiredAt), asked.length > 0 ? inArray(volumes.id, [...asked]) : undefined));
+    .where(
+      and(
+        isNull(volumes.retiredAt),
+        // All stands for all that are there: work for one that is away would wait for it.
+        asked.length > 0 ? inArray(volumes.id, [...asked]) : notInArray(volumes.state, ['unreachable', 'swapped']),
+      ),
+    );
   if (chosen.length === 0) throw new Refused('No volume is chosen that could be read. Nothing was changed.');
   let put = 0;
   for (const volume of chosen) {
@@ -76,9 +82,9 @@ export async function askToRead(
       );
     if (waiting) continue;
     const [known] = await db
-      .select({ files: sql`COALESCE(SUM(${volumeHoldings.files}), 0)`.mapWith(Number) })
-      .from(volumeHoldings)
-      .where(eq(volumeHoldings.volumeId, volume.id));
+      .select({ files: sql`COALESCE(SUM(${volumeSums.files}), 0)`.mapWith(Number) })
+      .from(volumeSums)
+      .where(eq(volumeSums.volumeId, volume.id));
     await enqueue(
       db,
       {
@@ -95,6 +101,32 @@ export async function askToRead(
   return put;
 }
 
+/** Puts in the reading of one folder and what lies below it. */
+export async function askToReadFolder(
+  db: Database,
+  folderId: FolderId,
+  { who, now }: { who: string; now: Date },
+): Promise<void> {
+  const [row] = await db
+    .select({ path: folders.path, files: folders.totalFiles, volumeId: volumes.id, volume: volumes.name })
+    .from(folders)
+    .innerJoin(volumes, eq(volumes.id, folders.volumeId))
+    .where(and(eq(folders.id, folderId), isNull(volumes.retiredAt)));
+  if (!row) throw new Refused('There is no such folder on a volume in use. Nothing was changed.');
+  if (row.path === '') return void (await askToRead(db, [row.volumeId as VolumeId], { who, now }));
+  await enqueue(
+    db,
+    {
+      kind: 'read volume',
+      title: `Read ${row.path} on ${row.volume}`.slice(0, 500),
+      params: { volumeId: row.volumeId, folder: row.path, expectedFiles: row.files },
+      who,
+      volumes: [row.volumeId],
+    },
+    now,
+  );
+}
+
 /** Puts in readings of the volumes that are reachable and were last read longer ago than they should be. */
 export async function askForDue(db: Database, reached: readonly number[], now: Date): Promise<number> {
   if (reached.length === 0) return 0;
@@ -105,7 +137,7 @@ export async function askForDue(db: Database, reached: readonly number[], now: D
       and(
         inArray(volumes.id, [...reached]),
         isNull(volumes.retiredAt),
-        sql`${volumes.readEveryHours} IS NOT NULL AND (${volumes.readAt} IS NULL OR ${volumes.readAt} < ${now} - INTERVAL ${volumes.readEveryHours} HOUR)`,
+        sql`${volumes.readEveryHours} IS NOT NULL AND (${volumes.readAt} IS NULL OR ${volumes.readAt} > ${now} + INTERVAL 1 HOUR OR ${volumes.readAt} < ${now} - INTERVAL ${volumes.readEveryHours} HOUR)`,
       ),
     );
   if (due.length === 0) return 0;

@@ -1,0 +1,298 @@
+// The clips of a project: what timelines use of each, where it lies, whose it is; filtered, exported, or as a picture of
+// what uses what.
+import clsx from 'clsx';
+import { Form, Link, useNavigation, useSearchParams, useSubmit } from 'react-router';
+import { KINDS } from '#core/model.ts';
+import { shareOf } from '#core/reach/scope.ts';
+import { count, counted, size } from '#core/say/amounts.ts';
+import { UsedStrip } from '../charts/used-strip';
+import { UsesPicture } from '../charts/uses-picture';
+import { useLens, useTo } from '../shell/links';
+import { Chip, Empty, inputLook, KindDot } from '../ui/parts';
+import { Picture } from '../ui/picture';
+import { Table } from '../ui/table';
+import type { Route } from './+types/project';
+
+type Data = Route.ComponentProps['loaderData'];
+type Clip = Data['clips'][number];
+
+const SHOWS = [
+  ['all', 'all'],
+  ['used', 'used'],
+  ['unused', 'unused'],
+  ['missing', 'missing'],
+  ['borrowed', 'borrowed'],
+  ['lent', 'lent'],
+] as const;
+
+const USES = [
+  ['', 'all uses'],
+  ['picture', 'picture only'],
+  ['sound', 'sound only'],
+  ['on', 'not those off'],
+] as const;
+
+export function Clips({ data }: { data: Data }) {
+  const navigation = useNavigation();
+  const [search] = useSearchParams();
+  const bin = data.bins.find((b) => b.binId === data.bin);
+  const bytes = data.clips.reduce((sum, clip) => sum + clip.bytes, 0);
+  const picture = search.get('as') === 'picture';
+  return (
+    <div className="card" aria-busy={navigation.state !== 'idle'}>
+      <header className="mb-1 grid gap-1.5">
+        <div className="flex items-center justify-between gap-3">
+          <h2 className="card-title truncate">
+            {bin?.name ?? (data.bin === null ? 'Not in any bin' : 'All clips')}{' '}
+            <span className="font-normal text-ink-2">
+              {data.more ? `the first ${count(data.clips.length)} by name` : counted(data.clips.length, 'clip')},{' '}
+              {size(bytes)}
+            </span>
+          </h2>
+          <Filters data={data} />
+        </div>
+        <Shows data={data} picture={picture} />
+      </header>
+      {data.clips.length === 0 ? (
+        <Empty>
+          {data.show === 'all' && data.text === '' ? 'There are no clips here.' : 'No clip here is like that.'}
+        </Empty>
+      ) : picture ? (
+        <UsesPicture clips={data.clips} />
+      ) : (
+        <ClipTable data={data} find={search.get('find')} />
+      )}
+    </div>
+  );
+}
+
+function Filters({ data }: { data: Data }) {
+  const [search] = useSearchParams();
+  const submit = useSubmit();
+  const kept = [...search].filter(([key]) => !['q', 'kind', 'uses'].includes(key));
+  return (
+    <Form
+      className="flex gap-2"
+      onChange={(event) => event.target instanceof HTMLSelectElement && void submit(event.currentTarget)}
+    >
+      {kept.map(([key, value]) => (
+        <input key={key} type="hidden" name={key} value={value} />
+      ))}
+      <select
+        name="uses"
+        aria-label="What counts as a use"
+        defaultValue={data.uses}
+        className={clsx(inputLook, '!w-32')}
+      >
+        {USES.map(([value, words]) => (
+          <option key={value} value={value}>
+            {words}
+          </option>
+        ))}
+      </select>
+      <select name="kind" aria-label="Kind of file" defaultValue={data.kind ?? ''} className={clsx(inputLook, '!w-28')}>
+        <option value="">any kind</option>
+        {KINDS.map((kind) => (
+          <option key={kind}>{kind}</option>
+        ))}
+      </select>
+      <input
+        name="q"
+        defaultValue={data.text}
+        aria-label="Clips named"
+        placeholder="Part of a name"
+        className={clsx(inputLook, '!w-36')}
+      />
+    </Form>
+  );
+}
+
+function Shows({ data, picture }: { data: Data; picture: boolean }) {
+  const to = useTo();
+  const lens = useLens();
+  const [search] = useSearchParams();
+  const [first, second] = data.scope.timelineIds.map(
+    (id) => data.timelines.find((one) => one.timelineId === id)?.name ?? '',
+  );
+  const comparing = data.scope.timelineIds.length === 2;
+  const word = (chosen: boolean) =>
+    clsx(
+      'rounded-md px-2 py-0.5 text-[13px] whitespace-nowrap',
+      chosen ? 'bg-accent-wash font-semibold text-accent-deep' : 'text-ink-2 hover:text-ink',
+    );
+  const shows: (readonly [Data['show'], string])[] = comparing
+    ? [...SHOWS, ['first', `only ${first}`], ['second', `only ${second}`], ['both', 'in both']]
+    : [...SHOWS];
+  const exported = (as: string) => {
+    const next = new URLSearchParams(search);
+    next.set('as', as);
+    return `/projects/${data.project.id}/export?${next.toString()}`;
+  };
+  return (
+    <div className="flex flex-wrap items-center justify-between gap-x-4 gap-y-1">
+      <div role="group" aria-label="Show" className="flex flex-wrap gap-1">
+        {shows.map(([value, words]) => (
+          <Link
+            key={value}
+            to={to({ show: value })}
+            preventScrollReset
+            className={clsx(word(data.show === value), 'max-w-44 truncate')}
+            aria-current={data.show === value ? 'true' : undefined}
+          >
+            {words}
+          </Link>
+        ))}
+      </div>
+      <div role="group" aria-label="The same as" className="flex flex-wrap gap-1">
+        <Link
+          to={to({ as: picture ? null : 'picture' })}
+          preventScrollReset
+          className={word(picture)}
+          aria-current={picture ? 'true' : undefined}
+        >
+          as a picture
+        </Link>
+        <a href={exported('csv')} className={word(false)} download>
+          CSV
+        </a>
+        <a href={exported('json')} className={word(false)} download>
+          JSON
+        </a>
+        <Link to={lens(`/projects/${data.project.id}/report`)} className={word(false)}>
+          report
+        </Link>
+      </div>
+    </div>
+  );
+}
+
+function ClipTable({ data, find }: { data: Data; find: string | null }) {
+  const lens = useLens();
+  return (
+    <Table
+      label="Clips"
+      rows={data.clips}
+      rowKey={(clip) => clip.clipId}
+      height="max(320px, calc(100vh - 520px))"
+      marked={(clip) => clip.name === find}
+      columns={[
+        { key: 'name', title: 'Clip', sort: (clip) => clip.name, cell: (clip) => <ClipName clip={clip} data={data} /> },
+        {
+          key: 'used',
+          title: 'Used',
+          width: 160,
+          sort: (clip) => shareOf(clip.used),
+          cell: (clip) =>
+            clip.state === 'found' ? (
+              <UsedStrip parts={clip.used} />
+            ) : clip.state === 'archived' ? (
+              <Chip tone="ok">in an archive</Chip>
+            ) : (
+              <Link
+                to={lens(`/projects/${data.project.id}/missing`)}
+                className="rounded-md bg-loss-wash px-2 py-0.5 text-xs font-medium text-loss hover:underline"
+              >
+                {clip.state === 'outside' ? 'points outside' : 'missing'}
+              </Link>
+            ),
+        },
+        {
+          key: 'length',
+          title: 'Duration',
+          number: true,
+          sort: (clip) => clip.length ?? '',
+          cell: (clip) => <span className="path">{clip.length ?? ''}</span>,
+        },
+        {
+          key: 'size',
+          title: 'Size',
+          number: true,
+          sort: (clip) => clip.bytes,
+          cell: (clip) => (clip.bytes > 0 ? size(clip.bytes) : ''),
+        },
+        {
+          key: 'timelines',
+          title: 'Timelines',
+          sort: (clip) => clip.timelines.map((one) => one.name).join(),
+          cell: (clip) => <UsedBy clip={clip} />,
+        },
+      ]}
+    />
+  );
+}
+
+/** The way from a clip to its place: uses, station paths and neighbours are told there. */
+function ClipName({ clip, data }: { clip: Clip; data: Data }) {
+  const lens = useLens();
+  const title = clip.where ? `${clip.name}, ${clip.where}` : clip.name;
+  return (
+    <span className="flex max-w-56 items-center gap-1.5">
+      {clip.fileId !== null ? <Poster clip={clip} /> : null}
+      {clip.kind && <KindDot kind={clip.kind} />}
+      {clip.fileId !== null ? (
+        <Link to={lens(`/space?file=${clip.fileId}`)} className="path truncate hover:underline" title={title}>
+          {clip.name}
+        </Link>
+      ) : (
+        <span className="path truncate" title={title}>
+          {clip.name}
+        </span>
+      )}
+      {clip.mediaId !== null && clip.state === 'found' && (
+        <Link
+          to={lens(`/projects/${data.project.id}/missing?media=${clip.mediaId}`)}
+          aria-label={`Replace the media of ${clip.name}`}
+          title="Replace its media by another version"
+          className="text-ink-3 hover:text-accent"
+        >
+          ⇄
+        </Link>
+      )}
+    </span>
+  );
+}
+
+const WITH_PICTURES = new Set([
+  'mov',
+  'mp4',
+  'm4v',
+  'mxf',
+  'mkv',
+  'avi',
+  'png',
+  'jpg',
+  'jpeg',
+  'tif',
+  'tiff',
+  'dpx',
+  'exr',
+]);
+
+function Poster({ clip }: { clip: Clip }) {
+  if (!WITH_PICTURES.has(clip.ending.toLowerCase())) return null;
+  return (
+    <span className="inline-block h-[22px] w-[39px] shrink-0 overflow-hidden rounded-[3px] bg-free">
+      <Picture key={clip.fileId} fileId={clip.fileId!} />
+    </span>
+  );
+}
+
+function UsedBy({ clip }: { clip: Clip }) {
+  const words = clip.timelines.map((one) => one.name).join(', ');
+  const others = [
+    clip.borrowedFrom && `from ${clip.borrowedFrom}`,
+    clip.lentTo.length > 0 && `also in ${clip.lentTo.join(', ')}`,
+  ].filter(Boolean);
+  return (
+    <span className="flex max-w-72 items-center gap-2">
+      <span className={clsx('truncate', words === '' && 'text-ink-2')} title={words}>
+        {words || 'none'}
+      </span>
+      {others.length > 0 && (
+        <span className="shrink-0 truncate text-[13px] text-caution" title={others.join('; ')}>
+          {others.join('; ')}
+        </span>
+      )}
+    </span>
+  );
+}

@@ -1,0 +1,50 @@
+// What the settings route asks of the services, and what it changes through them.
+import { data } from 'react-router';
+import type { Route } from './+types/settings';
+import { settingsForm } from '#contract/forms.ts';
+import type { VolumeId } from '#core/model.ts';
+import { counted } from '#core/say/amounts.ts';
+import { currentRules, type KindChange, markOf, previewRules, saveRules } from '#server/services/kinds.ts';
+import { rackVolumes } from '#server/services/rack.ts';
+import { saveTemplate, templateRows } from '#server/services/register-project.ts';
+import type { Answer } from '../lib/answer';
+import { answer } from '../answer.server';
+import { db } from '../db.server';
+import { personOf } from '../person.server';
+
+export interface Preview {
+  mark: string;
+  changes: KindChange[];
+}
+
+export async function loader() {
+  const [rules, templates, volumes] = await Promise.all([currentRules(db()), templateRows(db()), rackVolumes(db())]);
+  return { rules, templates, volumes: volumes.map(({ volumeId, name }) => ({ volumeId, name })) };
+}
+
+export async function action({ request }: Route.ActionArgs) {
+  const by = { who: await personOf(request), now: new Date() };
+  let preview: Preview | null = null;
+  const answered = await answer(request, settingsForm, async (form) => {
+    switch (form.intent) {
+      case 'preview': {
+        preview = { mark: markOf(form.rules), changes: await previewRules(db(), form.rules) };
+        return preview.changes.length === 0 ? 'No file would change its kind.' : 'Nothing was saved yet.';
+      }
+      case 'save':
+        await saveRules(db(), form, by);
+        return `${counted(form.rules.length, 'rule')} saved. Known files get their kinds now; the tray shows how far.`;
+      case 'template':
+        await saveTemplate(
+          db(),
+          { name: form.name, homes: form.homes.map((home) => ({ ...home, volumeId: home.volumeId as VolumeId })) },
+          by,
+        );
+        return form.homes.length === 0 ? `Template ${form.name} is taken away.` : `Template ${form.name} is saved.`;
+    }
+  });
+  return data<{ answer: Answer; preview: Preview | null }>(
+    { answer: answered.data, preview },
+    answered.init ?? undefined,
+  );
+}

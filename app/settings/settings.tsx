@@ -1,0 +1,348 @@
+// Settings: the rules by which files get their kinds, with what a change of them would do shown before it is saved; and
+// the templates that new projects get their homes from.
+import { useState } from 'react';
+import { Link, useFetcher, useSearchParams } from 'react-router';
+import type { Route } from './+types/settings';
+import type { KindRule } from '#core/kinds/kinds.ts';
+import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
+import { DUTIES, type Duty, type Kind, KINDS } from '#core/model.ts';
+import { count, counted, size } from '#core/say/amounts.ts';
+import { kindsSentence } from '#core/say/lenses.ts';
+import { Button, buttonLook, Card, Empty, Field, inputLook, KindDot, Said, Sentence } from '../ui/parts';
+import type { action, Preview } from './settings.server.ts';
+
+export { loader, action } from './settings.server.ts';
+
+type Data = Route.ComponentProps['loaderData'];
+
+export default function Settings({ loaderData }: Route.ComponentProps) {
+  const [search] = useSearchParams();
+  const templates = search.get('show') === 'templates';
+  return (
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
+      <div className="flex items-start justify-between gap-4">
+        <Sentence>{kindsSentence(loaderData.rules.length, loaderData.templates.length)}</Sentence>
+        <div role="group" aria-label="Show" className="flex shrink-0 gap-1">
+          <Link
+            to="?show=kinds"
+            className={buttonLook(templates ? 'plain' : 'first')}
+            aria-current={templates ? undefined : 'true'}
+          >
+            Kinds of files
+          </Link>
+          <Link
+            to="?show=templates"
+            className={buttonLook(templates ? 'first' : 'plain')}
+            aria-current={templates ? 'true' : undefined}
+          >
+            Templates
+          </Link>
+        </div>
+      </div>
+      {templates ? (
+        <div className="max-w-[720px]">
+          <Templates data={loaderData} />
+        </div>
+      ) : (
+        <Rules key={JSON.stringify(loaderData.rules)} data={loaderData} />
+      )}
+    </div>
+  );
+}
+
+interface Draft {
+  key: number;
+  kind: Kind;
+  folderWords: string;
+  duty: Duty | '';
+  endings: string;
+  names: string;
+  /** Duties beyond the first: kept as they are. */
+  moreDuties: readonly Duty[];
+}
+
+let nextKey = 1;
+const draftOf = (rule: KindRule): Draft => ({
+  key: nextKey++,
+  kind: rule.kind,
+  folderWords: rule.folderWords?.join(', ') ?? '',
+  duty: rule.duties?.[0] ?? '',
+  endings: rule.endings?.join(', ') ?? '',
+  names: rule.names?.join(', ') ?? '',
+  moreDuties: rule.duties?.slice(1) ?? [],
+});
+const wordsOf = (text: string) => text.split(/[,\s]+/).filter(Boolean);
+const ruleOf = (draft: Draft) => ({
+  kind: draft.kind,
+  folderWords: wordsOf(draft.folderWords),
+  duties: draft.duty === '' ? [] : [draft.duty, ...draft.moreDuties],
+  endings: wordsOf(draft.endings),
+  names: draft.names
+    .split(',')
+    .map((name) => name.trim())
+    .filter(Boolean),
+});
+
+function Rules({ data }: { data: Data }) {
+  const fetcher = useFetcher<typeof action>();
+  const [drafts, setDrafts] = useState(() => data.rules.map(draftOf));
+  const text = JSON.stringify(drafts.map(ruleOf));
+  const [looked, setLooked] = useState('');
+  const preview = looked === text ? (fetcher.data?.preview ?? null) : null;
+  const change = (key: number, to: Partial<Draft>) =>
+    setDrafts((all) => all.map((draft) => (draft.key === key ? { ...draft, ...to } : draft)));
+  const move = (at: number, by: number) =>
+    setDrafts((all) => {
+      const next = [...all];
+      const [draft] = next.splice(at, 1);
+      next.splice(at + by, 0, draft!);
+      return next;
+    });
+  return (
+    <Card title="Kinds of files" aside="the first rule that fits wins">
+      <div className="max-h-[calc(100vh-300px)] overflow-auto" tabIndex={0} role="region" aria-label="Rules">
+        <table className="table table-fixed">
+          <thead>
+            <tr>
+              <th className="w-36">Kind</th>
+              <th>Folder named</th>
+              <th className="w-28">Duty of volume</th>
+              <th>Endings</th>
+              <th className="w-40">Names like</th>
+              <th className="w-20">
+                <span className="sr-only">Order</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {drafts.map((draft, i) => (
+              <tr key={draft.key}>
+                <td>
+                  <span className="flex items-center gap-1.5">
+                    <KindDot kind={draft.kind} />
+                    <select
+                      aria-label={`Kind of rule ${i + 1}`}
+                      className={inputLook}
+                      value={draft.kind}
+                      onChange={(event) => change(draft.key, { kind: event.target.value as Kind })}
+                    >
+                      {KINDS.map((kind) => (
+                        <option key={kind}>{kind}</option>
+                      ))}
+                    </select>
+                  </span>
+                </td>
+                <td>
+                  <Words
+                    what="Folder words"
+                    at={i}
+                    value={draft.folderWords}
+                    onChange={(folderWords) => change(draft.key, { folderWords })}
+                  />
+                </td>
+                <td>
+                  <select
+                    aria-label={`Duty of rule ${i + 1}`}
+                    className={inputLook}
+                    value={draft.duty}
+                    onChange={(event) => change(draft.key, { duty: event.target.value as Duty | '', moreDuties: [] })}
+                  >
+                    <option value="">any</option>
+                    {DUTIES.map((duty) => (
+                      <option key={duty}>{duty}</option>
+                    ))}
+                  </select>
+                </td>
+                <td>
+                  <Words
+                    what="Endings"
+                    at={i}
+                    value={draft.endings}
+                    onChange={(endings) => change(draft.key, { endings })}
+                  />
+                </td>
+                <td>
+                  <Words what="Names" at={i} value={draft.names} onChange={(names) => change(draft.key, { names })} />
+                </td>
+                <td className="whitespace-nowrap">
+                  <Small words={`Move rule ${i + 1} up`} sign="↑" off={i === 0} onClick={() => move(i, -1)} />
+                  <Small
+                    words={`Move rule ${i + 1} down`}
+                    sign="↓"
+                    off={i === drafts.length - 1}
+                    onClick={() => move(i, 1)}
+                  />
+                  <Small
+                    words={`Take rule ${i + 1} out`}
+                    sign="×"
+                    off={false}
+                    onClick={() => setDrafts((all) => all.filter((one) => one.key !== draft.key))}
+                  />
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+      <div className="mt-3 flex items-start justify-between gap-4">
+        <Button onClick={() => setDrafts((all) => [draftOf({ kind: 'other' }), ...all])}>Add a rule on top</Button>
+        <fetcher.Form method="post" className="flex gap-2" onSubmit={() => setLooked(text)}>
+          <input type="hidden" name="rules" value={text} />
+          <input type="hidden" name="previewed" value={preview?.mark ?? ''} />
+          <Button type="submit" name="intent" value="preview" disabled={fetcher.state !== 'idle'}>
+            Show what changes
+          </Button>
+          <Button tone="first" type="submit" name="intent" value="save" disabled={!preview || fetcher.state !== 'idle'}>
+            Save the rules
+          </Button>
+        </fetcher.Form>
+      </div>
+      {looked === text && (
+        <div className="mt-3 grid gap-2">
+          {preview && <Changes preview={preview} />}
+          <Said answer={fetcher.data?.answer} />
+        </div>
+      )}
+    </Card>
+  );
+}
+
+interface WordsProps {
+  what: string;
+  at: number;
+  value: string;
+  onChange: (value: string) => void;
+}
+
+function Words({ what, at, value, onChange }: WordsProps) {
+  return (
+    <input
+      aria-label={`${what} of rule ${at + 1}`}
+      className={inputLook}
+      value={value}
+      title={value}
+      placeholder="any"
+      onChange={(event) => onChange(event.target.value)}
+    />
+  );
+}
+
+function Small({ words, sign, off, onClick }: { words: string; sign: string; off: boolean; onClick: () => void }) {
+  return (
+    <button
+      type="button"
+      aria-label={words}
+      title={words}
+      disabled={off}
+      onClick={onClick}
+      className="size-6 rounded text-ink-2 enabled:hover:bg-line-soft disabled:opacity-35"
+    >
+      {sign}
+    </button>
+  );
+}
+
+function Changes({ preview }: { preview: Preview }) {
+  if (preview.changes.length === 0) return null;
+  return (
+    <ul className="rows" aria-label="What would change">
+      {preview.changes.map((change) => (
+        <li key={`${change.from} ${change.to}`} className="py-1">
+          <b>{counted(change.files, 'file')}</b> {change.files === 1 ? 'becomes' : 'become'} <b>{change.to}</b>,{' '}
+          {size(change.bytes)}, {change.files === 1 ? 'was' : 'were'} {change.from}
+          <span className="path block truncate text-ink-2" title={change.example}>
+            {change.example}
+          </span>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function Templates({ data }: { data: Data }) {
+  const fetcher = useFetcher<typeof action>();
+  const [chosen, setChosen] = useState<string>(data.templates[0]?.name ?? '');
+  const template = data.templates.find((one) => one.name === chosen);
+  return (
+    <Card title="Templates" aside={count(data.templates.length)}>
+      {data.templates.length === 0 ? (
+        <Empty>A template says where each kind of file of a new project belongs.</Empty>
+      ) : (
+        <Field label="Change">
+          <select className={inputLook} value={chosen} onChange={(event) => setChosen(event.target.value)}>
+            {data.templates.map((one) => (
+              <option key={one.name}>{one.name}</option>
+            ))}
+            <option value="">a new one</option>
+          </select>
+        </Field>
+      )}
+      <Template key={`${chosen} ${JSON.stringify(template)}`} data={data} template={template} fetcher={fetcher} />
+    </Card>
+  );
+}
+
+interface TemplateProps {
+  data: Data;
+  template: Data['templates'][number] | undefined;
+  fetcher: ReturnType<typeof useFetcher<typeof action>>;
+}
+
+function Template({ data, template, fetcher }: TemplateProps) {
+  const [homes, setHomes] = useState(() =>
+    KINDS_WITH_HOMES.map((kind) => {
+      const home = template?.homes.find((one) => one.kind === kind);
+      return { kind, volumeId: home?.volumeId ?? 0, folder: home?.folder ?? '' };
+    }),
+  );
+  const set = (kind: Kind, to: Partial<(typeof homes)[number]>) =>
+    setHomes((all) => all.map((home) => (home.kind === kind ? { ...home, ...to } : home)));
+  const kept = homes.filter((home) => home.volumeId > 0);
+  return (
+    <fetcher.Form method="post" className="mt-3 grid gap-3">
+      <input type="hidden" name="intent" value="template" />
+      <input type="hidden" name="homes" value={JSON.stringify(kept)} />
+      <Field label="Name">
+        <input name="name" className={inputLook} defaultValue={template?.name} maxLength={120} required />
+      </Field>
+      <ul className="grid gap-1.5">
+        {homes.map((home) => (
+          <li key={home.kind} className="grid grid-cols-[100px_minmax(0,1fr)_minmax(0,1.4fr)] items-center gap-2">
+            <span className="flex items-center gap-1.5">
+              <KindDot kind={home.kind} /> {home.kind}
+            </span>
+            <select
+              aria-label={`Volume for ${home.kind}`}
+              className={inputLook}
+              value={home.volumeId}
+              onChange={(event) => set(home.kind, { volumeId: Number(event.target.value) as never })}
+            >
+              <option value={0}>no home</option>
+              {data.volumes.map((volume) => (
+                <option key={volume.volumeId} value={volume.volumeId}>
+                  {volume.name}
+                </option>
+              ))}
+            </select>
+            <input
+              aria-label={`Folder for ${home.kind}`}
+              className={`${inputLook} path`}
+              placeholder="{project}"
+              value={home.folder}
+              disabled={home.volumeId === 0}
+              onChange={(event) => set(home.kind, { folder: event.target.value })}
+            />
+          </li>
+        ))}
+      </ul>
+      <p className="text-[13px] text-ink-2">
+        {'{project}'} stands for the project’s short name, {'{year}'} for its year. Without any home the template is
+        taken away.
+      </p>
+      <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
+        {kept.length === 0 && template ? 'Take the template away' : 'Save the template'}
+      </Button>
+      <Said answer={fetcher.data?.preview ? undefined : fetcher.data?.answer} />
+    </fetcher.Form>
+  );
+}

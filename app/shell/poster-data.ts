@@ -1,0 +1,1 @@
+export { loader } from './poster-data.server.ts';

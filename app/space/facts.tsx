@@ -1,0 +1,218 @@
+// What is known of one folder or file: whose it is and why, who uses it, its path on every station, and what can be done.
+import { useState } from 'react';
+import { Link, useFetcher } from 'react-router';
+import type { Route } from './+types/space';
+import { ago, counted, exactTime, size } from '#core/say/amounts.ts';
+import type { Answer } from '../lib/answer';
+import { useFrame } from '../shell/frame';
+import { type To, useLens } from '../shell/links';
+import { Button, Card, Chip, inputLook, Said } from '../ui/parts';
+import { Picture } from '../ui/picture';
+
+type Data = Route.ComponentProps['loaderData'];
+
+export function FolderCard({ folder, paths }: { folder: NonNullable<Data['folder']>; paths: Data['paths'] }) {
+  const { volumes } = useFrame();
+  const lens = useLens();
+  const reading = useFetcher<Answer>();
+  const volume = volumes.find((v) => v.volumeId === folder.volumeId);
+  return (
+    <Card
+      title={<span className="path block max-w-56 truncate">{folder.trail.at(-1)?.name}</span>}
+      aside={
+        <reading.Form method="post" action="/work">
+          <input type="hidden" name="folderId" value={folder.folderId} />
+          <Button type="submit" name="intent" value="read folder" disabled={reading.state !== 'idle'}>
+            Read it now
+          </Button>
+        </reading.Form>
+      }
+    >
+      <dl className="grid grid-cols-[84px_minmax(0,1fr)] gap-y-1">
+        <dt className="text-ink-2">Holds</dt>
+        <dd>
+          {size(folder.bytes)}, {counted(folder.files, 'file')}
+        </dd>
+        <dt className="text-ink-2">Volume</dt>
+        <dd>
+          {folder.volume}, {volume?.station} {volume?.readOnly && <Chip tone="caution">can only be read</Chip>}
+        </dd>
+        <dt className="text-ink-2">Project</dt>
+        <dd>
+          {folder.project ? (
+            <Link to={lens(`/projects/${folder.project.projectId}`)} className="text-accent hover:underline">
+              {folder.project.name}
+            </Link>
+          ) : folder.path === '' ? (
+            'several, or none'
+          ) : (
+            <MakeProject folder={folder} />
+          )}
+        </dd>
+        <Paths paths={paths} />
+      </dl>
+      <Said answer={reading.data} />
+    </Card>
+  );
+}
+
+/** A folder that belongs to nobody can become a project. */
+function MakeProject({ folder }: { folder: NonNullable<Data['folder']> }) {
+  const fetcher = useFetcher<Answer>();
+  const [open, setOpen] = useState(false);
+  if (!open)
+    return (
+      <>
+        none,{' '}
+        <button type="button" className="text-accent hover:underline" onClick={() => setOpen(true)}>
+          make it one
+        </button>
+      </>
+    );
+  return (
+    <fetcher.Form method="post" action="/projects" className="grid gap-2">
+      <input type="hidden" name="intent" value="from folder" />
+      <input type="hidden" name="folderId" value={folder.folderId} />
+      <span className="flex gap-2">
+        <input
+          name="name"
+          aria-label="Title of the project"
+          className={inputLook}
+          defaultValue={folder.trail.at(-1)?.name}
+        />
+        <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
+          Register
+        </Button>
+      </span>
+      <Said answer={fetcher.data} />
+    </fetcher.Form>
+  );
+}
+
+interface FileProps {
+  file: NonNullable<Data['file']>;
+  essence: Data['essence'];
+  paths: Data['paths'];
+  nowMs: number;
+  to: To;
+}
+
+export function FileCard({ file, essence, paths, nowMs, to }: FileProps) {
+  const lens = useLens();
+  return (
+    <Card
+      title={
+        <span className="path block max-w-64 truncate" title={file.name}>
+          {file.name}
+        </span>
+      }
+      aside={
+        <Link to={to({ file: null })} className="text-accent hover:underline">
+          close
+        </Link>
+      }
+    >
+      {essence?.hasPicture && <Strip key={file.fileId} fileId={file.fileId} name={file.name} />}
+      <dl className="grid grid-cols-[84px_minmax(0,1fr)] gap-y-1">
+        <dt className="text-ink-2">Is</dt>
+        <dd>
+          {file.kind}, {size(file.bytes)}, changed{' '}
+          <span title={exactTime(file.modifiedUs / 1000)}>{ago(file.modifiedUs / 1000, nowMs)}</span>
+        </dd>
+        {essence?.words.map((line) => (
+          <div key={line.name} className="contents">
+            <dt className="text-ink-2">{line.name}</dt>
+            <dd>{line.says}</dd>
+          </div>
+        ))}
+        {essence?.trouble && (
+          <>
+            <dt className="text-ink-2">Structure</dt>
+            <dd className="text-loss">damaged: {essence.trouble}</dd>
+          </>
+        )}
+        <dt className="text-ink-2">Project</dt>
+        <dd>
+          {file.project ? (
+            <Link to={lens(`/projects/${file.project.projectId}`)} className="text-accent hover:underline">
+              {file.project.name}
+            </Link>
+          ) : (
+            <Chip tone={file.kind === 'library' ? 'plain' : 'caution'}>
+              {file.kind === 'library' ? 'everybody’s' : 'nobody’s'}
+            </Chip>
+          )}{' '}
+          {file.atHome === false && <Chip tone="caution">strayed</Chip>}
+          <span className="block text-[13px] text-ink-2">{file.reason}</span>
+        </dd>
+        <dt className="text-ink-2">Used by</dt>
+        <dd>
+          {file.users.length === 0
+            ? 'no document'
+            : file.users.map((user) => (
+                <span key={user.projectId} className="block">
+                  <Link to={lens(`/projects/${user.projectId}`)} className="text-accent hover:underline">
+                    {user.name}
+                  </Link>
+                  , {user.inTimelines ? `in ${user.names.join(', ')}` : 'in a bin, in no timeline'}{' '}
+                  {file.project && user.projectId !== file.project.projectId && file.borrowed && (
+                    <Chip>borrows it</Chip>
+                  )}
+                </span>
+              ))}
+        </dd>
+        <dt className="text-ink-2">Lies in</dt>
+        <dd>
+          <Link to={to({ folder: String(file.folderId), file: null })} className="path text-accent hover:underline">
+            {file.folder || file.volume}
+          </Link>
+        </dd>
+        <Paths paths={paths} />
+      </dl>
+    </Card>
+  );
+}
+
+/** A few moments of it, evenly spread. What has no picture there is left empty. */
+function Strip({ fileId, name }: { fileId: number; name: string }) {
+  return (
+    <div role="img" aria-label={`Moments of ${name}`} className="mb-2 flex gap-px overflow-hidden rounded-md bg-free">
+      {Array.from({ length: 8 }, (_, at) => (
+        <span key={at} className="aspect-video min-w-0 flex-1">
+          <Picture fileId={fileId} at={at} />
+        </span>
+      ))}
+    </div>
+  );
+}
+
+function Paths({ paths }: { paths: Data['paths'] }) {
+  return paths.map((place) => (
+    <div key={place.station} className="contents">
+      <dt className="truncate text-ink-2" title={place.station}>
+        {place.station}
+      </dt>
+      <dd className="flex items-start justify-between gap-2">
+        <span className="path min-w-0 truncate" title={place.path}>
+          {place.path}
+        </span>
+        <CopyPath station={place.station} path={place.path} />
+      </dd>
+    </div>
+  ));
+}
+
+/** Copies a path in one station's syntax, and says so. */
+function CopyPath({ station, path }: { station: string; path: string }) {
+  const [copied, setCopied] = useState(false);
+  return (
+    <button
+      type="button"
+      className="shrink-0 text-[13px] text-accent hover:underline"
+      aria-label={`Copy path for ${station}`}
+      onClick={() => void navigator.clipboard.writeText(path).then(() => setCopied(true))}
+    >
+      {copied ? 'copied' : 'copy'}
+    </button>
+  );
+}

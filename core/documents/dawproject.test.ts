@@ -1,0 +1,79 @@
+import { readDawproject } from './dawproject.ts';
+
+const session = (lanes: string, tempo = '120', more = '') => `<?xml version="1.0" encoding="UTF-8"?>
+<Project version="1.0">
+  <Transport><Tempo unit="bpm" value="${tempo}"/></Transport>
+  <Structure><Track id="t1" name="Bells"><Channel role="regular"/></Track><Track id="t2" name="Wind"/></Structure>
+  <Arrangement name="Mix">${more}<Lanes timeUnit="beats">${lanes}</Lanes></Arrangement>
+</Project>`;
+const audio = (path: string, seconds = 20, external = 'false') =>
+  `<Audio sampleRate="48000" channels="2" duration="${seconds}"><File path="${path}" external="${external}"/></Audio>`;
+const read = (xml: string) => {
+  const reading = readDawproject(xml, (path) => path.startsWith('audio/'));
+  if (!reading.ok) throw new Error(JSON.stringify(reading.trouble));
+  return reading.document;
+};
+const ranges = (xml: string) =>
+  read(xml).timelines[0]!.uses.map((use) => [use.range.start / 48_000, use.range.duration / 48_000]);
+
+test('clips on tracks, in beats and in seconds', () => {
+  const document = read(
+    session(
+      `<Lanes track="t1"><Clips><Clip time="4" duration="8" contentTimeUnit="seconds" playStart="1.5">${audio('audio/bell.wav')}</Clip></Clips></Lanes>
+       <Lanes track="t2" timeUnit="seconds"><Clips><Clip time="0" duration="3" enable="false">${audio('/mnt/wind.wav', 60, 'true')}</Clip></Clips></Lanes>`,
+    ),
+  );
+  expect(document.bins.map((bin) => bin.name)).toEqual(['Bells', 'Wind']);
+  expect(document.media).toMatchObject([
+    { name: 'bell.wav', bundled: true },
+    { name: 'wind.wav', targets: ['/mnt/wind.wav'] },
+  ]);
+  expect(document.media[1]!.bundled).toBeUndefined();
+  // Eight beats at 120 are four seconds, from one and a half on.
+  expect(document.timelines[0]!.uses).toMatchObject([
+    { media: 0, range: { start: 72_000, duration: 192_000 }, enabled: true, sound: true },
+    { media: 1, range: { start: 0, duration: 144_000 }, enabled: false },
+  ]);
+  expect(document.timelines[0]!.durationFrames).toBe(6 * 25);
+});
+
+test('clips inside clips are heard only through what holds them', () => {
+  const inner = `<Clips><Clip time="2" duration="10" playStart="1">${audio('audio/a.wav')}</Clip><Clip time="30" duration="5">${audio('audio/b.wav')}</Clip></Clips>`;
+  const xml = session(
+    `<Lanes track="t1" timeUnit="seconds"><Clips><Clip time="100" duration="6" playStart="1">${inner}</Clip></Clips></Lanes>`,
+  );
+  // Seconds 1 to 7 are seen: of the first from its second 0 to 5, shifted by its own start; the other is out of sight.
+  expect(ranges(xml)).toEqual([[1, 5]]);
+});
+
+test('loops, warps, and a tempo that changes', () => {
+  const loop = `<Lanes timeUnit="seconds"><Clips><Clip time="0" duration="30" loopStart="2" loopEnd="5" playStart="3">${audio('audio/a.wav')}</Clip></Clips></Lanes>`;
+  expect(ranges(session(loop))).toEqual([[2, 3]]);
+  const warp = `<Clips><Clip time="0" duration="8"><Warps contentTimeUnit="seconds">${audio('audio/a.wav')}<Warp time="0" contentTime="1"/><Warp time="16" contentTime="9"/></Warps></Clip></Clips>`;
+  expect(ranges(session(warp))).toEqual([[1, 4]]);
+  const points =
+    '<TempoAutomation><Target/><RealPoint time="0" value="100"/><RealPoint time="8" value="140"/></TempoAutomation>';
+  const plain = `<Clips><Clip time="0" duration="8">${audio('audio/a.wav')}</Clip></Clips>`;
+  expect(ranges(session(plain, '120', points))).toEqual([[0, 20]]);
+});
+
+test('its title is in its facts', () => {
+  const reading = readDawproject(session(''), () => false, '<MetaData><Title>Bells &amp; wind</Title></MetaData>');
+  expect(reading).toMatchObject({ ok: true, document: { name: 'Bells & wind' } });
+});
+
+test('what is wrong is told with its place', () => {
+  expect(readDawproject('<Project><a></Project>', () => false)).toMatchObject({
+    ok: false,
+    trouble: { code: 'not_dawproject', where: expect.stringMatching(/^line 1/) as string },
+  });
+  expect(readDawproject('<Song/>', () => false)).toMatchObject({ ok: false, trouble: { code: 'not_dawproject' } });
+  expect(readDawproject(session(`<Clips><Clip time="soon">${audio('a')}</Clip></Clips>`), () => false)).toMatchObject({
+    ok: false,
+    trouble: { code: 'bad_value', where: 'Clip, time', detail: '"soon" is no number' },
+  });
+  const bomb = '<!DOCTYPE x [<!ENTITY a "aaaa">]><Project/>';
+  expect(readDawproject(bomb, () => false)).toMatchObject({ ok: false });
+  const deep = `${'<Lanes>'.repeat(80)}${'</Lanes>'.repeat(80)}`;
+  expect(readDawproject(session(deep), () => false)).toMatchObject({ ok: false, trouble: { code: 'too_deep' } });
+});

@@ -1,0 +1,124 @@
+import fc from 'fast-check';
+import { judge, type Suspect, type Wanted } from './judge.ts';
+
+const PAL = { num: 25, den: 1 };
+const wanted: Wanted = {
+  name: 'A003C011_0412.mov',
+  reel: 'A003',
+  rate: PAL,
+  startFrame: 90_000,
+  durationFrames: 500,
+  used: [{ start: 90_100, duration: 50 }],
+};
+const suspect = (fileId: number, more: Partial<Suspect> = {}): Suspect => ({
+  fileId,
+  name: 'A003C011_0412.mov',
+  rate: PAL,
+  startFrame: 90_000,
+  dropFrame: false,
+  durationFrames: 500,
+  reel: 'A003',
+  neighbours: 0,
+  sampled: false,
+  damaged: null,
+  ...more,
+});
+const verdicts = (...suspects: Suspect[]) => judge(wanted, suspects).map((one) => [one.fileId, one.verdict]);
+
+test('the recording itself makes it certain, and says why', () => {
+  const [only] = judge(wanted, [suspect(1)]);
+  expect(only!.verdict).toBe('certain');
+  expect(only!.evidence.map((one) => one.says)).toEqual([
+    'the same name',
+    '25 a second',
+    '500 frames',
+    'begins at 01:00:00:00',
+    'reel A003',
+    'it holds all that is used',
+  ]);
+});
+
+test('a name alone is never certain', () => {
+  expect(verdicts(suspect(1, { rate: null, startFrame: null, durationFrames: null, reel: null }))).toEqual([
+    [1, 'possible'],
+  ]);
+});
+
+test('two that are alike leave the choice to a person', () => {
+  expect(verdicts(suspect(1), suspect(2))).toEqual([
+    [1, 'likely'],
+    [2, 'likely'],
+  ]);
+  // One that lies beside its neighbours is better, yet the other is as proved.
+  expect(verdicts(suspect(1), suspect(2, { neighbours: 5 }))[0]).toEqual([2, 'likely']);
+});
+
+test('what speaks against it is told, and a certain one wins over it', () => {
+  const all = judge(wanted, [
+    suspect(1, { startFrame: 180_000 }),
+    suspect(2, { durationFrames: 120 }),
+    suspect(3),
+    suspect(4, { rate: { num: 24, den: 1 } }),
+    suspect(5, { damaged: 'the file ends before what it announces', durationFrames: null, startFrame: null }),
+  ]);
+  expect(all[0]).toMatchObject({ fileId: 3, verdict: 'certain' });
+  const against = (fileId: number) =>
+    all
+      .find((one) => one.fileId === fileId)!
+      .evidence.filter((one) => !one.fits)
+      .map((one) => one.says);
+  expect(against(1)).toEqual(['begins at 02:00:00:00, not 01:00:00:00', 'it does not hold all that is used']);
+  expect(against(2)).toEqual(['120 frames, not 500', 'it does not hold all that is used']);
+  expect(against(4)[0]).toBe('24 a second, not 25');
+  expect(against(5)).toEqual(['it is damaged: the file ends before what it announces']);
+});
+
+test('sound is compared in the rate of the document', () => {
+  const [one] = judge({ ...wanted, reel: null }, [
+    suspect(1, {
+      sampled: true,
+      rate: { num: 48_000, den: 1 },
+      startFrame: 3600 * 48_000,
+      durationFrames: 20 * 48_000,
+      reel: null,
+    }),
+  ]);
+  expect(one!.evidence.map((each) => each.says)).toEqual([
+    'the same name',
+    '25 a second',
+    '500 frames',
+    'begins at 01:00:00:00',
+    'it holds all that is used',
+  ]);
+});
+
+test('an edit list knows reel and timecode alone', () => {
+  const line: Wanted = { ...wanted, name: 'A003C011', startFrame: null, durationFrames: null };
+  expect(judge(line, [suspect(1, { name: 'A003C011.mov' })])[0]!.verdict).toBe('certain');
+  expect(judge(line, [suspect(1, { name: 'A003C011.mov', startFrame: 0 })])[0]!.verdict).not.toBe('certain');
+});
+
+test('whatever is asked: at most one is certain, it comes first, and nothing speaks against it', () => {
+  const any = fc.record({
+    name: fc.constantFrom('A003C011_0412.mov', 'a003c011_0412.MXF', 'other.mov'),
+    rate: fc.constantFrom(PAL, { num: 24, den: 1 }, null),
+    startFrame: fc.constantFrom(90_000, 0, null),
+    durationFrames: fc.constantFrom(500, 90, null),
+    reel: fc.constantFrom('A003', 'B001', null),
+    neighbours: fc.nat({ max: 3 }),
+  });
+  fc.assert(
+    fc.property(fc.array(any, { maxLength: 6 }), (list) => {
+      const all = judge(
+        wanted,
+        list.map((more, i) => suspect(i + 1, more)),
+      );
+      const certain = all.filter((one) => one.verdict === 'certain');
+      expect(certain.length).toBeLessThanOrEqual(1);
+      for (const one of certain) {
+        expect(one.evidence.every((each) => each.fits)).toBe(true);
+        expect(one.points).toBe(Math.max(...all.map((each) => each.points)));
+      }
+    }),
+  );
+});

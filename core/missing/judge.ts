@@ -1,0 +1,177 @@
+// Which file a clip that lost its media may mean: every candidate with the evidence for and against it. Nothing is ever
+// taken without being certain, and certain means: nothing speaks against it, enough speaks for it, and no other file is
+// as good. Used by the missing page, the command line, and for documents that write no paths at all.
+import { foldPath } from '../homes/moves.ts';
+import { type FrameRange, perSecond, type Rate } from '../time/rates.ts';
+import { labelText } from '../time/timecode.ts';
+
+/** What the document says of the media it misses. */
+export interface Wanted {
+  /** Name of the file, or of the clip where the document writes no path. */
+  name: string;
+  reel: string | null;
+  rate: Rate | null;
+  /** First frame and length as the document has them; null where it says nothing. */
+  startFrame: number | null;
+  durationFrames: number | null;
+  /** What timelines use; null for the whole. Counted as `startFrame` is, or as timecode where there is none. */
+  used: readonly FrameRange[] | null;
+}
+
+/** One file that may be it, with what its own structure says; null where it says nothing. */
+export interface Suspect {
+  fileId: number;
+  name: string;
+  rate: Rate | null;
+  startFrame: number | null;
+  dropFrame: boolean;
+  durationFrames: number | null;
+  reel: string | null;
+  /** Other media of the same old folder that are found, or would be, in this file's folder. */
+  neighbours: number;
+  /** Sound alone: its rate is that of its samples, and it is compared in the document's rate. */
+  sampled: boolean;
+  /** It cannot be opened as media: what is wrong with it. */
+  damaged: string | null;
+}
+
+export type EvidenceCode =
+  'name' | 'stem' | 'duration' | 'start' | 'rate' | 'reel' | 'covers' | 'neighbours' | 'structure';
+
+export interface Evidence {
+  code: EvidenceCode;
+  /** Speaks for it, or against it. */
+  fits: boolean;
+  says: string;
+}
+
+export interface Candidate {
+  fileId: number;
+  points: number;
+  evidence: Evidence[];
+  verdict: 'certain' | 'likely' | 'possible' | 'unlikely';
+}
+
+const POINTS: Record<EvidenceCode, [fits: number, not: number]> = {
+  name: [4, 0],
+  stem: [2, 0],
+  duration: [3, -4],
+  start: [3, -4],
+  rate: [1, -4],
+  reel: [2, -3],
+  covers: [2, -6],
+  neighbours: [2, 0],
+  structure: [0, -6],
+};
+
+/** All candidates, the best first. */
+export function judge(wanted: Wanted, suspects: readonly Suspect[]): Candidate[] {
+  const all = suspects.map((suspect) => {
+    const evidence = evidenceFor(wanted, suspect);
+    const points = evidence.reduce((sum, { code, fits }) => sum + POINTS[code][fits ? 0 : 1], 0);
+    return { fileId: suspect.fileId, points, evidence };
+  });
+  all.sort((a, b) => b.points - a.points || a.fileId - b.fileId);
+  const clean = all.filter(({ evidence }) => evidence.every((one) => one.fits));
+  return all.map((one) => ({ ...one, verdict: verdictOf(one, clean, all[0]!.points) }));
+}
+
+type Judged = Omit<Candidate, 'verdict'>;
+
+function verdictOf(one: Judged, clean: readonly Judged[], most: number): Candidate['verdict'] {
+  const has = (code: EvidenceCode) => one.evidence.some((each) => each.code === code && each.fits);
+  if (!clean.includes(one)) return one.points >= 4 ? 'possible' : 'unlikely';
+  // Two independent things that only the recording itself can tell, or one and the company it keeps.
+  const own = Number(has('duration')) + Number(has('start')) + Number(has('reel')) + Number(has('covers'));
+  const named = has('name') || has('stem');
+  const proved = named && (own >= 2 || (own === 1 && has('neighbours')));
+  // Another file that nothing speaks against, and that is of the same name or has as much for it, leaves a choice.
+  const rivals = clean.filter((other) => other !== one && (isProved(other) || other.points >= one.points));
+  if (proved && rivals.length === 0 && one.points === most) return 'certain';
+  return named && own >= 1 ? 'likely' : 'possible';
+}
+
+function isProved({ evidence }: Judged): boolean {
+  const own = evidence.filter((each) => ['duration', 'start', 'reel', 'covers'].includes(each.code)).length;
+  return own >= 2 && evidence.some((each) => each.code === 'name' || each.code === 'stem');
+}
+
+const stemOf = (name: string) => foldPath(name.replace(/\.[^.]+$/, ''));
+const sameRate = (a: Rate, b: Rate) => a.num * b.den === b.num * a.den;
+const rateText = (rate: Rate) => String(Math.round(perSecond(rate) * 1000) / 1000);
+
+/** Sound counted as the document counts it. */
+function inRate(suspect: Suspect, rate: Rate | null): Suspect {
+  if (!suspect.sampled || !suspect.rate || !rate) return suspect;
+  const factor = perSecond(rate) / perSecond(suspect.rate);
+  const frames = (samples: number | null) => (samples === null ? null : Math.round(samples * factor));
+  return {
+    ...suspect,
+    rate,
+    startFrame: frames(suspect.startFrame),
+    durationFrames: frames(suspect.durationFrames),
+  };
+}
+
+function evidenceFor(wanted: Wanted, counted: Suspect): Evidence[] {
+  const suspect = inRate(counted, wanted.rate);
+  const all: Evidence[] = [];
+  const say = (code: EvidenceCode, fits: boolean, says: string) => all.push({ code, fits, says });
+  if (foldPath(suspect.name) === foldPath(wanted.name)) say('name', true, 'the same name');
+  else if (stemOf(suspect.name) === stemOf(wanted.name)) say('stem', true, 'the same name but its ending');
+  if (suspect.damaged !== null) say('structure', false, `it is damaged: ${suspect.damaged}`);
+  const [rate, own] = [wanted.rate, suspect.rate];
+  const comparable = rate !== null && own !== null && sameRate(rate, own);
+  if (rate && own)
+    say(
+      'rate',
+      comparable,
+      comparable ? `${rateText(own)} a second` : `${rateText(own)} a second, not ${rateText(rate)}`,
+    );
+  if (wanted.durationFrames !== null && suspect.durationFrames !== null && comparable) {
+    const fits = wanted.durationFrames === suspect.durationFrames;
+    const frames = `${suspect.durationFrames} frames`;
+    say('duration', fits, fits ? frames : `${frames}, not ${wanted.durationFrames}`);
+  }
+  // A document that counts from zero says nothing about timecode.
+  if (wanted.startFrame !== null && wanted.startFrame > 0 && suspect.startFrame !== null && comparable) {
+    const fits = wanted.startFrame === suspect.startFrame;
+    const begins = `begins at ${labelText(suspect.startFrame, own, suspect.dropFrame)}`;
+    say('start', fits, fits ? begins : `${begins}, not ${labelText(wanted.startFrame, own, suspect.dropFrame)}`);
+  }
+  if (wanted.reel && suspect.reel) {
+    const fits = foldPath(wanted.reel) === foldPath(suspect.reel);
+    say('reel', fits, fits ? `reel ${suspect.reel}` : `reel ${suspect.reel}, not ${wanted.reel}`);
+  }
+  covers(wanted, suspect, say);
+  if (suspect.neighbours > 0)
+    say(
+      'neighbours',
+      true,
+      suspect.neighbours === 1
+        ? 'another file of its old folder lies beside it'
+        : `${suspect.neighbours} other files of its old folder lie beside it`,
+    );
+  return all;
+}
+
+/** Whether what timelines use of it is in the file at all. */
+function covers(
+  wanted: Wanted,
+  suspect: Suspect,
+  say: (code: EvidenceCode, fits: boolean, says: string) => void,
+): void {
+  const { used, rate } = wanted;
+  if (!used || used.length === 0 || suspect.durationFrames === null || !rate || !suspect.rate) return;
+  const inTimecode = wanted.startFrame === null || wanted.startFrame > 0;
+  const begin = inTimecode ? suspect.startFrame : 0;
+  if (begin === null) return;
+  // In seconds, so that files of another rate can be told as too short as well.
+  const per = perSecond(rate);
+  const own = perSecond(suspect.rate);
+  const from = used.reduce((least, range) => Math.min(least, range.start), Infinity) / per;
+  const to = used.reduce((most, range) => Math.max(most, range.start + range.duration), 0) / per;
+  const frame = 1 / Math.min(per, own);
+  const fits = begin / own <= from + frame / 2 && (begin + suspect.durationFrames) / own >= to - frame / 2;
+  say('covers', fits, fits ? 'it holds all that is used' : 'it does not hold all that is used');
+}

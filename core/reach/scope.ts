@@ -1,0 +1,55 @@
+// Reach within a scope: what chosen timelines use of media, joined from single uses in the media's own rate.
+import { coverInRate, type FrameRange, type Rate, union } from '../time/rates.ts';
+
+export interface ScopedUse {
+  mediaId: number;
+  timelineId: number;
+  range: FrameRange;
+  rate: Rate;
+}
+
+export interface Reach {
+  /** Null: the whole of it. */
+  ranges: FrameRange[] | null;
+  timelineIds: number[];
+}
+
+/** @param rateOf the media's own rate, in which its ranges are told; null where nobody knows it */
+export function reachByMedia(uses: readonly ScopedUse[], rateOf: (mediaId: number) => Rate | null): Map<number, Reach> {
+  const gathered = new Map<number, { ranges: FrameRange[]; whole: boolean; timelines: Set<number> }>();
+  for (const use of uses) {
+    const known = gathered.get(use.mediaId) ?? { ranges: [], whole: false, timelines: new Set<number>() };
+    if (use.range.duration === 0) known.whole = true;
+    else known.ranges.push(coverInRate(use.range, use.rate, rateOf(use.mediaId) ?? use.rate));
+    known.timelines.add(use.timelineId);
+    gathered.set(use.mediaId, known);
+  }
+  return new Map(
+    [...gathered].map(([mediaId, { ranges, whole, timelines }]) => [
+      mediaId,
+      { ranges: whole ? null : union(ranges), timelineIds: [...timelines].sort((a, b) => a - b) },
+    ]),
+  );
+}
+
+/** How much of the whole parts are, from 0 to 1. */
+export const shareOf = (parts: readonly { from: number; to: number }[]): number =>
+  parts.reduce((sum, part) => sum + part.to - part.from, 0);
+
+/** The same in words: what is used at all is never told as nothing. */
+export const shareText = (parts: readonly { from: number; to: number }[]): string =>
+  parts.length === 0 ? 'not' : `${Math.max(1, Math.round(shareOf(parts) * 100))} %`;
+
+/** The parts of the whole, from 0 to 1, that ranges are; the whole where nobody knows how long it is. */
+export function partsOf(
+  ranges: readonly FrameRange[] | null,
+  whole: { startFrame: number | null; durationFrames: number | null },
+): { from: number; to: number }[] {
+  const { startFrame, durationFrames } = whole;
+  if (ranges === null || startFrame === null || !durationFrames) return [{ from: 0, to: 1 }];
+  const clamp = (value: number) => Math.min(1, Math.max(0, value));
+  return ranges.map(({ start, duration }) => ({
+    from: clamp((start - startFrame) / durationFrames),
+    to: clamp((start + duration - startFrame) / durationFrames),
+  }));
+}

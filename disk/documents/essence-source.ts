@@ -1,0 +1,65 @@
+// A file on disk as a source of bytes for the readers of its structure: pieces are read as they are asked for, a few
+// kept, so that a walk over small heads costs few reads.
+import { closeSync, constants, fstatSync, openSync, readSync } from 'node:fs';
+import type { ByteSource } from '#core/essence/bytes.ts';
+import { type EssenceReading, readEssence } from '#core/essence/essence.ts';
+import { probe, worthAProbe } from './probe.ts';
+import { expectationOf } from '../facts.ts';
+
+const PAGE = 64 << 10;
+const PAGES_KEPT = 16;
+
+export interface EssenceResponse {
+  sizeBytes: number;
+  modifiedUs: number;
+  reading: EssenceReading;
+}
+
+/** Reads what a file's own structure says. Throws what the disk says where it cannot be opened. */
+export function essenceOf(path: string | Uint8Array): EssenceResponse {
+  const fd = openSync(
+    typeof path === 'string' ? path : Buffer.from(path),
+    constants.O_RDONLY | constants.O_NOFOLLOW | constants.O_NONBLOCK,
+  );
+  try {
+    const facts = expectationOf(fstatSync(fd));
+    const reading = readEssence(fileSource(fd, facts.sizeBytes));
+    const isOther =
+      !reading.ok && reading.trouble.code === 'not_known' && typeof path === 'string' && worthAProbe(path);
+    return { ...facts, reading: isOther ? probe(path) : reading };
+  } finally {
+    closeSync(fd);
+  }
+}
+
+function fileSource(fd: number, size: number): ByteSource {
+  const pages = new Map<number, Buffer>();
+  const bytesAt = (at: number, length: number): Buffer => {
+    const bytes = Buffer.allocUnsafe(Math.max(0, Math.min(length, size - at)));
+    let got = 0;
+    while (got < bytes.length) {
+      const n = readSync(fd, bytes, got, bytes.length - got, at + got);
+      if (n === 0) break;
+      got += n;
+    }
+    return bytes.subarray(0, got);
+  };
+  const page = (number: number): Buffer => {
+    const known = pages.get(number);
+    if (known) return known;
+    const [oldest] = pages.keys();
+    if (pages.size >= PAGES_KEPT && oldest !== undefined) pages.delete(oldest);
+    const bytes = bytesAt(number * PAGE, PAGE);
+    pages.set(number, bytes);
+    return bytes;
+  };
+  return {
+    size,
+    read(at, length) {
+      const number = Math.floor(at / PAGE);
+      if (length > PAGE || Math.floor((at + length - 1) / PAGE) !== number) return bytesAt(at, length);
+      const from = at - number * PAGE;
+      return page(number).subarray(from, from + length);
+    },
+  };
+}

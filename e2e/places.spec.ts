@@ -1,0 +1,149 @@
+// Places, on real files: a stray goes home and its document follows, a new project has homes before its first file,
+// rules for kinds are looked at before they are saved, and everything is found by map, list and search.
+import { existsSync, readFileSync } from 'node:fs';
+import path from 'node:path';
+import AxeBuilder from '@axe-core/playwright';
+import { expect, type Page, test } from '@playwright/test';
+import { HOME } from './start.ts';
+
+const SITE = path.join(HOME, 'site');
+
+async function project(page: Page, name: string) {
+  await page.goto('/projects');
+  await page.getByRole('link', { name, exact: true }).click();
+  await expect(page.getByRole('heading', { level: 1, name })).toBeVisible();
+}
+async function workEnds(page: Page, title: RegExp) {
+  await page.getByRole('button', { name: 'Work', exact: true }).click();
+  const row = page.getByRole('dialog', { name: 'Work' }).locator('.rows > div').filter({ hasText: title }).first();
+  await expect(row.getByText('done', { exact: true })).toBeVisible({ timeout: 60_000 });
+  await page.keyboard.press('Escape');
+}
+
+test('what has strayed goes home, and the document that named it gets a new version beside the old', async ({
+  page,
+}) => {
+  const stray = path.join(SITE, 'loft-2-system/Downloads/harbour-lights/H009C001_0319.mov');
+  const document = path.join(SITE, 'ropewalk-projects/harbour-lights/quayside cut.otio');
+  const before = readFileSync(document, 'utf8');
+  expect(existsSync(stray)).toBe(true);
+  await project(page, 'Harbour Lights');
+  await page.getByRole('button', { name: /^Move source home/ }).click();
+  await expect(page.getByText('move staged')).toBeVisible();
+  await page.getByRole('button', { name: 'Review plan' }).click();
+  await expect(page.getByText('1 document will get a new version')).toBeVisible();
+  await expect(page.getByText(/3\.40 GB will move home, in one step/)).toBeVisible();
+  await page.getByRole('button', { name: 'Run one step' }).click();
+  const row = page
+    .getByRole('dialog', { name: 'Work' })
+    .locator('.rows > div')
+    .filter({ hasText: 'Move source of Harbour Lights' })
+    .first();
+  await expect(row.getByText('done', { exact: true })).toBeVisible({ timeout: 120_000 });
+  expect(existsSync(stray)).toBe(false);
+  expect(readFileSync(document, 'utf8')).toBe(before);
+  const fresh = readFileSync(path.join(SITE, 'ropewalk-projects/harbour-lights/quayside cut v2.otio'), 'utf8');
+  expect(fresh).not.toContain('Downloads');
+  await page.keyboard.press('Escape');
+  await project(page, 'Harbour Lights');
+  await expect(page.getByRole('button', { name: /^Move source home/ })).toHaveCount(0);
+  await expect(page.getByText('16 of 16')).toBeVisible();
+  await page.getByRole('button', { name: 'About it' }).click();
+  await expect(page.getByText('older version')).toBeVisible();
+  const { violations } = await new AxeBuilder({ page }).analyze();
+  expect(violations.map((v) => v.id)).toEqual([]);
+});
+
+test('a new project has its homes from a template, and they are made on disk', async ({ page }) => {
+  await page.goto('/projects');
+  await page.getByRole('button', { name: 'New project' }).click();
+  await page.getByLabel('Title').fill('Kelp Forest');
+  await page.getByLabel('Year').fill('twenty');
+  await page.getByRole('button', { name: 'Register the project' }).click();
+  await expect(page.getByRole('alert')).toContainText('The year is four digits');
+  await page.getByLabel('Year').fill('2027');
+  await page.getByRole('button', { name: 'Register the project' }).click();
+  await expect(page.getByRole('heading', { level: 1, name: 'Kelp Forest' })).toBeVisible();
+  await workEnds(page, /Make the homes of Kelp Forest/);
+  expect(existsSync(path.join(SITE, 'ropewalk-media/kelp-forest/camera'))).toBe(true);
+  await page.getByRole('button', { name: 'About it' }).click();
+  await page.getByLabel('Private notes').fill('Divers only on Tuesdays.');
+  await page.getByRole('button', { name: 'Keep the facts' }).click();
+  await expect(page.getByRole('status').filter({ hasText: 'Kept.' })).toBeVisible();
+});
+
+test('rules for kinds show what they change before they are saved', async ({ page }) => {
+  await page.goto('/settings');
+  await page.getByRole('button', { name: 'Add a rule on top' }).click();
+  await page.getByLabel('Kind of rule 1', { exact: true }).selectOption('delivery');
+  await page.getByRole('button', { name: 'Show what changes' }).click();
+  await expect(page.getByRole('alert')).toContainText('A rule has nothing in it');
+  await page.getByLabel('Names of rule 1', { exact: true }).fill('house_title_*');
+  await expect(page.getByRole('button', { name: 'Save the rules' })).toBeDisabled();
+  await page.getByRole('button', { name: 'Show what changes' }).click();
+  await expect(page.getByText('14 files become delivery, 560 MB, were library')).toBeVisible();
+  await page.getByRole('button', { name: 'Save the rules' }).click();
+  await expect(page.getByRole('status')).toContainText('16 rules saved');
+  await workEnds(page, /Give files their kinds/);
+  await page.goto('/space?kind=delivery&by=folder');
+  await expect(page.getByRole('region', { name: 'Folders' }).getByText('Ropewalk library')).toBeVisible();
+});
+
+test('the map and the list stay in step, by kind, by project, and down to one file', async ({ page }) => {
+  await page.goto('/space?by=kind');
+  await page
+    .getByRole('link', { name: /^cache, / })
+    .first()
+    .click();
+  await expect(page).toHaveURL(/kind=cache/);
+  await expect(page.getByRole('link', { name: 'No longer only cache' })).toBeVisible();
+  const row = page.getByRole('region', { name: 'Folders' }).getByRole('row', { name: /loft-1 scratch/ });
+  await row.hover();
+  await expect(page.getByRole('link', { name: /^loft-1 scratch, / })).toHaveClass(/!bg-accent/);
+  await page.goto('/space?list=largest');
+  await page.getByRole('region', { name: 'The largest' }).getByRole('link').first().click();
+  await expect(page.getByText('Used by')).toBeVisible();
+  await expect(page.getByRole('button', { name: /^Copy path for/ }).first()).toBeVisible();
+});
+
+test('stills are one row that opens and says which frames are missing', async ({ page }) => {
+  await page.goto('/');
+  await page.getByRole('combobox').fill('tt_020_plate.1001');
+  await page
+    .getByRole('option', { name: /tt_020_plate\.1001/ })
+    .first()
+    .click();
+  const sequence = page.getByRole('link', { name: /tt_020_plate\.\[1001-1240\]\.exr, 237 files/ });
+  await expect(sequence).toHaveAttribute('title', 'frames 1058 to 1059 and 1122 are missing');
+  await sequence.click();
+  await expect(page.getByRole('link', { name: 'tt_020_plate.1003.exr', exact: true })).toBeVisible();
+  await page.getByRole('link', { name: 'close', exact: true }).click();
+  await page.getByRole('button', { name: 'Read it now' }).click();
+  await workEnds(page, /^Read tide-tables/);
+});
+
+test('search takes filters in words, and says what it does not understand', async ({ page }) => {
+  await page.goto('/');
+  const field = page.getByRole('combobox');
+  await field.fill('frm kind:cache on:loft-1 older than 2 months');
+  await expect(page.getByText('Files, kind cache, on volumes named like "loft-1", older than 2 months')).toBeVisible();
+  await expect(page.getByRole('option').first()).toContainText('loft-1 s');
+  await field.fill('kind:film');
+  await expect(page.getByText(/There is no kind "film"/)).toBeVisible();
+});
+
+test('a folder that is nobody’s becomes a project', async ({ page }) => {
+  await page.goto('/');
+  await page.getByRole('combobox').fill('phone clips');
+  await page
+    .getByRole('option', { name: /phone clips/ })
+    .first()
+    .click();
+  await page.getByRole('button', { name: 'make it one' }).click();
+  await page.getByLabel('Title of the project').fill('Harbour Lights');
+  await page.getByRole('button', { name: 'Register' }).click();
+  await expect(page.getByRole('alert')).toContainText('There is a project Harbour Lights already');
+  await page.getByLabel('Title of the project').fill('Phone Diary');
+  await page.getByRole('button', { name: 'Register' }).click();
+  await expect(page.getByRole('heading', { level: 1, name: 'Phone Diary' })).toBeVisible();
+});

@@ -1,0 +1,2 @@
+ALTER TABLE `jobs` MODIFY COLUMN `kind` enum('read volume','remove','archive','restore','move','make folders','apply kinds','relink') NOT NULL;--> statement-breakpoint
+ALTER TABLE `receipts` MODIFY COLUMN `action` enum('caches removed','originals removed','archive sealed','project restored','work ended early','volume added','volume changed','volume retired','carrier added','state changed','home changed','files moved','folders made','media relinked','project added','project changed','kinds changed','template changed','station retired') NOT NULL;

@@ -1,0 +1,83 @@
+// Rollups by project: strays, and what its documents name, miss and do not use. Screens read these; they are worked out
+// anew by whoever changed files, documents or homes.
+import { inArray, sql } from 'drizzle-orm';
+import { type Holding, type Home, straysOf } from '#core/homes/homes.ts';
+import type { ProjectId, VolumeId } from '#core/model.ts';
+import { type Database, inTransaction } from '../db/connect.ts';
+import { folderHoldings, folders, homes, projects, projectSums, strays } from '../db/schema.ts';
+
+const SOME = 40;
+
+/** Works out the rollups of these projects, or of all. */
+export async function settleProjects(db: Database, only?: readonly ProjectId[]): Promise<void> {
+  const all = only ?? (await db.select({ id: projects.id }).from(projects)).map((row) => row.id as ProjectId);
+  for (let i = 0; i < all.length; i += SOME) {
+    const ids = all.slice(i, i + SOME);
+    await settleStrays(db, ids);
+    await settleMedia(db, ids);
+  }
+}
+
+/** What every folder holds of a project, by kind. */
+export async function holdingsOf(
+  db: Pick<Database, 'select'>,
+  ids: readonly ProjectId[],
+): Promise<(Holding & { projectId: ProjectId })[]> {
+  const rows = await db
+    .select({
+      projectId: folderHoldings.projectId,
+      kind: folderHoldings.kind,
+      volumeId: folderHoldings.volumeId,
+      folder: folders.path,
+      files: sql`SUM(${folderHoldings.files})`.mapWith(Number),
+      bytes: sql`SUM(${folderHoldings.bytes})`.mapWith(Number),
+    })
+    .from(folderHoldings)
+    .innerJoin(folders, sql`${folders.id} = ${folderHoldings.folderId}`)
+    .where(inArray(folderHoldings.projectId, [...ids]))
+    .groupBy(folderHoldings.projectId, folderHoldings.kind, folderHoldings.volumeId, folders.path);
+  return rows.map((row) => ({ ...row, projectId: row.projectId as ProjectId, volumeId: row.volumeId as VolumeId }));
+}
+
+async function settleStrays(db: Database, ids: readonly ProjectId[]): Promise<void> {
+  await inTransaction(db, async (tx) => {
+    const own = await tx
+      .select()
+      .from(homes)
+      .where(inArray(homes.projectId, [...ids]));
+    const homed = [...new Set(own.map((home) => home.projectId as ProjectId))];
+    const holdings = homed.length > 0 ? await holdingsOf(tx, homed) : [];
+    await tx.delete(strays).where(inArray(strays.projectId, [...ids]));
+    const rows = homed.flatMap((projectId) =>
+      straysOf(
+        holdings.filter((holding) => holding.projectId === projectId),
+        own.filter((home) => home.projectId === projectId) as unknown as Home[],
+      ).map((stray) => ({ projectId, ...stray })),
+    );
+    if (rows.length > 0) await tx.insert(strays).values(rows);
+  });
+}
+
+/** Media of the documents that count; missing where a file of it is; bytes of those that no timeline of any project uses. */
+async function settleMedia(db: Database, ids: readonly ProjectId[]): Promise<void> {
+  await inTransaction(db, async (tx) => {
+    await tx.delete(projectSums).where(inArray(projectSums.projectId, [...ids]));
+    await tx.execute(sql`
+      INSERT INTO project_sums (project_id, media, missing, unused_bytes)
+      SELECT m.project_id, COUNT(*), COALESCE(SUM(m.found < GREATEST(m.targets, 1)), 0), 0
+      FROM media m JOIN documents o ON o.id = m.document_id AND o.superseded_by IS NULL JOIN files f ON f.id = o.file_id AND f.gone_at IS NULL
+      WHERE m.project_id IN ${[...ids]} GROUP BY m.project_id`);
+    await tx.execute(sql`
+      UPDATE project_sums s JOIN (
+        SELECT x.project_id, SUM(x.size_bytes) AS bytes FROM (
+          SELECT m.project_id, f.id, f.size_bytes, MAX(m.used) AS used FROM media m
+          JOIN documents o ON o.id = m.document_id AND o.superseded_by IS NULL JOIN files g ON g.id = o.file_id AND g.gone_at IS NULL
+          JOIN media_targets t ON t.media_id = m.id JOIN files f ON f.id = t.file_id AND f.gone_at IS NULL AND f.kind <> 'library'
+          WHERE m.project_id IN ${[...ids]} GROUP BY m.project_id, f.id, f.size_bytes) x
+        WHERE x.used = 0 AND NOT EXISTS (
+          SELECT 1 FROM media_targets t JOIN media m ON m.id = t.media_id AND m.used JOIN documents o ON o.id = m.document_id JOIN files g ON g.id = o.file_id AND g.gone_at IS NULL
+          WHERE t.file_id = x.id)
+        GROUP BY x.project_id) u ON u.project_id = s.project_id
+      SET s.unused_bytes = u.bytes`);
+  });
+}
