@@ -85,6 +85,9 @@ test('rules for kinds show what they change before they are saved', async ({ pag
   await page.getByRole('button', { name: 'Save the rules' }).click();
   await expect(page.getByRole('status')).toContainText('16 rules saved');
   await workEnds(page, /Give files their kinds/);
+  await expect(page.getByRole('status'), 'the answer stays after the page is brought up to date').toContainText(
+    '16 rules saved',
+  );
   await page.goto('/space?kind=delivery&by=folder');
   await expect(page.getByRole('region', { name: 'Folders' }).getByText('Ropewalk library')).toBeVisible();
 });

@@ -18,6 +18,8 @@ type Data = Route.ComponentProps['loaderData'];
 export default function Settings({ loaderData }: Route.ComponentProps) {
   const [search] = useSearchParams();
   const templates = search.get('show') === 'templates';
+  // Held here, because the rules below are made anew once they are saved and their answer must outlive that.
+  const fetcher = useFetcher<typeof action>();
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <div className="flex items-start justify-between gap-4">
@@ -44,7 +46,7 @@ export default function Settings({ loaderData }: Route.ComponentProps) {
           <Templates data={loaderData} />
         </div>
       ) : (
-        <Rules key={JSON.stringify(loaderData.rules)} data={loaderData} />
+        <Rules key={JSON.stringify(loaderData.rules)} data={loaderData} fetcher={fetcher} />
       )}
     </div>
   );
@@ -83,11 +85,10 @@ const ruleOf = (draft: Draft) => ({
     .filter(Boolean),
 });
 
-function Rules({ data }: { data: Data }) {
-  const fetcher = useFetcher<typeof action>();
+function Rules({ data, fetcher }: { data: Data; fetcher: ReturnType<typeof useFetcher<typeof action>> }) {
   const [drafts, setDrafts] = useState(() => data.rules.map(draftOf));
   const text = JSON.stringify(drafts.map(ruleOf));
-  const [looked, setLooked] = useState('');
+  const [looked, setLooked] = useState(fetcher.data?.preview ? '' : text);
   const preview = looked === text ? (fetcher.data?.preview ?? null) : null;
   const change = (key: number, to: Partial<Draft>) =>
     setDrafts((all) => all.map((draft) => (draft.key === key ? { ...draft, ...to } : draft)));

@@ -182,17 +182,26 @@ function Reading({ volume, reading }: { volume: string; reading: NonNullable<Dat
 }
 
 function Stations({ data }: { data: Data }) {
+  // One for all, so that the answer stays when its station is gone.
+  const fetcher = useFetcher<Answer>();
   return (
-    <ul className="rows">
-      {data.stations.map((station) => (
-        <Station key={`${station.stationId} ${station.name} ${station.role}`} station={station} />
-      ))}
-    </ul>
+    <div className="grid gap-2">
+      <ul className="rows">
+        {data.stations.map((station) => (
+          <Station key={station.stationId} station={station} fetcher={fetcher} />
+        ))}
+      </ul>
+      {fetcher.data && <Said answer={fetcher.data} />}
+    </div>
   );
 }
 
-function Station({ station }: { station: Data['stations'][number] }) {
-  const fetcher = useFetcher<Answer>();
+interface StationProps {
+  station: Data['stations'][number];
+  fetcher: ReturnType<typeof useFetcher<Answer>>;
+}
+
+function Station({ station, fetcher }: StationProps) {
   return (
     <li className="py-1.5">
       <fetcher.Form method="post" className="grid grid-cols-[minmax(0,1fr)_130px_90px_auto_auto] items-center gap-2">
@@ -225,7 +234,6 @@ function Station({ station }: { station: Data['stations'][number] }) {
           Out of use
         </Button>
       </fetcher.Form>
-      {fetcher.data && <Said answer={fetcher.data} />}
     </li>
   );
 }
