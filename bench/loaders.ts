@@ -1,10 +1,11 @@
 // Every loader of the interface at three million files, beside what raw SQL over the file rows would take for the same
-// numbers. usage: npm run bench -- loaders [rounds]
+// numbers. usage: npm run bench -- loaders [rounds] [a part of the loader's name]
 import type { Database } from '#server/db/connect.ts';
 import { disconnect } from '#server/db/connect.ts';
 import { largeCatalogue } from './catalogue.ts';
 
 const rounds = Number(process.argv[2] ?? 20);
+const part = process.argv[3] ?? '';
 const { server, db } = await largeCatalogue();
 process.env.KERAMION_DATABASE = server.url;
 
@@ -93,7 +94,7 @@ const reading = await timed(async () => {
 });
 console.log(`names in memory after ${(reading / 1000).toFixed(1)} s`);
 const slow: string[] = [];
-for (const [name, loader, address, params = {}] of loaders) {
+for (const [name, loader, address, params = {}] of loaders.filter(([name]) => name.includes(part))) {
   const times: number[] = [];
   await loader({ request: new Request(`http://x${address}`), params });
   for (let i = 0; i < rounds; i++)
@@ -103,7 +104,7 @@ for (const [name, loader, address, params = {}] of loaders) {
     `${name.padEnd(36)} median ${at(times, 0.5).toFixed(0).padStart(6)} ms   p95 ${at(times, 0.95).toFixed(0).padStart(6)} ms`,
   );
 }
-for (const [name, query] of raw)
+for (const [name, query] of raw.filter(([name]) => name.includes(part)))
   console.log(`${name.padEnd(36)} median ${(await rawMedian(db, query)).toFixed(0).padStart(6)} ms`);
 console.log(slow.length === 0 ? 'every p95 is under 150 ms' : `over 150 ms: ${slow.join(', ')}`);
 await disconnect(db);

@@ -25,19 +25,19 @@ export async function loader({ params, request }: Route.LoaderArgs) {
   const projectId = idFrom(params.projectId, 'project') as ProjectId;
   const project = await projectById(db(), projectId);
   if (!project) throw new Response('There is no such project.', { status: 404 });
-  const [placed, holdings, media, documents, asked] = await Promise.all([
+  const [placed, holdings, media, documents, shared, states, asked] = await Promise.all([
     projectHomes(db(), projectId),
     projectHoldings(db(), projectId),
     projectMedia(db(), projectId),
     projectDocuments(db(), projectId),
+    borrowedBy(db(), projectId),
+    statesOf(db(), projectId),
     clipsAsked(request, projectId),
   ]);
   const { bins, loose, documentIds, filter } = asked;
-  const [clips, timelines, shared, states, titles] = await Promise.all([
+  const [clips, timelines, titles] = await Promise.all([
     projectClips(db(), filter),
     projectTimelines(db(), documentIds),
-    borrowedBy(db(), projectId),
-    statesOf(db(), projectId),
     titleTroubles(
       db(),
       { id: projectId, name: project.name },

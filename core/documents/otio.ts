@@ -12,22 +12,19 @@ import {
   type Span,
   spanOf,
 } from '../reach/reach.ts';
-import { ceil, type Fraction, fraction, fractionOf, minus, ONE, plus, times, ZERO } from '../time/fraction.ts';
+import { ceil, compare, type Fraction, fraction, fractionOf, minus, ONE, plus, times, ZERO } from '../time/fraction.ts';
 import { coverInRate, type FrameRange, type Rate, rateFromNumber } from '../time/rates.ts';
-import type { Bin, Clip, DocumentModel, DocumentReading, DocumentTrouble, MediaRef, Timeline, Use } from './model.ts';
+import type { Bin, Clip, DocumentModel, DocumentReading, DocumentTrouble, MediaRef, Timeline } from './model.ts';
 
 type Json = Record<string, unknown>;
 interface TimeRange {
   span: Span;
-  range: FrameRange;
   rate: Rate;
 }
 interface Time {
   value: number;
   rate: Rate;
 }
-
-const WHOLE: FrameRange = { start: 0, duration: 0 };
 
 /** The rate of the first clip of a group, by which its length is told where the timeline itself says none. */
 function firstRate(group: GroupNode): Rate | null {
@@ -57,9 +54,20 @@ export function readOtio(text: string): DocumentReading {
     return { ok: false, trouble: whereBroken(text) };
   }
   try {
-    return { ok: true, document: new Reader().read(root) };
+    return { ok: true, document: new Reader(false).read(root) };
   } catch (error) {
-    if (error instanceof Trouble) return { ok: false, trouble: error.trouble };
+    if (!(error instanceof Trouble)) throw error;
+    // Once more, for its place: keeping the path to every place while all is well costs a large document half its time.
+    return { ok: false, trouble: troubleIn(root) ?? error.trouble };
+  }
+}
+
+function troubleIn(root: unknown): DocumentTrouble | null {
+  try {
+    new Reader(true).read(root);
+    return null;
+  } catch (error) {
+    if (error instanceof Trouble) return error.trouble;
     throw error;
   }
 }
@@ -81,7 +89,13 @@ function whereBroken(text: string): DocumentTrouble {
 const wordsOf = (code: string) => code.replace(/([a-z])([A-Z])/g, '$1 $2').toLowerCase();
 const isObject = (value: unknown): value is Json =>
   typeof value === 'object' && value !== null && !Array.isArray(value);
-const schemaOf = (value: Json) => String(value.OTIO_SCHEMA ?? '').split('.')[0];
+/** The name of a schema without its version. */
+function schemaOf(value: Json): string {
+  const schema = value.OTIO_SCHEMA;
+  if (typeof schema !== 'string') return '';
+  const dot = schema.indexOf('.');
+  return dot < 0 ? schema : schema.slice(0, dot);
+}
 
 /** One reading: collects bins, media, clips and timelines while it walks the tree. */
 class Reader {
@@ -90,6 +104,15 @@ class Reader {
   private readonly media: MediaRef[] = [];
   private readonly mediaByTarget = new Map<string, MediaRef>();
   private readonly timelines: Timeline[] = [];
+
+  /** `tracing`: paths to places are kept, for the words of a trouble. */
+  constructor(private readonly tracing: boolean) {}
+
+  /** The path of a place inside another, as JSON paths are written. */
+  private at(where: string, step: string | number): string {
+    if (!this.tracing) return '';
+    return typeof step === 'number' ? `${where}[${step}]` : `${where}.${step}`;
+  }
 
   read(root: unknown): DocumentModel {
     if (!isObject(root) || typeof root.OTIO_SCHEMA !== 'string')
@@ -108,8 +131,8 @@ class Reader {
       case 'SerializableCollection': {
         // The outermost collection is the document itself, not a bin in it.
         const key = depth === 0 ? null : this.addBin(object, bin);
-        for (const [i, child] of this.list(object.children, `${where}.children`).entries())
-          this.member(child, key, `${where}.children[${i}]`, depth + 1);
+        for (const [i, child] of this.list(object.children, this.at(where, 'children')).entries())
+          this.member(child, key, this.at(this.at(where, 'children'), i), depth + 1);
         return;
       }
       case 'Timeline':
@@ -132,17 +155,16 @@ class Reader {
   }
 
   private timeline(object: Json, bin: number | null, where: string): Timeline {
-    const top = this.node(this.object(object.tracks, `${where}.tracks`, 1), `${where}.tracks`, 2);
+    const top = this.node(this.object(object.tracks, this.at(where, 'tracks'), 1), this.at(where, 'tracks'), 2);
     const stack = top?.is === 'stack' || top?.is === 'track' ? top : null;
     const begins = isObject(object.global_start_time) ? this.rationalTime(object.global_start_time, where) : null;
     const rate = begins?.rate ?? (stack && firstRate(stack)) ?? { num: 24, den: 1 };
-    const uses = stack ? reachOf(stack).map(({ range, ...use }): Use => ({ ...use, range: range ?? WHOLE })) : [];
     return {
       bin,
       name: this.name(object) || 'untitled timeline',
       durationFrames: stack ? ceil(times(durationOf(stack), fraction(rate.num, rate.den))) : 0,
       rate,
-      uses,
+      uses: stack ? reachOf(stack) : [],
     };
   }
 
@@ -155,14 +177,18 @@ class Reader {
       case 'Track':
         return this.group(object, where, depth);
       case 'Timeline':
-        return this.node(this.object(object.tracks, `${where}.tracks`, depth), `${where}.tracks`, depth + 1);
+        return this.node(
+          this.object(object.tracks, this.at(where, 'tracks'), depth),
+          this.at(where, 'tracks'),
+          depth + 1,
+        );
       case 'Gap': {
-        const source = this.timeRange(object.source_range, `${where}.source_range`);
+        const source = this.timeRange(object.source_range, this.at(where, 'source_range'));
         return { is: 'gap', duration: source ? minus(source.span.end, source.span.start) : ZERO };
       }
       case 'Transition': {
         const offset = (key: string) =>
-          isObject(object[key]) ? this.seconds(this.rationalTime(object[key], `${where}.${key}`)) : ZERO;
+          isObject(object[key]) ? this.seconds(this.rationalTime(object[key], this.at(where, key))) : ZERO;
         return { is: 'transition', before: offset('in_offset'), after: offset('out_offset') };
       }
       default:
@@ -172,15 +198,17 @@ class Reader {
 
   private group(object: Json, where: string, depth: number): GroupNode {
     const track = schemaOf(object) === 'Track';
-    const children = this.list(object.children, `${where}.children`).flatMap((child, i) => {
-      const at = `${where}.children[${i}]`;
+    const inside = this.at(where, 'children');
+    const children: Node[] = [];
+    for (const [i, child] of this.list(object.children, inside).entries()) {
+      const at = this.at(inside, i);
       const node = this.node(this.object(child, at, depth + 1), at, depth + 1);
-      return node ? [node] : [];
-    });
+      if (node) children.push(node);
+    }
     return {
       is: track ? 'track' : 'stack',
       children,
-      source: this.timeRange(object.source_range, `${where}.source_range`)?.span ?? null,
+      source: this.timeRange(object.source_range, this.at(where, 'source_range'))?.span ?? null,
       sound: track && typeof object.kind === 'string' ? object.kind === 'Audio' : null,
       ...this.common(object, where),
     };
@@ -188,7 +216,7 @@ class Reader {
 
   private clipNode(object: Json, where: string): ClipNode {
     const media = this.activeReference(object, where);
-    const source = this.timeRange(object.source_range, `${where}.source_range`);
+    const source = this.timeRange(object.source_range, this.at(where, 'source_range'));
     const rate = media?.available?.rate ?? source?.rate ?? { num: 24, den: 1 };
     return {
       is: 'clip',
@@ -214,7 +242,7 @@ class Reader {
         if (typeof scalar !== 'number' || !Number.isFinite(scalar) || Math.abs(scalar) > 1e6)
           throw new Trouble({
             code: 'bad_value',
-            where: `${where}.effects[${i}].time_scalar`,
+            where: this.at(this.at(this.at(where, 'effects'), i), 'time_scalar'),
             detail: 'no factor of speed',
           });
         speed = times(speed, fractionOf(scalar));
@@ -226,22 +254,22 @@ class Reader {
   /** The media reference that counts: Clip.1 has one, Clip.2 several with a key for the active one. */
   private activeReference(clip: Json, where: string): MediaRef | null {
     let reference: unknown = clip.media_reference;
-    let at = `${where}.media_reference`;
+    let at = this.at(where, 'media_reference');
     if (isObject(clip.media_references)) {
       const key =
         typeof clip.active_media_reference_key === 'string' ? clip.active_media_reference_key : 'DEFAULT_MEDIA';
       reference = clip.media_references[key];
-      at = `${where}.media_references.${key}`;
+      at = this.at(this.at(where, 'media_references'), key);
     }
     if (!isObject(reference)) return null;
-    const available = this.timeRange(reference.available_range, `${at}.available_range`);
+    const available = this.timeRange(reference.available_range, this.at(at, 'available_range'));
     const named = { name: this.name(reference) || this.name(clip), reel: reelOf(clip) ?? reelOf(reference) };
     switch (schemaOf(reference)) {
       case 'ExternalReference': {
         if (typeof reference.target_url !== 'string')
           throw new Trouble({
             code: 'bad_value',
-            where: `${at}.target_url`,
+            where: this.at(at, 'target_url'),
             detail: 'the place of the media is not a text',
           });
         return this.addMedia(named, [reference.target_url], available);
@@ -259,13 +287,13 @@ class Reader {
     const number = (key: string, fallback: number) => {
       const value = reference[key] ?? fallback;
       if (typeof value !== 'number' || !Number.isFinite(value))
-        throw new Trouble({ code: 'bad_value', where: `${where}.${key}`, detail: 'a number was expected' });
+        throw new Trouble({ code: 'bad_value', where: this.at(where, key), detail: 'a number was expected' });
       return Math.trunc(value);
     };
     const step = Math.max(1, number('frame_step', 1));
     const start = number('start_frame', 1);
     const rate = rateFromNumber(number('rate', 24)) ?? { num: 24, den: 1 };
-    const frames = available ? coverInRate(available.range, available.rate, rate).duration : 0;
+    const frames = available ? coverInRate(framesIn(available), available.rate, rate).duration : 0;
     const count = Math.floor((frames + step - 1) / step);
     if (count > LONGEST_SEQUENCE)
       throw new Trouble({
@@ -288,7 +316,6 @@ class Reader {
     targets: string[],
     found: TimeRange | null,
   ): MediaRef {
-    const available = found && { range: found.range, rate: found.rate };
     const identity =
       targets.length === 0
         ? `missing ${name}`
@@ -297,32 +324,35 @@ class Reader {
           : `${targets[0]} +${targets.length}`;
     let media = this.mediaByTarget.get(identity);
     if (!media) {
-      media = { key: this.media.length, name: name || identity.split('/').at(-1)!, targets, available, reel };
+      media = { key: this.media.length, name: name || identity.split('/').at(-1)!, targets, available: null, reel };
       this.media.push(media);
       this.mediaByTarget.set(identity, media);
-    } else media.available ??= available;
+    }
+    media.available ??= found && { range: framesIn(found), rate: found.rate };
     return media;
   }
 
   private timeRange(value: unknown, where: string): TimeRange | null {
     if (value === null || value === undefined) return null;
     const object = this.object(value, where, 0);
-    const start = this.rationalTime(object.start_time, `${where}.start_time`);
-    const duration = this.rationalTime(object.duration, `${where}.duration`);
+    const start = this.rationalTime(object.start_time, this.at(where, 'start_time'));
+    const duration = this.rationalTime(object.duration, this.at(where, 'duration'));
     if (duration.value < 0)
-      throw new Trouble({ code: 'bad_value', where: `${where}.duration.value`, detail: 'a duration below zero' });
+      throw new Trouble({
+        code: 'bad_value',
+        where: this.at(this.at(where, 'duration'), 'value'),
+        detail: 'a duration below zero',
+      });
     const begin = this.seconds(start);
-    const span = { start: begin, end: plus(begin, this.seconds(duration)) };
-    const range = framesOf(span, duration.rate);
-    return { span, range: duration.value === 0 ? { ...range, duration: 0 } : range, rate: duration.rate };
+    return { span: { start: begin, end: plus(begin, this.seconds(duration)) }, rate: duration.rate };
   }
 
   private rationalTime(value: unknown, where: string): Time {
     const object = this.object(value, where, 0);
     const rate = typeof object.rate === 'number' ? rateFromNumber(object.rate) : null;
-    if (!rate) throw new Trouble({ code: 'bad_value', where: `${where}.rate`, detail: 'no frame rate' });
+    if (!rate) throw new Trouble({ code: 'bad_value', where: this.at(where, 'rate'), detail: 'no frame rate' });
     if (typeof object.value !== 'number' || !Number.isFinite(object.value) || Math.abs(object.value) > 1e15)
-      throw new Trouble({ code: 'bad_value', where: `${where}.value`, detail: 'no frame number' });
+      throw new Trouble({ code: 'bad_value', where: this.at(where, 'value'), detail: 'no frame number' });
     return { value: object.value, rate };
   }
 
@@ -348,6 +378,12 @@ class Reader {
   private name(object: Json): string {
     return typeof object.name === 'string' ? object.name : '';
   }
+}
+
+/** The frames that a range of a document touches; none where it has no length. */
+function framesIn({ span, rate }: TimeRange): FrameRange {
+  const range = framesOf(span, rate);
+  return compare(span.start, span.end) === 0 ? { ...range, duration: 0 } : range;
 }
 
 /** The reel as the open CMX 3600 adapter of OTIO keeps it in metadata. */

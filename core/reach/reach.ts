@@ -67,13 +67,16 @@ export type Node =
 
 export interface Reached {
   media: number;
-  /** In frames of the media's rate; null where the whole of it is used and nobody knows how long that is. */
-  range: FrameRange | null;
+  /** In frames of the media's rate; WHOLE where the whole of it is used and nobody knows how long that is. */
+  range: FrameRange;
   rate: Rate;
   /** False where the clip, or something it lies in, is switched off. */
   enabled: boolean;
   sound: boolean;
 }
+
+/** The whole of a piece of media of which nobody knows how long it is. */
+export const WHOLE: FrameRange = { start: 0, duration: 0 };
 
 const lengthOf = (span: Span): Fraction => minus(span.end, span.start);
 
@@ -94,13 +97,19 @@ export function durationOf(node: Node): Fraction {
   }
 }
 
+/** A group of thousands is asked for its length again and again, and never changes. */
+const lengths = new WeakMap<GroupNode, Fraction>();
+
 /** How long what a group holds would last, untrimmed. */
 function contentsOf(group: GroupNode): Fraction {
-  let length = ZERO;
+  let length = lengths.get(group);
+  if (length) return length;
+  length = ZERO;
   for (const child of group.children) {
     const own = durationOf(child);
     length = group.is === 'track' ? plus(length, own) : greater(length, own);
   }
+  lengths.set(group, length);
   return length;
 }
 
@@ -126,10 +135,10 @@ function walk(node: Node, window: Span, around: Around): void {
   const unknown = node.is === 'clip' && !node.source && !node.available;
   if (!bent && !unknown && compare(window.start, window.end) >= 0) return;
   const inside = {
-    ...around,
     bent,
     enabled: around.enabled && node.enabled,
     sound: node.is === 'clip' ? around.sound : (node.sound ?? around.sound),
+    found: around.found,
   };
   if (node.is === 'clip') return clip(node, window, inside);
   const duration = durationOf(node);
@@ -171,12 +180,12 @@ function ownTime(source: Span, speed: Fraction, window: Span, duration: Fraction
 
 function clip(node: ClipNode, window: Span, { enabled, sound, bent, found }: Around): void {
   if (node.media === null) return;
-  const common = { media: node.media, rate: node.rate, enabled, sound };
+  const { media, rate } = node;
   const source = node.source ?? node.available;
-  if (!source || (bent && !node.available)) return void found.push({ ...common, range: null });
+  if (!source || (bent && !node.available)) return void found.push({ media, range: WHOLE, rate, enabled, sound });
   const used = bent ? node.available! : ownTime(source, node.speed, window, lengthOf(source));
-  const range = framesOf(within(used, node.available), node.rate);
-  if (range.duration > 0) found.push({ ...common, range });
+  const range = framesOf(within(used, node.available), rate);
+  if (range.duration > 0) found.push({ media, range, rate, enabled, sound });
 }
 
 /** What the media does not have is not used; where the two do not meet at all, what is asked for is told as it is. */

@@ -15,14 +15,20 @@ export function packed(model: DocumentModel): PackedModel {
     ...model,
     timelines: model.timelines.map(({ uses, ...timeline }) => {
       const rates: Rate[] = [];
-      const numbers = new Map<string, number>();
       const columns = new Float64Array(uses.length * COLUMNS);
-      for (const [i, use] of uses.entries()) {
-        const key = `${use.rate.num}/${use.rate.den}`;
-        let rate = numbers.get(key);
-        if (rate === undefined) numbers.set(key, (rate = rates.push(use.rate) - 1));
-        const flags = (use.enabled ? ENABLED : 0) + (use.sound ? SOUND : 0);
-        columns.set([use.media, use.range.start, use.range.duration, rate, flags], i * COLUMNS);
+      let at = 0;
+      let number = 0;
+      for (const { media, range, rate, enabled, sound } of uses) {
+        // Of one timeline they are nearly always the same.
+        if (rate.num !== rates[number]?.num || rate.den !== rates[number]?.den) {
+          number = rates.findIndex((one) => one.num === rate.num && one.den === rate.den);
+          if (number < 0) number = rates.push(rate) - 1;
+        }
+        columns[at++] = media;
+        columns[at++] = range.start;
+        columns[at++] = range.duration;
+        columns[at++] = number;
+        columns[at++] = (enabled ? ENABLED : 0) + (sound ? SOUND : 0);
       }
       return { ...timeline, uses: columns, rates };
     }),
@@ -39,13 +45,14 @@ export function unpacked(model: PackedModel): DocumentModel {
     timelines: model.timelines.map(({ uses, rates, ...timeline }) => ({
       ...timeline,
       uses: Array.from({ length: uses.length / COLUMNS }, (_, i): Use => {
-        const [media, start, duration, rate, flags] = uses.subarray(i * COLUMNS, (i + 1) * COLUMNS);
+        const at = i * COLUMNS;
+        const flags = uses[at + 4]!;
         return {
-          media: media!,
-          range: { start: start!, duration: duration! },
-          rate: rates[rate!]!,
-          enabled: (flags! & ENABLED) !== 0,
-          sound: (flags! & SOUND) !== 0,
+          media: uses[at]!,
+          range: { start: uses[at + 1]!, duration: uses[at + 2]! },
+          rate: rates[uses[at + 3]!]!,
+          enabled: (flags & ENABLED) !== 0,
+          sound: (flags & SOUND) !== 0,
         };
       }),
     })),

@@ -48,6 +48,7 @@ export async function writeContents(tx: Transaction, { documentId, projectId, mo
       durationFrames: timeline.durationFrames,
       rateNum: timeline.rate.num,
       rateDen: timeline.rate.den,
+      uses: timeline.uses.length,
     });
     timelineIds.push(insertId);
     for (const use of timeline.uses)

@@ -471,6 +471,8 @@ export const timelines = mysqlTable(
     durationFrames: amount('duration_frames').notNull(),
     rateNum: int('rate_num').notNull(),
     rateDen: int('rate_den').notNull(),
+    /** How many uses it has. */
+    uses: int('uses').notNull().default(0),
   },
   (t) => [index('timelines_document').on(t.documentId)],
 );

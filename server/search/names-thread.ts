@@ -22,7 +22,8 @@ export interface NamesResponse {
 
 /** Numbers are given before rows are committed, so a lower one may appear after a higher: these are read again. */
 const UNSETTLED_ROWS = 100_000;
-const ROWS_AT_ONCE = 50_000;
+/** Few, so that a question that comes while names are read waits for milliseconds. */
+const ROWS_AT_ONCE = 5_000;
 const LOOK_AGAIN_MS = 2_000;
 /** No transaction that gives numbers is open for longer. */
 const SETTLED_AFTER_MS = 120_000;

@@ -1,6 +1,6 @@
 // Whose a file is and why, who else uses it, and the bytes that belong to nobody. Asked by the space lens for one file,
 // and by the site lens for each volume.
-import { and, eq, isNull, notInArray, sql } from 'drizzle-orm';
+import { and, eq, isNull, notInArray, type SQL, sql } from 'drizzle-orm';
 import type { Kind, ProjectId, VolumeId } from '#core/model.ts';
 import { liesIn } from '#core/paths.ts';
 import type { Database } from '../db/connect.ts';
@@ -172,19 +172,25 @@ export async function borrowedBy(
   projectId: ProjectId,
   most = 200,
 ): Promise<{ borrowed: BorrowedRow[]; lent: BorrowedRow[] }> {
-  const list = async (where: ReturnType<typeof sql>) => {
+  const list = async (pairs: SQL) => {
     const [rows] = (await db.execute(sql`
-      SELECT f.id AS fileId, f.name, f.size_bytes AS bytes, f.kind, o.name AS owner, MIN(u.name) AS user
-      FROM media m JOIN documents d ON d.id = m.document_id AND d.superseded_by IS NULL JOIN files g ON g.id = d.file_id AND g.gone_at IS NULL
-      JOIN media_targets t ON t.media_id = m.id JOIN files f ON f.id = t.file_id AND f.gone_at IS NULL AND f.kind <> 'library'
-      JOIN projects u ON u.id = m.project_id LEFT JOIN projects o ON o.id = f.project_id
-      WHERE ${where} GROUP BY f.id, f.name, f.size_bytes, f.kind, o.name ORDER BY f.size_bytes DESC LIMIT ${most}`)) as unknown as [
+      SELECT f.id AS fileId, f.name, f.size_bytes AS bytes, f.kind, o.name AS owner, MIN(u.name) AS user FROM (${pairs}) x
+      JOIN documents d ON d.id = x.document_id AND d.superseded_by IS NULL JOIN files g ON g.id = d.file_id AND g.gone_at IS NULL
+      JOIN files f ON f.id = x.file_id AND f.gone_at IS NULL AND f.kind <> 'library' AND f.project_id <> x.project_id
+      JOIN projects u ON u.id = x.project_id LEFT JOIN projects o ON o.id = f.project_id
+      GROUP BY f.id, f.name, f.size_bytes, f.kind, o.name ORDER BY f.size_bytes DESC LIMIT ${most}`)) as unknown as [
       (Omit<BorrowedRow, 'bytes'> & { bytes: string | number })[],
     ];
     return rows.map((row) => ({ ...row, fileId: Number(row.fileId), bytes: Number(row.bytes) }));
   };
-  return {
-    borrowed: await list(sql`m.project_id = ${projectId} AND f.project_id <> ${projectId}`),
-    lent: await list(sql`f.project_id = ${projectId} AND m.project_id <> ${projectId}`),
-  };
+  // Which file by which document first, from indexes alone: a project has many files of its own, of which few are lent.
+  const [borrowed, lent] = await Promise.all([
+    list(
+      sql`SELECT t.file_id, m.project_id, m.document_id FROM media m JOIN media_targets t ON t.media_id = m.id WHERE m.project_id = ${projectId}`,
+    ),
+    list(sql`
+      SELECT STRAIGHT_JOIN DISTINCT h.id AS file_id, m.project_id, m.document_id FROM files h FORCE INDEX (files_project)
+      JOIN media_targets t ON t.file_id = h.id JOIN media m ON m.id = t.media_id AND m.project_id <> h.project_id WHERE h.project_id = ${projectId}`),
+  ]);
+  return { borrowed, lent };
 }

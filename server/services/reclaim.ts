@@ -22,7 +22,7 @@ export interface CacheFolder {
 }
 
 /** Folders shown: the ones with most to gain. What is beyond them is told as a sum. */
-export const MOST_FOLDERS = 2000;
+export const MOST_FOLDERS = 1000;
 
 export async function cacheFolders(db: Database, only: readonly VolumeId[], cutDay: number): Promise<CacheFolder[]> {
   // Grouped in the order of the index, so that no table of its own is made. Summed first and named afterwards: names are

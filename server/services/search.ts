@@ -6,7 +6,7 @@ import type { Kind } from '#core/model.ts';
 import { count } from '#core/say/amounts.ts';
 import { asksForSomething, type Query, understand } from '#core/search/query.ts';
 import type { Database } from '../db/connect.ts';
-import { hasPart } from '../db/like.ts';
+import { hasPart, idList } from '../db/conditions.ts';
 import type { NameIndex } from '../search/names.ts';
 
 export interface Hit {
@@ -97,7 +97,7 @@ async function candidates(
 }
 
 const among = (column: string, ids: readonly number[] | null, words: readonly string[]): SQL =>
-  ids === null ? like(column.replace('.id', '.name'), words) : sql`${sql.raw(column)} IN ${[...ids]}`;
+  ids === null ? like(column.replace('.id', '.name'), words) : sql`${sql.raw(column)} IN ${idList(ids)}`;
 
 async function clips(db: Database, { words }: Query, names?: NameIndex): Promise<Row[]> {
   const ids = await candidates(names, 'clips', words, 500);
@@ -134,7 +134,7 @@ async function files(db: Database, query: Query, names?: NameIndex): Promise<{ r
     rows.push(
       ...(await rowsOf(
         db,
-        sql`${FILE} AND f.id IN ${ids.slice(i, i + CANDIDATES_AT_ONCE)} ${also} LIMIT ${FILES - rows.length}`,
+        sql`${FILE} AND f.id IN ${idList(ids.slice(i, i + CANDIDATES_AT_ONCE))} ${also} LIMIT ${FILES - rows.length}`,
       )),
     );
   if (ids.length < MOST_CANDIDATES || rows.length === FILES) return { rows, cut: false };
