@@ -110,6 +110,14 @@ test('what is switched off is told as such; a clip of unknown length uses all th
     [1, 0, 0],
     [2, 0, 5],
   ]);
+  // Also where nothing else gives the timeline a length, and where it lies in something that is cut away.
+  const alone = clip(1, 0, 0, { source: null, available: null });
+  expect(ranges(stack([track([alone])]))).toEqual([[1, 0, 0]]);
+  const nested = stack([track([alone, clip(3, 0, 9)])], { source: { start: ZERO, end: ZERO } });
+  expect(ranges(stack([track([nested, clip(2, 0, 5)])]))).toEqual([
+    [1, 0, 0],
+    [2, 0, 5],
+  ]);
 });
 
 /** Marks media frames, output frame by output frame of 1/`grid` seconds, by following one instant interval at a time. */

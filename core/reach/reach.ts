@@ -120,6 +120,17 @@ export function reachOf(top: GroupNode): Reached[] {
   return found;
 }
 
+const unknowns = new WeakMap<GroupNode, boolean>();
+
+/** Nobody knows how long it is, or something in it, so that cannot be said to be out of sight. */
+function isUnknown(node: Node): boolean {
+  if (node.is === 'clip') return !node.source && !node.available;
+  if (node.is === 'gap' || node.is === 'transition') return false;
+  let known = unknowns.get(node);
+  if (known === undefined) unknowns.set(node, (known = node.children.some(isUnknown)));
+  return known;
+}
+
 interface Around {
   enabled: boolean;
   sound: boolean;
@@ -131,9 +142,7 @@ interface Around {
 function walk(node: Node, window: Span, around: Around): void {
   if (node.is === 'gap' || node.is === 'transition') return;
   const bent = around.bent || node.bent;
-  // Nobody knows how long it is, so it cannot be said to be out of sight.
-  const unknown = node.is === 'clip' && !node.source && !node.available;
-  if (!bent && !unknown && compare(window.start, window.end) >= 0) return;
+  if (!bent && !isUnknown(node) && compare(window.start, window.end) >= 0) return;
   const inside = {
     bent,
     enabled: around.enabled && node.enabled,
