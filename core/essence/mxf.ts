@@ -1,5 +1,6 @@
 // MXF. Source: SMPTE ST 377-1 (partitions, primer, header metadata, index tables), ST 379-1. Header metadata is taken
-// from the header partition, or from the footer where the header was left open; essence itself is never read.
+// from the header partition, or from the footer where the header was left open; of the essence only the keys and lengths
+// of its first pieces are read.
 import type { Rate } from '../time/rates.ts';
 import { type ByteSource, EssenceTrouble, piece } from './bytes.ts';
 import type { Essence, PictureTrack, SoundTrack, StartTimecode } from './essence.ts';
@@ -11,6 +12,7 @@ interface Partition {
   closed: boolean;
   footer: number;
   headerBytes: number;
+  indexBytes: number;
   /** Where what follows the partition pack begins. */
   begin: number;
 }
@@ -30,7 +32,8 @@ export function readMxf(source: ByteSource): Essence {
     if (footer.headerBytes > 0) metadata = readMetadata(source, footer);
   }
   if (metadata.sets.length === 0) throw new EssenceTrouble(0, 'it has no header metadata');
-  return essenceOf(metadata, indexLength(source, header.footer));
+  const index = indexTable(source, header, metadata);
+  return essenceOf(metadata, index, elementBytes(source, header, index));
 }
 
 const hex = (view: DataView, at: number, length: number): string => {
@@ -71,6 +74,7 @@ function partition(source: ByteSource, at: number): Partition {
     closed: ['02', '04'].includes(head.key.slice(28, 30)),
     footer: long(24),
     headerBytes: long(32),
+    indexBytes: long(40),
     begin: afterFill(source, at + head.end),
   };
 }
@@ -130,10 +134,11 @@ const whole = (view: DataView | undefined): number =>
 
 const TIMECODE = 0x14;
 const TRACK = 0x3b;
+const SEQUENCE = 0x0f;
 const PICTURE = new Set([0x27, 0x28, 0x29, 0x51, 0x5f]);
 const SOUND = new Set([0x42, 0x47, 0x48]);
 
-function essenceOf({ sets }: Metadata, indexed: { frames: number; rate: Rate } | null): Essence {
+function essenceOf({ sets }: Metadata, indexed: IndexTable | null, sizes: ReadonlyMap<string, number>): Essence {
   const tracks: (PictureTrack | SoundTrack)[] = [];
   const editRate =
     sets
@@ -142,9 +147,10 @@ function essenceOf({ sets }: Metadata, indexed: { frames: number; rate: Rate } |
       .find(Boolean) ?? null;
   // The longest picture, in edit units: sound that counts no more than that counts in them too.
   const mostUnits = Math.max(
-    indexed?.frames ?? 0,
+    indexed && editRate && sameRate(indexed.rate, editRate) ? indexed.frames : 0,
     ...sets.filter(({ kind }) => PICTURE.has(kind)).map(({ values }) => whole(values.get(0x3002))),
   );
+  const bytesOf = (values: SetOf['values']) => sizes.get(elementOf(sets, values) ?? '') ?? null;
   for (const { kind, values } of sets) {
     const rate = rational(values.get(0x3001)) ?? editRate;
     const long = whole(values.get(0x3002));
@@ -158,7 +164,7 @@ function essenceOf({ sets }: Metadata, indexed: { frames: number; rate: Rate } |
           (whole(values.get(0x3208)) || whole(values.get(0x3202))) * (values.get(0x320c)?.getUint8(0) === 1 ? 2 : 1),
         rate,
         frames: long > 0 ? long : (indexed?.frames ?? 0),
-        bytes: null,
+        bytes: bytesOf(values),
       });
     else if (SOUND.has(kind)) {
       const sampling = rational(values.get(0x3d03));
@@ -174,7 +180,7 @@ function essenceOf({ sets }: Metadata, indexed: { frames: number; rate: Rate } |
         channels: whole(values.get(0x3d07)),
         sampleRate,
         samples: unit && sampleRate > 0 ? Math.round((length * unit.den * sampleRate) / unit.num) : 0,
-        bytes: null,
+        bytes: bytesOf(values),
       });
     }
   }
@@ -225,13 +231,47 @@ function codecOf(view: DataView | undefined): string {
 
 const INDEX = '060e2b34025301010d01020101100100';
 
-/** Edit units counted by the index segments of the footer. */
-function indexLength(source: ByteSource, footer: number): { frames: number; rate: Rate } | null {
-  if (footer <= 0 || footer >= source.size) return null;
-  const begin = partition(source, footer).begin;
-  const view = piece(source, begin, Math.min(source.size - begin, 4 << 20));
+/** What the segments of an index table say together (ST 377-1, 11.2). */
+interface IndexTable {
+  frames: number;
+  rate: Rate;
+  /** Bytes of every edit unit where they are all alike, else 0. */
+  unitBytes: number;
+}
+
+/** Of the footer, or of the header where that has one. */
+function indexTable(source: ByteSource, header: Partition, metadata: Metadata): IndexTable | null {
+  const { footer } = header;
+  const inFooter =
+    footer > 0 && footer < source.size ? segments(source, partition(source, footer).begin, 4 << 20) : null;
+  const index = inFooter ?? segments(source, header.begin + header.headerBytes, Math.min(header.indexBytes, 4 << 20));
+  // Where all units are alike, the table may leave their number open.
+  return index && { ...index, frames: index.frames || longest(metadata, index.rate) };
+}
+
+/** Edit units of the longest sequence on a track of this rate, as the packages have it. */
+function longest({ sets }: Metadata, rate: Rate): number {
+  const sequences = new Map<string, number>();
+  for (const { kind, values } of sets) {
+    const id = values.get(0x3c0a);
+    if (kind === SEQUENCE && id) sequences.set(hex(id, 0, id.byteLength), whole(values.get(0x0202)));
+  }
+  let most = 0;
+  for (const { kind, values } of sets) {
+    const [own, holds] = [rational(values.get(0x4b01)), values.get(0x4803)];
+    if (kind === TRACK && own && sameRate(own, rate) && holds)
+      most = Math.max(most, sequences.get(hex(holds, 0, holds.byteLength)) ?? 0);
+  }
+  return most;
+}
+
+const sameRate = (a: Rate, b: Rate) => a.num * b.den === b.num * a.den;
+
+function segments(source: ByteSource, begin: number, most: number): IndexTable | null {
+  const view = piece(source, begin, Math.max(0, Math.min(source.size - begin, most)));
   let frames = 0;
   let rate: Rate | null = null;
+  const units = new Set<number>();
   for (let at = 0; at + 17 < view.byteLength;) {
     const item = klv(view, at, begin);
     if (item.end > view.byteLength) break;
@@ -239,8 +279,59 @@ function indexLength(source: ByteSource, footer: number): { frames: number; rate
       const values = localTags(view, item, begin);
       rate = rational(values.get(0x3f0b)) ?? rate;
       frames = Math.max(frames, whole(values.get(0x3f0c)) + whole(values.get(0x3f0d)));
+      units.add(whole(values.get(0x3f05)));
     }
     at = item.end;
   }
-  return rate && frames > 0 ? { frames, rate } : null;
+  const [unitBytes] = units;
+  return rate && { frames, rate, unitBytes: units.size === 1 ? unitBytes! : 0 };
+}
+
+/** The key of the essence elements that a descriptor describes: its track's number (ST 379-1, 7). */
+function elementOf(sets: readonly SetOf[], descriptor: SetOf['values']): string | null {
+  const id = whole(descriptor.get(0x3006));
+  for (const { kind, values } of sets) {
+    const number = values.get(0x4804);
+    if (kind === TRACK && number && whole(values.get(0x4801)) === id && whole(number) !== 0) return hex(number, 0, 4);
+  }
+  return null;
+}
+
+const ELEMENT = '060e2b3401020101';
+/** Pieces of the body that are looked at, a short reading each. */
+const MOST_PIECES = 256;
+
+/**
+ * Bytes of all samples, by element, as far as the structure tells: where the body has few pieces (one for a whole track,
+ * as clip-wrapped essence has it), or where the index table says that every edit unit is as large as the first.
+ */
+function elementBytes(source: ByteSource, header: Partition, index: IndexTable | null): Map<string, number> {
+  const sums = new Map<string, number>();
+  const end = header.footer > 0 ? Math.min(header.footer, source.size) : source.size;
+  let at = header.begin + header.headerBytes + header.indexBytes;
+  let units = 1;
+  let first: { key: string; at: number; n: number } | undefined;
+  for (let n = 0; at + 17 <= end; n++) {
+    if (n === MOST_PIECES) return new Map();
+    const { key, begin, end: after } = klv(piece(source, at, Math.min(32, source.size - at)), 0, at);
+    if (key.startsWith(PARTITION)) {
+      const inside = partition(source, at);
+      at = inside.begin + inside.headerBytes + inside.indexBytes;
+      continue;
+    }
+    const isEssence = key.slice(16, 24) === '0d010301' && !key.startsWith('060e2b3402530101');
+    if (isEssence && first?.key === key && index && units++ === 1) {
+      // A second edit unit begins: where all are alike, the first tells of them all.
+      if (index.unitBytes === at - first.at)
+        return new Map([...sums].map(([element, bytes]) => [element, bytes * index.frames]));
+      if (index.frames * (n - first.n) > MOST_PIECES) return new Map();
+    }
+    if (isEssence) first ??= { key, at, n };
+    if (key.startsWith(ELEMENT) && key.slice(16, 24) === '0d010301') {
+      const element = key.slice(24);
+      sums.set(element, (sums.get(element) ?? 0) + after - begin);
+    }
+    at += after;
+  }
+  return at === end ? sums : new Map();
 }
