@@ -83,10 +83,10 @@ test('rules for kinds show what they change before they are saved', async ({ pag
   await page.getByRole('button', { name: 'Show what changes' }).click();
   await expect(page.getByText('14 files become delivery, 560 MB, were library')).toBeVisible();
   await page.getByRole('button', { name: 'Save the rules' }).click();
-  await expect(page.getByRole('status')).toContainText('16 rules saved');
+  await expect(page.getByRole('status')).toContainText('17 rules saved');
   await workEnds(page, /Give files their kinds/);
   await expect(page.getByRole('status'), 'the answer stays after the page is brought up to date').toContainText(
-    '16 rules saved',
+    '17 rules saved',
   );
   await page.goto('/space?kind=delivery&by=folder');
   await expect(page.getByRole('region', { name: 'Folders' }).getByText('Ropewalk library')).toBeVisible();

@@ -17,6 +17,8 @@ test.each<[folder: string, name: string, duty: Duty, kind: string]>([
   ['anything', 'a.bin', 'cache', 'cache'],
   ['anything', 'a.bin', 'none', 'other'],
   ['anything', 'a.mov', 'renders', 'render'],
+  ['fog/camera/day 1', 'A001C001.xml', 'none', 'source'],
+  ['fog/turnovers', 'cut.xml', 'none', 'document'],
   ['', 'notes.txt', 'none', 'document'],
 ])('%s/%s on a volume for %s is %s', (folder, name, duty, kind) => {
   expect(kindsInFolder(DEFAULT_RULES, folder, duty)(name)).toBe(kind);

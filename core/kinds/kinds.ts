@@ -61,6 +61,8 @@ export const DEFAULT_RULES: readonly KindRule[] = [
   { kind: 'delivery', folderWords: ['delivery', 'deliveries', 'masters'] },
   { kind: 'render', folderWords: ['render', 'renders'] },
   { kind: 'library', folderWords: ['library', 'libraries'] },
+  // What a camera writes beside its takes goes where they go.
+  { kind: 'source', folderWords: ['camera', 'cameras', 'rushes', 'footage', 'cards'], endings: ['xml'] },
   { kind: 'document', endings: DOCUMENT_ENDINGS },
   { kind: 'cache', duties: ['cache'] },
   { kind: 'backup', duties: ['backups'] },
