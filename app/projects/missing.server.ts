@@ -39,6 +39,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
       target: item.target,
       oldFolder: item.target === null ? '' : oldFolder(item.target),
       stills: item.targets,
+      present: item.found,
       timelines: item.timelines,
       found: item.found > 0 && item.found >= item.targets,
       candidates: candidates.get(item.mediaId) ?? [],

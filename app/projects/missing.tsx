@@ -126,6 +126,7 @@ function List({
             <button type="button" className="block w-full text-left" onClick={() => onPick(item.mediaId)}>
               <span className="path block max-w-52 truncate">{item.name}</span>
               <span className="block max-w-52 truncate text-xs text-ink-2" title={item.target ?? undefined}>
+                {item.stills > 1 && `${count(item.stills - item.present)} of ${counted(item.stills, 'still')}, `}
                 {item.target === null ? 'the document names no file' : endOf(item.oldFolder) || 'named without a path'}
               </span>
             </button>
@@ -156,7 +157,6 @@ function endOf(folder: string): string {
 
 function State({ item, taken }: { item: Item; taken: boolean }) {
   if (taken) return <Chip tone="ok">chosen</Chip>;
-  if (item.stills > 1) return <Chip tone="caution">a sequence</Chip>;
   const [first] = item.candidates;
   if (!first) return <Chip tone="loss">nothing like it</Chip>;
   if (first.verdict === 'certain') return <Chip tone="ok">certain</Chip>;
@@ -213,13 +213,14 @@ function Candidates({
           {item.document} is a bundle that is read and not written. Relink it in the program that wrote it.
         </p>
       )}
-      {item.stills > 1 ? (
+      {item.candidates.length === 0 ? (
         <Empty>
-          {counted(item.stills, 'still')} are looked for by their folder. Bring the folder back to where the document
-          names it, and read its volume.
+          {item.stills === 1
+            ? 'No file of this name was ever read. Connect the disk it may lie on, and read it.'
+            : item.present > 0
+              ? `${count(item.present)} of ${counted(item.stills, 'still')} are where the document names them. No other folder with stills of these names is known.`
+              : 'No folder with stills of these names was ever read. Connect the disk it may lie on, and read it.'}
         </Empty>
-      ) : item.candidates.length === 0 ? (
-        <Empty>No file of this name was ever read. Connect the disk it may lie on, and read it.</Empty>
       ) : (
         <ul className="rows" aria-label={`What ${item.name} may be`}>
           {item.candidates.map((one) => (

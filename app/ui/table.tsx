@@ -127,7 +127,7 @@ export function Table<Row>({
               key={rowKey(row.original)}
               tabIndex={-1}
               onPointerEnter={onPoint && (() => onPoint(row.original))}
-              className={clsx('hover:bg-panel', marked?.(row.original) && 'bg-accent-wash')}
+              className={marked?.(row.original) ? 'bg-accent-wash' : 'hover:bg-panel'}
               style={{ height: rowHeight }}
             >
               {row.getVisibleCells().map((cell) => (

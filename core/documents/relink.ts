@@ -3,6 +3,7 @@
 import { type Node, parseTree } from 'jsonc-parser';
 import { folderOf, nameOf } from '../paths.ts';
 import { relinkEdl } from './edl.ts';
+import { pathOfUrl } from './targets.ts';
 
 /** New places for references, by what is written now; null leaves a reference as it is. */
 export interface Relinking {
@@ -30,7 +31,8 @@ export function sequenceFolder(
   const places = new Set(stills.map(([, place]) => (place === undefined ? null : folderOf(place))));
   const [only] = places;
   if (places.size !== 1 || only === null || only === undefined) return null;
-  if (stills.some(([target, place]) => nameOf(place!) !== nameOf(target))) return null;
+  const same = (written: string, name: string) => written === name || pathOfUrl(written) === name;
+  if (stills.some(([target, place]) => !same(nameOf(target), nameOf(place!)))) return null;
   return only;
 }
 

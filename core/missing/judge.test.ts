@@ -1,5 +1,5 @@
 import fc from 'fast-check';
-import { judge, type Suspect, type Wanted } from './judge.ts';
+import { judge, judgeStills, type Suspect, type Wanted } from './judge.ts';
 
 const PAL = { num: 25, den: 1 };
 const wanted: Wanted = {
@@ -9,6 +9,7 @@ const wanted: Wanted = {
   startFrame: 90_000,
   durationFrames: 500,
   used: [{ start: 90_100, duration: 50 }],
+  was: null,
 };
 const suspect = (fileId: number, more: Partial<Suspect> = {}): Suspect => ({
   fileId,
@@ -21,6 +22,8 @@ const suspect = (fileId: number, more: Partial<Suspect> = {}): Suspect => ({
   neighbours: 0,
   sampled: false,
   damaged: null,
+  sizeBytes: 1_000_000_000,
+  fingerprint: null,
   ...more,
 });
 const verdicts = (...suspects: Suspect[]) => judge(wanted, suspects).map((one) => [one.fileId, one.verdict]);
@@ -90,6 +93,49 @@ test('sound is compared in the rate of the document', () => {
     'begins at 01:00:00:00',
     'it holds all that is used',
   ]);
+});
+
+test('the file that it was tells one of its name from another, to the byte', () => {
+  const was: Wanted = {
+    ...wanted,
+    reel: null,
+    startFrame: null,
+    durationFrames: null,
+    used: null,
+    was: { sizeBytes: 2_000_000_000, fingerprint: 'aa' },
+  };
+  const bare = { rate: null, startFrame: null, durationFrames: null, reel: null, sizeBytes: 2_000_000_000 };
+  const all = judge(was, [
+    suspect(1, bare),
+    suspect(2, { ...bare, fingerprint: 'aa' }),
+    suspect(3, { ...bare, fingerprint: 'bb' }),
+    suspect(4, { ...bare, sizeBytes: 2_000_000_001, fingerprint: 'cc' }),
+  ]);
+  expect(all.map((one) => [one.fileId, one.verdict])).toEqual([
+    [2, 'certain'],
+    [1, 'likely'],
+    [4, 'unlikely'],
+    [3, 'unlikely'],
+  ]);
+  expect(all.map((one) => one.evidence.at(-1)!.says)).toEqual([
+    'its fingerprint',
+    'the size of the file that was there, to the byte',
+    '2,000,000,001 bytes, not 2,000,000,000 bytes as the file that was there',
+    'not its fingerprint: the bytes differ',
+  ]);
+});
+
+test('a sequence of stills is certain where all of it lies in one folder and in no other', () => {
+  const told = (...folders: [fileId: number, stills: number][]) =>
+    judgeStills(
+      240,
+      folders.map(([fileId, stills]) => ({ fileId, stills })),
+    ).map((one) => [one.fileId, one.verdict, one.evidence.at(-1)!.says]);
+  expect(told([1, 237], [2, 240])).toEqual([
+    [2, 'certain', 'all 240 stills lie there'],
+    [1, 'possible', '237 of 240 stills lie there'],
+  ]);
+  expect(told([1, 240], [2, 240]).map((one) => one[1])).toEqual(['likely', 'likely']);
 });
 
 test('an edit list knows reel and timecode alone', () => {

@@ -1,6 +1,7 @@
 // Which file a clip that lost its media may mean: every candidate with the evidence for and against it. Nothing is ever
 // taken without being certain, and certain means: nothing speaks against it, enough speaks for it, and no other file is
 // as good. Used by the missing page, the command line, and for documents that write no paths at all.
+import { count, counted, size } from '../say/amounts.ts';
 import { foldPath } from '../homes/moves.ts';
 import { type FrameRange, perSecond, type Rate } from '../time/rates.ts';
 import { labelText } from '../time/timecode.ts';
@@ -16,6 +17,8 @@ export interface Wanted {
   durationFrames: number | null;
   /** What timelines use; null for the whole. Counted as `startFrame` is, or as timecode where there is none. */
   used: readonly FrameRange[] | null;
+  /** The file it was, where it was read before it went; the document itself says nothing of its bytes. */
+  was: { sizeBytes: number; fingerprint: string | null } | null;
 }
 
 /** One file that may be it, with what its own structure says; null where it says nothing. */
@@ -33,10 +36,24 @@ export interface Suspect {
   sampled: boolean;
   /** It cannot be opened as media: what is wrong with it. */
   damaged: string | null;
+  sizeBytes: number;
+  /** Of its size and some of its bytes; null where they were not read. */
+  fingerprint: string | null;
 }
 
 export type EvidenceCode =
-  'name' | 'stem' | 'duration' | 'start' | 'rate' | 'reel' | 'covers' | 'neighbours' | 'structure';
+  | 'name'
+  | 'stem'
+  | 'size'
+  | 'fingerprint'
+  | 'duration'
+  | 'start'
+  | 'rate'
+  | 'reel'
+  | 'covers'
+  | 'neighbours'
+  | 'structure'
+  | 'stills';
 
 export interface Evidence {
   code: EvidenceCode;
@@ -55,6 +72,8 @@ export interface Candidate {
 const POINTS: Record<EvidenceCode, [fits: number, not: number]> = {
   name: [4, 0],
   stem: [2, 0],
+  size: [2, -3],
+  fingerprint: [4, -6],
   duration: [3, -4],
   start: [3, -4],
   rate: [1, -4],
@@ -62,15 +81,57 @@ const POINTS: Record<EvidenceCode, [fits: number, not: number]> = {
   covers: [2, -6],
   neighbours: [2, 0],
   structure: [0, -6],
+  stills: [6, 0],
 };
+
+/** What only the recording itself can tell, and how much of it proves which one it is: two is enough beside its name. */
+const PROOF: Partial<Record<EvidenceCode, number>> = {
+  duration: 1,
+  start: 1,
+  reel: 1,
+  covers: 1,
+  size: 1,
+  fingerprint: 2,
+  stills: 2,
+};
+
+const proofOf = (evidence: readonly Evidence[]): number =>
+  evidence.reduce((sum, { code, fits }) => sum + (fits ? (PROOF[code] ?? 0) : 0), 0);
 
 /** All candidates, the best first. */
 export function judge(wanted: Wanted, suspects: readonly Suspect[]): Candidate[] {
-  const all = suspects.map((suspect) => {
-    const evidence = evidenceFor(wanted, suspect);
-    const points = evidence.reduce((sum, { code, fits }) => sum + POINTS[code][fits ? 0 : 1], 0);
-    return { fileId: suspect.fileId, points, evidence };
-  });
+  return ranked(suspects.map((suspect) => ({ fileId: suspect.fileId, evidence: evidenceFor(wanted, suspect) })));
+}
+
+/** A folder in which stills of a sequence lie, under the names that the document writes. */
+export interface StillsFolder {
+  /** Its first still. */
+  fileId: number;
+  stills: number;
+}
+
+/** The same for a sequence of stills, which lies in one folder or another: told by how many of its names lie there. */
+export function judgeStills(wanted: number, folders: readonly StillsFolder[]): Candidate[] {
+  return ranked(
+    folders.map(({ fileId, stills }) => {
+      const all = stills >= wanted;
+      const says = all
+        ? `all ${count(wanted)} stills lie there`
+        : `${count(stills)} of ${count(wanted)} stills lie there`;
+      const evidence: Evidence[] = [
+        { code: 'name', fits: true, says: 'the same names' },
+        { code: 'stills', fits: all, says },
+      ];
+      return { fileId, evidence };
+    }),
+  );
+}
+
+function ranked(found: readonly Omit<Judged, 'points'>[]): Candidate[] {
+  const all = found.map((one) => ({
+    ...one,
+    points: one.evidence.reduce((sum, { code, fits }) => sum + POINTS[code][fits ? 0 : 1], 0),
+  }));
   all.sort((a, b) => b.points - a.points || a.fileId - b.fileId);
   const clean = all.filter(({ evidence }) => evidence.every((one) => one.fits));
   return all.map((one) => ({ ...one, verdict: verdictOf(one, clean, all[0]!.points) }));
@@ -82,7 +143,7 @@ function verdictOf(one: Judged, clean: readonly Judged[], most: number): Candida
   const has = (code: EvidenceCode) => one.evidence.some((each) => each.code === code && each.fits);
   if (!clean.includes(one)) return one.points >= 4 ? 'possible' : 'unlikely';
   // Two independent things that only the recording itself can tell, or one and the company it keeps.
-  const own = Number(has('duration')) + Number(has('start')) + Number(has('reel')) + Number(has('covers'));
+  const own = proofOf(one.evidence);
   const named = has('name') || has('stem');
   const proved = named && (own >= 2 || (own === 1 && has('neighbours')));
   // Another file that nothing speaks against, and that is of the same name or has as much for it, leaves a choice.
@@ -92,8 +153,7 @@ function verdictOf(one: Judged, clean: readonly Judged[], most: number): Candida
 }
 
 function isProved({ evidence }: Judged): boolean {
-  const own = evidence.filter((each) => ['duration', 'start', 'reel', 'covers'].includes(each.code)).length;
-  return own >= 2 && evidence.some((each) => each.code === 'name' || each.code === 'stem');
+  return proofOf(evidence) >= 2 && evidence.some((each) => each.code === 'name' || each.code === 'stem');
 }
 
 const stemOf = (name: string) => foldPath(name.replace(/\.[^.]+$/, ''));
@@ -119,6 +179,7 @@ function evidenceFor(wanted: Wanted, counted: Suspect): Evidence[] {
   const say = (code: EvidenceCode, fits: boolean, says: string) => all.push({ code, fits, says });
   if (foldPath(suspect.name) === foldPath(wanted.name)) say('name', true, 'the same name');
   else if (stemOf(suspect.name) === stemOf(wanted.name)) say('stem', true, 'the same name but its ending');
+  bytes(wanted, suspect, say);
   if (suspect.damaged !== null) say('structure', false, `it is damaged: ${suspect.damaged}`);
   const [rate, own] = [wanted.rate, suspect.rate];
   const comparable = rate !== null && own !== null && sameRate(rate, own);
@@ -144,15 +205,40 @@ function evidenceFor(wanted: Wanted, counted: Suspect): Evidence[] {
     say('reel', fits, fits ? `reel ${suspect.reel}` : `reel ${suspect.reel}, not ${wanted.reel}`);
   }
   covers(wanted, suspect, say);
-  if (suspect.neighbours > 0)
-    say(
-      'neighbours',
-      true,
-      suspect.neighbours === 1
-        ? 'another file of its old folder lies beside it'
-        : `${suspect.neighbours} other files of its old folder lie beside it`,
-    );
+  all.push(...besides(suspect.neighbours));
   return all;
+}
+
+function besides(neighbours: number): Evidence[] {
+  if (neighbours === 0) return [];
+  const says =
+    neighbours === 1
+      ? 'another file of its old folder lies beside it'
+      : `${neighbours} other files of its old folder lie beside it`;
+  return [{ code: 'neighbours', fits: true, says }];
+}
+
+/** To the byte where the two would look the same. */
+const sizeBeside = (bytes: number, other: number) =>
+  size(bytes) === size(other) ? counted(bytes, 'byte') : size(bytes);
+
+/** Against the file that it was. Files of one size with other bytes are told apart by their fingerprints. */
+function bytes(
+  { was }: Wanted,
+  suspect: Suspect,
+  say: (code: EvidenceCode, fits: boolean, says: string) => void,
+): void {
+  if (!was) return;
+  if (was.sizeBytes !== suspect.sizeBytes)
+    return say(
+      'size',
+      false,
+      `${sizeBeside(suspect.sizeBytes, was.sizeBytes)}, not ${sizeBeside(was.sizeBytes, suspect.sizeBytes)} as the file that was there`,
+    );
+  say('size', true, 'the size of the file that was there, to the byte');
+  if (was.fingerprint === null || suspect.fingerprint === null) return;
+  const fits = was.fingerprint === suspect.fingerprint;
+  say('fingerprint', fits, fits ? 'its fingerprint' : 'not its fingerprint: the bytes differ');
 }
 
 /** Whether what timelines use of it is in the file at all. */

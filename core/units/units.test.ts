@@ -1,5 +1,5 @@
 import fc from 'fast-check';
-import { gapsOf, gapWords, unitsOf } from './units.ts';
+import { isOnlySidecar, gapsOf, gapWords, unitsOf } from './units.ts';
 
 const of = (...names: (string | [string, number])[]) =>
   unitsOf(
@@ -81,4 +81,9 @@ test('gaps and frames together are the whole range', () => {
       expect(missing + sorted.length).toBe(sorted.at(-1)! - sorted[0]! + 1);
     }),
   );
+});
+
+test('what can only lie beside media is told from what can be media itself', () => {
+  const names = ['a.xml', 'a.mov.md5', 'a.wav', 'a.jpg', 'a.mov', 'a'];
+  expect(names.filter(isOnlySidecar)).toEqual(['a.xml', 'a.mov.md5']);
 });

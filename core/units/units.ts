@@ -59,6 +59,12 @@ const MEDIA = new Set([
 /** Two stills of one counter may be two pictures; three in a row are a sequence. */
 const LEAST_STILLS = 3;
 
+/** By its ending it can only lie beside media, never be media itself. */
+export function isOnlySidecar(name: string): boolean {
+  const ending = endingOf(name);
+  return SIDECARS.has(ending) && !MEDIA.has(ending) && !STILLS.has(ending);
+}
+
 /** The units of one folder, in the order of their names. Every file is in exactly one. */
 export function unitsOf<File extends UnitFile>(files: readonly File[]): Unit<File>[] {
   const left = new Map(files.map((file) => [file.id, file]));

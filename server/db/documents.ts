@@ -1,8 +1,9 @@
 // A document's contents as rows: bins, media, clips, timelines, uses. Written whole, replaced whole.
-import { eq, inArray } from 'drizzle-orm';
+import { eq, inArray, sql } from 'drizzle-orm';
 import type { DocumentModel } from '#core/documents/model.ts';
 import { type Reach, reachByMedia, type ScopedUse } from '#core/reach/scope.ts';
 import type { Rate } from '#core/time/rates.ts';
+import { numberRows } from './conditions.ts';
 import type { Transaction } from './connect.ts';
 import { inSlices } from './holdings.ts';
 import { bins, clips, media, mediaTargets, timelines, uses } from './schema.ts';
@@ -66,19 +67,22 @@ export async function writeContents(tx: Transaction, { documentId, projectId, mo
       })),
     );
   for (const [i, timeline] of model.timelines.entries())
-    for (const some of inSlices(timeline.uses))
-      await tx.insert(uses).values(
-        some.map((use) => ({
-          timelineId: timelineIds[i]!,
-          mediaId: mediaIds[use.media]!,
-          startFrame: use.range.start,
-          durationFrames: use.range.duration,
-          rateNum: use.rate.num,
-          rateDen: use.rate.den,
-          enabled: use.enabled,
-          sound: use.sound,
-        })),
+    for (const some of inSlices(timeline.uses)) {
+      // Whole numbers alone, as text: there may be hundreds of thousands, and the builder makes objects of every one.
+      const rows = some.map(({ media: key, range, rate, enabled, sound }) => [
+        timelineIds[i]!,
+        mediaIds[key]!,
+        range.start,
+        range.duration,
+        rate.num,
+        rate.den,
+        Number(enabled),
+        Number(sound),
+      ]);
+      await tx.execute(
+        sql`INSERT INTO uses (timeline_id, media_id, start_frame, duration_frames, rate_num, rate_den, enabled, sound) VALUES ${numberRows(rows)}`,
       );
+    }
 }
 
 /** Gives the number of every piece of media by its key. */

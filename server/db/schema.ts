@@ -517,6 +517,8 @@ export const essence = mysqlTable(
     dropFrame: boolean('drop_frame'),
     reel: varchar('reel', { length: 120 }),
     trouble: varchar('trouble', { length: 500 }),
+    /** Of its size, its beginning, middle and end; see disk/documents/essence-source.ts. */
+    fingerprint: char('fingerprint', { length: 32 }),
   },
   (t) => [index('essence_reel').on(t.reel)],
 );

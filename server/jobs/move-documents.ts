@@ -7,7 +7,7 @@ import { and, eq, inArray, isNull, type SQL } from 'drizzle-orm';
 import { relinkDocument, sequenceFolder } from '#core/documents/relink.ts';
 import { relativeFrom, urlOfPath, writeTarget } from '#core/documents/targets.ts';
 import { nextVersion, versionOf } from '#core/documents/versions.ts';
-import { joinPath } from '#core/paths.ts';
+import { folderOf, joinPath, nameOf } from '#core/paths.ts';
 import { insideOf, pathOn, styleOf } from '#core/places/station-paths.ts';
 import { pathOfUrl } from '#core/documents/targets.ts';
 import { locate } from '#disk/paths.ts';
@@ -72,14 +72,19 @@ export async function relinkOne(
   const [document] = await namingDocuments(db, [eq(documents.id, documentId)]);
   if (!document) return null;
   const rows = await db
-    .select({ mediaId: media.id, name: media.name, target: mediaTargets.target })
+    .select({ mediaId: media.id, name: media.name, stills: media.targets, target: mediaTargets.target })
     .from(media)
-    .leftJoin(mediaTargets, and(eq(mediaTargets.mediaId, media.id), eq(mediaTargets.ord, 0)))
+    .leftJoin(mediaTargets, eq(mediaTargets.mediaId, media.id))
     .where(inArray(media.id, [...chosen.keys()]));
   const places = new Map<string, Place>();
   const byName = new Map<string, Place>();
-  for (const { mediaId, name, target } of rows)
-    (target === null ? byName : places).set(target ?? name, chosen.get(mediaId)!);
+  for (const { mediaId, name, stills, target } of rows) {
+    const place = chosen.get(mediaId)!;
+    if (target === null) byName.set(name, place);
+    else if (stills === 1) places.set(target, place);
+    // The folder of the chosen still is the folder of them all.
+    else places.set(target, { ...place, path: joinPath(folderOf(place.path), pathOfUrl(nameOf(target))) });
+  }
   return writeVersion(document, { places, byName }, await allMounted(db));
 }
 

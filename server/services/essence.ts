@@ -88,8 +88,11 @@ async function readOne(pool: DocumentPool, row: RowDataPacket): Promise<Row[]> {
     row.rawName as Buffer | null,
   );
   try {
-    const { sizeBytes, modifiedUs, reading } = await readEssenceOf(pool, locate(row.root as string, { path, raw }));
-    const facts = { fileId: Number(row.id), readSizeBytes: sizeBytes, readModifiedUs: modifiedUs };
+    const { sizeBytes, modifiedUs, fingerprint, reading } = await readEssenceOf(
+      pool,
+      locate(row.root as string, { path, raw }),
+    );
+    const facts = { fileId: Number(row.id), readSizeBytes: sizeBytes, readModifiedUs: modifiedUs, fingerprint };
     return [reading.ok ? { ...facts, ...columnsOf(reading.essence) } : { ...facts, ...NOTHING, ...troubleOf(reading) }];
   } catch (error) {
     // It vanished, or cannot be opened now: the next reading meets it again.
@@ -120,7 +123,7 @@ function troubleOf(reading: { trouble: { code: 'not_known' | 'damaged'; at: numb
 }
 
 /** Frames of the picture's rate; of sound alone samples of its own. */
-function columnsOf(found: Essence): Omit<Row, 'fileId' | 'readSizeBytes' | 'readModifiedUs'> {
+function columnsOf(found: Essence): Omit<Row, 'fileId' | 'readSizeBytes' | 'readModifiedUs' | 'fingerprint'> {
   const picture = found.tracks.find((track): track is PictureTrack => track.is === 'picture');
   const sounds = found.tracks.filter((track): track is SoundTrack => track.is === 'sound');
   const [sound] = sounds;

@@ -57,20 +57,22 @@ export async function matchMedia(db: Database, brought: Brought): Promise<number
     db,
     targets.flatMap((t) => t.readings),
   );
-  const exact = (row: Row) => row.readings.map((reading) => known.get(keyOf(reading))).find((id) => id !== undefined);
+  const exact = (row: Row) => firstOf(row, known.there);
   const folded = await foldedFiles(
     db,
     targets.filter((row) => exact(row) === undefined).flatMap((row) => row.readings),
   );
   await withConnection(db, async (connection) => {
-    for (const row of targets) {
-      const fileId = exact(row) ?? row.readings.map((r) => folded.get(keyOf(r))).find((id) => id !== undefined) ?? null;
-      // A file that was found once and is gone stays named: what was known of it is still told.
-      if (fileId !== null && fileId !== row.fileId)
-        await connection.query(
-          "UPDATE media_targets SET file_id = ?, found_by = 'path' WHERE media_id = ? AND ord = ?",
-          [fileId, row.mediaId, row.ord],
-        );
+    const settled = targets.flatMap((row) => {
+      // A file that was there once and is gone is named still: what was known of it tells what it is now.
+      const fileId = exact(row) ?? firstOf(row, folded) ?? row.fileId ?? firstOf(row, known.gone);
+      return fileId === undefined || fileId === row.fileId ? [] : [{ ...row, fileId }];
+    });
+    for (const some of inSlices(settled)) {
+      const values = some.map((row) => `SELECT ${row.mediaId} AS m, ${row.ord} AS o, ${row.fileId} AS f`);
+      await connection.query(
+        `UPDATE media_targets t JOIN (${values.join(' UNION ALL ')}) d ON d.m = t.media_id AND d.o = t.ord SET t.file_id = d.f, t.found_by = 'path'`,
+      );
     }
     const places = new Map(targets.filter((t) => t.ord === 0).map((t) => [t.mediaId, t.readings.at(-1)!.place]));
     for (const place of ['inside', 'outside', 'unknown'] as const)
@@ -111,10 +113,16 @@ async function countFound(connection: Connection, mediaIds: readonly number[]): 
   return [...changed];
 }
 
+const firstOf = ({ readings }: Row, found: ReadonlyMap<string, number>): number | undefined =>
+  readings.map((reading) => found.get(keyOf(reading))).find((id) => id !== undefined);
+
 const keyOf = (target: Target) => (target.place === 'inside' ? `${target.volumeId}/${target.path}` : '');
 
-/** Numbers of the files at these places, as far as they are known and there. */
-async function knownFiles(db: Database, targets: readonly Target[]): Promise<Map<string, number>> {
+/** Numbers of the files at these places: of those that are there, and of the last that were. */
+async function knownFiles(
+  db: Database,
+  targets: readonly Target[],
+): Promise<{ there: Map<string, number>; gone: Map<string, number> }> {
   const folders = new Map<string, { volumeId: number; folder: string }>();
   for (const target of targets)
     if (target.place === 'inside')
@@ -123,19 +131,19 @@ async function knownFiles(db: Database, targets: readonly Target[]): Promise<Map
         folder: folderOf(target.path),
       });
   const wanted = new Set(targets.map(keyOf));
-  const found = new Map<string, number>();
+  const [there, gone] = [new Map<string, number>(), new Map<string, number>()];
   for (const some of inSlices([...folders.values()], 500)) {
     const [rows] = await db.$pool.query<RowDataPacket[]>(
-      `SELECT f.id, f.volume_id AS volumeId, d.path AS folder, f.name FROM folders d JOIN files f ON f.folder_id = d.id
-       WHERE (d.volume_id, d.path_hash) IN (?) AND f.gone_at IS NULL`,
+      `SELECT f.id, f.volume_id AS volumeId, d.path AS folder, f.name, f.gone_at IS NOT NULL AS gone FROM folders d JOIN files f ON f.folder_id = d.id
+       WHERE (d.volume_id, d.path_hash) IN (?) ORDER BY f.gone_at, f.id`,
       [some.map((f) => [f.volumeId, pathHash(f.folder)])],
     );
     for (const row of rows) {
       const key = `${row.volumeId}/${row.folder === '' ? row.name : `${row.folder}/${row.name}`}`;
-      if (wanted.has(key)) found.set(key, Number(row.id));
+      if (wanted.has(key)) (row.gone ? gone : there).set(key, Number(row.id));
     }
   }
-  return found;
+  return { there, gone };
 }
 
 /**

@@ -186,6 +186,69 @@ test('what a clip has already is not offered to replace it', async () => {
   expect(offered.map((one) => one.where)).toEqual(['media/copy']);
 });
 
+test('a file that went is known again by its bytes, also by a version of the document written since', async () => {
+  const sound = (text: string) => Buffer.from(text.padEnd(300_000, text));
+  site.put('media/fog/mix.bin', sound('one'));
+  site.put('media/fog/fog.otio', cut(clip('mix.bin', external('mix.bin'), 0)));
+  await site.read(volume);
+  rmSync(path.join(site.root, 'media/fog/mix.bin'));
+  site.put('media/moved/mix.bin', sound('one'));
+  site.put('media/other/mix.bin', sound('two'));
+  site.put('media/short/mix.bin', sound('one').subarray(1));
+  site.put('media/fog/fog v2.otio', cut(clip('mix.bin', external('mix.bin'), 0)));
+  await site.read(volume);
+  const { missing, of } = await candidates();
+  expect(missing).toMatchObject([{ document: 'fog v2.otio', wanted: { was: { sizeBytes: 300_000 } } }]);
+  const told = of('mix.bin').map(({ where, verdict, evidence }) => [
+    where,
+    verdict,
+    ...evidence.filter((one) => one.code === 'size' || one.code === 'fingerprint').map((one) => [one.code, one.fits]),
+  ]);
+  expect(told).toEqual([
+    ['media/moved', 'certain', ['size', true], ['fingerprint', true]],
+    ['media/short', 'unlikely', ['size', false]],
+    ['media/other', 'unlikely', ['size', true], ['fingerprint', false]],
+  ]);
+});
+
+test('stills of a sequence are found by the folder they moved to, and relinked as one', async () => {
+  const still = (frame: number) => `rain plate.${frame}.exr`;
+  const sequence = {
+    OTIO_SCHEMA: 'ImageSequenceReference.1',
+    target_url_base: 'file:///old/plates/',
+    name_prefix: 'rain%20plate.',
+    name_suffix: '.exr',
+    start_frame: 1001,
+    frame_step: 1,
+    rate: 25,
+    frame_zero_padding: 4,
+  };
+  site.put('media/fog/fog.otio', cut(clip('rain', sequence, 0)));
+  for (let frame = 1001; frame < 1101; frame++) {
+    site.put(`media/new plates/${still(frame)}`, 'x');
+    if (frame !== 1001 && frame !== 1050) site.put(`media/holes/${still(frame)}`, 'x');
+  }
+  await site.read(volume);
+  const { missing, of } = await candidates();
+  expect(missing).toMatchObject([{ targets: 100, found: 0, wanted: { name: still(1001) } }]);
+  const told = of(still(1001));
+  expect(told.map((one) => [one.where, one.verdict, one.evidence.at(-1)!.says, one.bytes])).toEqual([
+    ['media/new plates', 'certain', 'all 100 stills lie there', 100],
+    ['media/holes', 'possible', '98 of 100 stills lie there', 98],
+  ]);
+  expect(await run([{ mediaId: missing[0]!.mediaId, fileId: told[0]!.fileId }])).toMatchObject({ state: 'done' });
+  const fresh = readFileSync(path.join(site.root, 'media/fog/fog v2.otio'), 'utf8');
+  expect(fresh).toContain(`"target_url_base": "file://${path.join(site.root, 'media/new%20plates/')}"`);
+  expect(fresh).toContain('"name_prefix": "rain%20plate."');
+  expect(await missingMedia(site.db, { projectId: fog })).toEqual([]);
+  // Three of them go: the folder they lie in is not offered as another, the one with holes is.
+  for (const frame of [1001, 1002, 1003]) rmSync(path.join(site.root, 'media/new plates', still(frame)));
+  await site.read(volume);
+  const after = await candidates();
+  expect(after.missing).toMatchObject([{ targets: 100, found: 97, document: 'fog v2.otio' }]);
+  expect(after.of(still(1001)).map((one) => [one.where, one.verdict])).toEqual([['media/holes', 'possible']]);
+});
+
 test('an edit list finds its media by reel and timecode where that is certain, and loses them with the file', async () => {
   site.put('media/rushes/A001C001.mov', mov(100, 90_000, 'A001C001'));
   site.put('media/rushes/A001C002.mov', mov(100, 180_000, 'A001C002'));

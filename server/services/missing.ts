@@ -3,9 +3,10 @@
 import type { RowDataPacket } from 'mysql2/promise';
 import { pathOfUrl } from '#core/documents/targets.ts';
 import { foldPath } from '#core/homes/moves.ts';
-import { type Candidate, judge, type Suspect, type Wanted } from '#core/missing/judge.ts';
+import { type Candidate, judge, judgeStills, type Suspect, type Wanted } from '#core/missing/judge.ts';
 import type { Kind, ProjectId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
+import { isOnlySidecar } from '#core/units/units.ts';
 import type { DocumentPool } from '#disk/documents/documents.ts';
 import { type Database, withConnection } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
@@ -25,7 +26,7 @@ export interface MissingMedia {
   /** Stills of a sequence; 1 for a file, 0 where the document names none. */
   targets: number;
   found: number;
-  /** The file it is now, where there is one. */
+  /** The file it is now, or was when it was there. */
   fileId: number | null;
   used: boolean;
   timelines: number;
@@ -67,10 +68,11 @@ export async function missingMedia(
   if (of.mediaIds?.length === 0) return [];
   const [rows] = await db.$pool.query<RowDataPacket[]>(
     `SELECT m.*, o.name AS document, o.format, p.name AS project,
-       (SELECT t.target FROM media_targets t WHERE t.media_id = m.id ORDER BY t.ord LIMIT 1) AS target,
-       (SELECT t.file_id FROM media_targets t WHERE t.media_id = m.id ORDER BY t.ord LIMIT 1) AS fileId
+       t.target, t.file_id AS fileId, x.gone_at IS NOT NULL AS gone, x.size_bytes AS wasBytes, e.fingerprint AS wasFingerprint
      FROM media m JOIN documents o ON o.id = m.document_id AND o.superseded_by IS NULL
      JOIN files f ON f.id = o.file_id AND f.gone_at IS NULL JOIN projects p ON p.id = m.project_id
+     LEFT JOIN media_targets t ON t.media_id = m.id AND t.ord = 0 LEFT JOIN files x ON x.id = t.file_id
+     LEFT JOIN essence e ON e.file_id = x.id AND e.read_size_bytes = x.size_bytes AND e.read_modified_us = x.modified_us
      WHERE ${where} ORDER BY m.used DESC, m.name, m.id`,
     of.mediaIds !== undefined ? [of.mediaIds] : of.projectId !== undefined ? [of.projectId] : [],
   );
@@ -99,13 +101,14 @@ export async function missingMedia(
         startFrame: row.start_frame === null ? null : Number(row.start_frame),
         durationFrames: row.duration_frames === null ? null : Number(row.duration_frames),
         used: ranges?.map(([start, duration]) => ({ start, duration })) ?? null,
+        was: row.gone ? { sizeBytes: Number(row.wasBytes), fingerprint: row.wasFingerprint as string | null } : null,
       },
     };
   });
 }
 
 /**
- * What may be each of these, the best first. Stills of sequences are looked for by their folder, not one by one.
+ * What may be each of these, the best first. Of a sequence of stills it is folders, each told by its first still.
  * `look`: parts of other names to be looked at as well.
  */
 export async function candidatesFor(
@@ -122,7 +125,11 @@ export async function candidatesFor(
     }
   const files = await factsOf(db, [...new Set([...suspects.values()].flat())]);
   const beside = neighboursOf(single, suspects, files);
-  const all = new Map<number, CandidateRow[]>();
+  const all = await sequencesFor(
+    db,
+    missing.filter((item) => item.targets > 1),
+    names,
+  );
   for (const item of single) {
     // What it is already is no other file it may be.
     const own = (suspects.get(item.mediaId) ?? []).flatMap((id) => (id === item.fileId ? [] : (files.get(id) ?? [])));
@@ -157,7 +164,7 @@ async function suspectsOf(
   byStem.delete('');
   if (byStem.size === 0) return found;
   for (const row of await namedFiles(db, new Set(byStem.keys()), names))
-    for (const mediaId of byStem.get(stemOf(row.name)) ?? []) add(mediaId, row.id);
+    if (!isOnlySidecar(row.name)) for (const mediaId of byStem.get(stemOf(row.name)) ?? []) add(mediaId, row.id);
   // Renamed ones: the same reel, start and length.
   const [same] = await db.$pool.query<RowDataPacket[]>(
     `SELECT m.id AS mediaId, e.file_id AS fileId FROM media m JOIN essence e ON e.reel = m.reel AND e.start_frame = m.start_frame AND e.duration_frames = m.duration_frames
@@ -212,7 +219,7 @@ async function factsOf(db: Database, ids: readonly number[]): Promise<Map<number
   for (const some of inSlices(ids, 1000)) {
     const [rows] = await db.$pool.query<RowDataPacket[]>(
       `SELECT f.id, f.name, f.folder_id AS folderId, f.kind, f.size_bytes AS bytes, f.modified_us AS modifiedUs, d.path AS folder, v.name AS volume,
-         e.file_id AS known, e.rate_num AS rateNum, e.rate_den AS rateDen, e.start_frame AS startFrame, e.drop_frame AS dropFrame, e.duration_frames AS durationFrames, e.reel, e.trouble, e.width, e.sample_rate AS sampleRate
+         e.file_id AS known, e.rate_num AS rateNum, e.rate_den AS rateDen, e.start_frame AS startFrame, e.drop_frame AS dropFrame, e.duration_frames AS durationFrames, e.reel, e.trouble, e.width, e.sample_rate AS sampleRate, e.fingerprint
        FROM files f JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id AND v.retired_at IS NULL
        LEFT JOIN essence e ON e.file_id = f.id AND e.read_size_bytes = f.size_bytes AND e.read_modified_us = f.modified_us
        WHERE f.id IN (?) AND f.gone_at IS NULL`,
@@ -237,10 +244,85 @@ async function factsOf(db: Database, ids: readonly number[]): Promise<Map<number
           neighbours: 0,
           sampled: row.width === null && row.sampleRate !== null,
           damaged: row.trouble as string | null,
+          sizeBytes: Number(row.bytes),
+          fingerprint: row.fingerprint as string | null,
         },
       });
   }
   return all;
+}
+
+/** Of many stills these are looked for, so that a folder that lost some is found as well: the first, the last, one between. */
+const someOf = (stills: readonly string[]): string[] =>
+  stills.length === 0 ? [] : [stills[0]!, stills[Math.floor(stills.length / 2)]!, stills.at(-1)!];
+
+/** Folders in which stills of these sequences lie under their own names, but for those they lie in now. */
+async function sequencesFor(
+  db: Database,
+  missing: readonly MissingMedia[],
+  names?: NameIndex,
+): Promise<Map<number, CandidateRow[]>> {
+  const sequences: { item: MissingMedia; stills: string[]; stems: Set<string>; now: Set<number> }[] = [];
+  for (const item of missing) {
+    const [targets] = await db.$pool.query<RowDataPacket[]>(
+      'SELECT t.target, f.folder_id AS folderId FROM media_targets t LEFT JOIN files f ON f.id = t.file_id AND f.gone_at IS NULL WHERE t.media_id = ? ORDER BY t.ord',
+      [item.mediaId],
+    );
+    const now = new Set(targets.flatMap((row) => (row.folderId === null ? [] : [Number(row.folderId)])));
+    const stills = targets.map((row) => plainName(row.target as string));
+    const gone = stills.filter((_, i) => targets[i]!.folderId === null);
+    const stems = new Set([...someOf(stills), ...someOf(gone)].map(stemOf));
+    sequences.push({ item, stills, stems, now });
+  }
+  const stems = new Set(sequences.flatMap((one) => [...one.stems]));
+  const known = stems.size === 0 ? [] : await namedFiles(db, stems, names);
+  const all = new Map<number, CandidateRow[]>();
+  for (const { item, stills, stems: own, now } of sequences) {
+    const folders = await foldersOf(
+      db,
+      known.filter((file) => own.has(stemOf(file.name))),
+    );
+    const found = await stillsIn(db, folders.filter((id) => !now.has(id)).slice(0, MOST_SUSPECTS), stills);
+    const facts = await factsOf(db, [...found.keys()]);
+    const there = [...found].flatMap(([fileId, { count }]) => (facts.has(fileId) ? [{ fileId, stills: count }] : []));
+    const rows = judgeStills(item.targets, there).map((candidate): CandidateRow => {
+      const { suspect, ...rest } = facts.get(candidate.fileId)!;
+      return { ...candidate, ...rest, name: suspect.name, bytes: found.get(candidate.fileId)!.bytes, known: true };
+    });
+    all.set(item.mediaId, rows);
+  }
+  return all;
+}
+
+async function foldersOf(db: Database, known: readonly { id: number }[]): Promise<number[]> {
+  const all = new Set<number>();
+  for (const some of inSlices(known)) {
+    const [rows] = await db.$pool.query<RowDataPacket[]>('SELECT DISTINCT folder_id AS id FROM files WHERE id IN (?)', [
+      some.map((file) => file.id),
+    ]);
+    for (const row of rows) all.add(Number(row.id));
+  }
+  return [...all];
+}
+
+/** How many of these names lie in each folder, and their bytes, by the first of them. */
+async function stillsIn(
+  db: Database,
+  folders: readonly number[],
+  names: readonly string[],
+): Promise<Map<number, { count: number; bytes: number }>> {
+  const found = new Map<number, { count: number; bytes: number }>();
+  const wanted = new Set(names);
+  for (const folderId of folders) {
+    const [rows] = await db.$pool.query<RowDataPacket[]>(
+      'SELECT id, name, size_bytes AS bytes FROM files WHERE folder_id = ? AND gone_at IS NULL AND raw_name IS NULL ORDER BY name',
+      [folderId],
+    );
+    const stills = rows.filter((row) => wanted.has(row.name as string));
+    const bytes = stills.reduce((sum, row) => sum + Number(row.bytes), 0);
+    if (stills[0]) found.set(Number(stills[0].id), { count: stills.length, bytes });
+  }
+  return found;
 }
 
 /** How many others of the same old folder may lie in a folder as well. */

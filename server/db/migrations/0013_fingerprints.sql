@@ -1,0 +1,1 @@
+ALTER TABLE `essence` ADD `fingerprint` char(32);
