@@ -70,6 +70,15 @@ test('what is borrowed and lent is told, as a list and as a picture', async ({ p
   await page.getByRole('link', { name: 'as a picture' }).click();
   await expect(page.getByRole('region', { name: 'What uses what' }).locator('svg text').first()).toBeVisible();
   await clean(page);
+  // Of chosen rows alone.
+  await page.getByRole('link', { name: 'as a picture' }).click();
+  for (const row of [0, 2]) await clips(page).nth(row).getByRole('checkbox').click();
+  await expect(page.getByText(/^2 of 17 clips chosen, /)).toBeVisible();
+  await page.getByRole('link', { name: 'as a picture' }).click();
+  await expect(page.getByRole('region', { name: 'What uses what' }).locator('li')).toHaveCount(2);
+  await clean(page);
+  await page.getByRole('link', { name: 'No longer only the chosen' }).click();
+  await expect(page.getByRole('region', { name: 'What uses what' }).locator('li')).toHaveCount(17);
   // Paths of a drive letter and of a share were understood.
   await expect(page.getByText('16 of 17')).toBeVisible();
 });
@@ -122,6 +131,9 @@ test('what is on the screen can be taken along: CSV, JSON, and a report for pape
     clips: unknown[];
   };
   expect(json.clips).toHaveLength(6);
+  await clips(page).first().getByRole('checkbox').click();
+  const one = await request.get((await page.getByRole('link', { name: 'CSV' }).getAttribute('href'))!);
+  expect((await one.text()).trimEnd().split('\r\n')).toEqual([lines[0], lines[1]]);
   await page.getByRole('link', { name: 'report' }).click();
   await expect(page.getByRole('heading', { level: 1, name: 'Gannet Rock: its media' })).toBeVisible();
   await clean(page);

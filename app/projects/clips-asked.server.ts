@@ -4,6 +4,9 @@ import { KINDS } from '#core/model.ts';
 import { type ClipFilter, projectBins, type Show, SHOWS, timelinesAmong } from '#server/services/clips.ts';
 import { db } from '../db.server';
 
+/** Clips that an address can name one by one. */
+const MOST_CHOSEN = 500;
+
 export async function clipsAsked(request: Request, projectId: ProjectId) {
   const search = new URL(request.url).searchParams;
   const { bins, loose, documentIds } = await projectBins(db(), projectId);
@@ -19,7 +22,11 @@ export async function clipsAsked(request: Request, projectId: ProjectId) {
   const show = (SHOWS as readonly string[]).includes(search.get('show') ?? '') ? (search.get('show') as Show) : 'all';
   const kind = (KINDS as readonly string[]).includes(search.get('kind') ?? '') ? (search.get('kind') as Kind) : null;
   const uses = search.get('uses') ?? '';
-  const filter: ClipFilter = {
+  const clipIds = (search.get('clips') ?? '')
+    .split(',')
+    .map(Number)
+    .filter((id) => Number.isSafeInteger(id) && id > 0);
+  const filter: ClipFilter & { clipIds: number[] } = {
     projectId,
     documentIds,
     bin,
@@ -31,6 +38,7 @@ export async function clipsAsked(request: Request, projectId: ProjectId) {
     },
     text: (search.get('q') ?? '').trim().slice(0, 100),
     kind,
+    clipIds: clipIds.slice(0, MOST_CHOSEN),
   };
   return { bins, loose, documentIds, filter };
 }

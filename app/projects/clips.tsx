@@ -1,6 +1,7 @@
 // The clips of a project: what timelines use of each, where it lies, whose it is; filtered, exported, or as a picture of
 // what uses what.
 import clsx from 'clsx';
+import { useState } from 'react';
 import { Form, Link, useNavigation, useSearchParams, useSubmit } from 'react-router';
 import { KINDS } from '#core/model.ts';
 import { shareOf } from '#core/reach/scope.ts';
@@ -8,6 +9,7 @@ import { count, counted, size } from '#core/say/amounts.ts';
 import { UsedStrip } from '../charts/used-strip';
 import { UsesPicture } from '../charts/uses-picture';
 import { useLens, useTo } from '../shell/links';
+import { Checkbox } from '../ui/checkbox';
 import { Chip, Empty, inputLook, KindDot } from '../ui/parts';
 import { Picture } from '../ui/picture';
 import { Table } from '../ui/table';
@@ -25,6 +27,9 @@ const SHOWS = [
   ['lent', 'lent'],
 ] as const;
 
+/** As many as an address can name; see clips-asked.server.ts. */
+const MOST_CHOSEN = 500;
+
 const USES = [
   ['', 'all uses'],
   ['picture', 'picture only'],
@@ -36,8 +41,18 @@ export function Clips({ data }: { data: Data }) {
   const navigation = useNavigation();
   const [search] = useSearchParams();
   const bin = data.bins.find((b) => b.binId === data.bin);
-  const bytes = data.clips.reduce((sum, clip) => sum + clip.bytes, 0);
   const picture = search.get('as') === 'picture';
+  const [marked, setMarked] = useState<ReadonlySet<number>>(new Set());
+  const chosen = data.clips.filter((clip) => marked.has(clip.clipId));
+  const bytes = (chosen.length > 0 ? chosen : data.clips).reduce((sum, clip) => sum + clip.bytes, 0);
+  const clips = data.more ? `the first ${count(data.clips.length)} by name` : counted(data.clips.length, 'clip');
+  const choose = (clipId: number, on: boolean) =>
+    setMarked((before) => {
+      const next = new Set(before);
+      if (on) next.add(clipId);
+      else next.delete(clipId);
+      return next;
+    });
   return (
     <div className="card" aria-busy={navigation.state !== 'idle'}>
       <header className="mb-1 grid gap-1.5">
@@ -45,13 +60,15 @@ export function Clips({ data }: { data: Data }) {
           <h2 className="card-title truncate">
             {bin?.name ?? (data.bin === null ? 'Not in any bin' : 'All clips')}{' '}
             <span className="font-normal text-ink-2">
-              {data.more ? `the first ${count(data.clips.length)} by name` : counted(data.clips.length, 'clip')},{' '}
-              {size(bytes)}
+              {chosen.length > 0 && chosen.length < data.clips.length
+                ? `${count(chosen.length)} of ${clips} chosen`
+                : clips}
+              , {size(bytes)}
             </span>
           </h2>
           <Filters data={data} />
         </div>
-        <Shows data={data} picture={picture} />
+        <Shows data={data} picture={picture} chosen={chosen.map((clip) => clip.clipId)} />
       </header>
       {data.clips.length === 0 ? (
         <Empty>
@@ -60,7 +77,7 @@ export function Clips({ data }: { data: Data }) {
       ) : picture ? (
         <UsesPicture clips={data.clips} />
       ) : (
-        <ClipTable data={data} find={search.get('find')} />
+        <ClipTable data={data} find={search.get('find')} marked={marked} onChoose={choose} />
       )}
     </div>
   );
@@ -69,7 +86,7 @@ export function Clips({ data }: { data: Data }) {
 function Filters({ data }: { data: Data }) {
   const [search] = useSearchParams();
   const submit = useSubmit();
-  const kept = [...search].filter(([key]) => !['q', 'kind', 'uses'].includes(key));
+  const kept = [...search].filter(([key]) => !['q', 'kind', 'uses', 'clips'].includes(key));
   return (
     <Form
       className="flex gap-2"
@@ -107,7 +124,7 @@ function Filters({ data }: { data: Data }) {
   );
 }
 
-function Shows({ data, picture }: { data: Data; picture: boolean }) {
+function Shows({ data, picture, chosen }: { data: Data; picture: boolean; chosen: readonly number[] }) {
   const to = useTo();
   const lens = useLens();
   const [search] = useSearchParams();
@@ -126,6 +143,7 @@ function Shows({ data, picture }: { data: Data; picture: boolean }) {
   const exported = (as: string) => {
     const next = new URLSearchParams(search);
     next.set('as', as);
+    if (chosen.length > 0) next.set('clips', chosen.join());
     return `/projects/${data.project.id}/export?${next.toString()}`;
   };
   return (
@@ -134,7 +152,7 @@ function Shows({ data, picture }: { data: Data; picture: boolean }) {
         {shows.map(([value, words]) => (
           <Link
             key={value}
-            to={to({ show: value })}
+            to={to({ show: value, clips: null })}
             preventScrollReset
             className={clsx(word(data.show === value), 'max-w-44 truncate')}
             aria-current={data.show === value ? 'true' : undefined}
@@ -144,8 +162,18 @@ function Shows({ data, picture }: { data: Data; picture: boolean }) {
         ))}
       </div>
       <div role="group" aria-label="The same as" className="flex flex-wrap gap-1">
+        {data.chosen > 0 && (
+          <Link
+            to={to({ clips: null })}
+            preventScrollReset
+            className={word(true)}
+            aria-label="No longer only the chosen"
+          >
+            only {count(data.chosen)} chosen ×
+          </Link>
+        )}
         <Link
-          to={to({ as: picture ? null : 'picture' })}
+          to={to(picture ? { as: null, clips: null } : { as: 'picture', clips: chosen.join() || search.get('clips') })}
           preventScrollReset
           className={word(picture)}
           aria-current={picture ? 'true' : undefined}
@@ -166,7 +194,14 @@ function Shows({ data, picture }: { data: Data; picture: boolean }) {
   );
 }
 
-function ClipTable({ data, find }: { data: Data; find: string | null }) {
+interface ClipTableProps {
+  data: Data;
+  find: string | null;
+  marked: ReadonlySet<number>;
+  onChoose: (clipId: number, on: boolean) => void;
+}
+
+function ClipTable({ data, find, marked, onChoose }: ClipTableProps) {
   const lens = useLens();
   return (
     <Table
@@ -176,6 +211,19 @@ function ClipTable({ data, find }: { data: Data; find: string | null }) {
       height="max(320px, calc(100vh - 520px))"
       marked={(clip) => clip.name === find}
       columns={[
+        {
+          key: 'choose',
+          title: <span className="sr-only">Chosen</span>,
+          width: 26,
+          cell: (clip) => (
+            <Checkbox
+              checked={marked.has(clip.clipId)}
+              onChange={(on) => onChoose(clip.clipId, on)}
+              label={`Choose ${clip.name}`}
+              disabled={!marked.has(clip.clipId) && marked.size >= MOST_CHOSEN}
+            />
+          ),
+        },
         { key: 'name', title: 'Clip', sort: (clip) => clip.name, cell: (clip) => <ClipName clip={clip} data={data} /> },
         {
           key: 'used',

@@ -61,6 +61,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     uses: filter.scope.enabledOnly ? 'on' : (filter.scope.only ?? ''),
     text: filter.text,
     kind: filter.kind,
+    chosen: filter.clipIds.length,
     clips,
     more: clips.length === MOST_CLIPS,
     timelines,

@@ -319,7 +319,7 @@ function Timelines({ data }: { data: Data }) {
         return (
           <li key={timeline.timelineId}>
             <Link
-              to={to({ t: next.join(',') || null, bin: 'all' })}
+              to={to({ t: next.join(',') || null, bin: 'all', clips: null })}
               preventScrollReset
               aria-current={isChosen ? 'true' : undefined}
               title={isChosen ? 'No longer only what this timeline reaches' : 'Only what this timeline reaches'}
@@ -359,7 +359,7 @@ function Bins({ data }: { data: Data }) {
       {children(null, 0).map(({ bin, depth }) => (
         <Link
           key={bin.binId}
-          to={to({ bin: String(bin.binId) })}
+          to={to({ bin: String(bin.binId), clips: null })}
           preventScrollReset
           className={look(data.bin === bin.binId)}
           style={{ paddingLeft: 16 + depth * 14 }}
@@ -377,7 +377,7 @@ function Bins({ data }: { data: Data }) {
       ))}
       {data.loose > 0 && (
         <Link
-          to={to({ bin: 'none' })}
+          to={to({ bin: 'none', clips: null })}
           preventScrollReset
           className={look(data.bin === null)}
           aria-current={data.bin === null ? 'true' : undefined}
@@ -387,7 +387,7 @@ function Bins({ data }: { data: Data }) {
         </Link>
       )}
       <Link
-        to={to({ bin: 'all' })}
+        to={to({ bin: 'all', clips: null })}
         preventScrollReset
         className={look(data.bin === 'all')}
         aria-current={data.bin === 'all' ? 'true' : undefined}

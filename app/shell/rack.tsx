@@ -5,7 +5,7 @@ import { group } from 'd3';
 import { Link, useLocation, useSearchParams } from 'react-router';
 import { forecastWords } from '#core/forecast/forecast.ts';
 import { KINDS } from '#core/model.ts';
-import { ago, exactTime, percentFull, size } from '#core/say/amounts.ts';
+import { exactTime, percentFull, size, span } from '#core/say/amounts.ts';
 import { Bar, kindColour } from '../ui/parts';
 import type { FrameData } from './frame';
 import { useChosen } from './links';
@@ -106,7 +106,7 @@ function VolumeRow({
         <Bar parts={parts} whole={volume.capacityBytes} label={volume.name} />
       </div>
       <div className="flex justify-between gap-2 text-xs text-ink-3">
-        <span>
+        <span className="whitespace-nowrap">
           {size(volume.usedBytes)} of {size(volume.capacityBytes)}
         </span>
         <span className={clsx('truncate', note.tone)} title={note.title}>
@@ -126,9 +126,9 @@ function noteOf(volume: FrameData['volumes'][number], nowMs: number): { words: s
   if (volume.state === 'swapped') return { words: 'another disk there', tone: 'text-loss font-medium', title };
   if (volume.state === 'unreachable')
     return {
-      words: volume.seenMs === null ? 'not connected' : `seen ${ago(volume.seenMs, nowMs)}`,
+      words: volume.seenMs === null ? 'not connected' : `away ${span(nowMs - volume.seenMs)}`,
       tone: 'text-caution',
-      title,
+      title: volume.seenMs === null ? title : `last seen ${exactTime(volume.seenMs)}, ${title}`,
     };
   if (volume.readMs === null) return { words: 'not read yet', tone: '', title };
   const full = `${percentFull(volume.usedBytes, volume.capacityBytes)} % full`;

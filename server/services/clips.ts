@@ -153,6 +153,8 @@ export interface ClipFilter {
   /** Parts of names; every one must be in it. */
   text: string;
   kind: Kind | null;
+  /** Only these clips; none named: all. */
+  clipIds?: readonly number[];
   /** Rows at the most, by name; MOST_CLIPS where it is left out. */
   most?: number;
 }
@@ -240,6 +242,7 @@ export async function projectClips(db: Database, filter: ClipFilter): Promise<Cl
     db,
     and(
       inArray(clips.documentId, [...documentIds]),
+      filter.clipIds?.length ? inArray(clips.id, [...filter.clipIds]) : undefined,
       inBin,
       shownOf(filter),
       ...words.map((word) => hasPart(clips.name, word)),
