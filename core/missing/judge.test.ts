@@ -47,6 +47,13 @@ test('a name alone is never certain', () => {
   ]);
 });
 
+test('a name and a length are not certain, though what is used is then in it as well', () => {
+  const plain: Wanted = { ...wanted, reel: null, startFrame: 0, used: [{ start: 100, duration: 50 }] };
+  const [one] = judge(plain, [suspect(1, { reel: null, startFrame: 0 })]);
+  expect(one!.evidence.map((each) => each.code)).toEqual(['name', 'rate', 'duration', 'covers']);
+  expect(one!.verdict).toBe('likely');
+});
+
 test('two that are alike leave the choice to a person', () => {
   expect(verdicts(suspect(1), suspect(2))).toEqual([
     [1, 'likely'],
@@ -113,7 +120,7 @@ test('the file that it was tells one of its name from another, to the byte', () 
   ]);
   expect(all.map((one) => [one.fileId, one.verdict])).toEqual([
     [2, 'certain'],
-    [1, 'likely'],
+    [1, 'possible'],
     [4, 'unlikely'],
     [3, 'unlikely'],
   ]);
@@ -125,17 +132,24 @@ test('the file that it was tells one of its name from another, to the byte', () 
   ]);
 });
 
-test('a sequence of stills is certain where all of it lies in one folder and in no other', () => {
-  const told = (...folders: [fileId: number, stills: number][]) =>
+test('a sequence of stills is certain where its first still is known again, and never by its names alone', () => {
+  const was = { sizeBytes: 50, fingerprint: 'aa' };
+  const told = (known: Wanted['was'], ...folders: [fileId: number, stills: number, fingerprint: string | null][]) =>
     judgeStills(
-      240,
-      folders.map(([fileId, stills]) => ({ fileId, stills })),
-    ).map((one) => [one.fileId, one.verdict, one.evidence.at(-1)!.says]);
-  expect(told([1, 237], [2, 240])).toEqual([
-    [2, 'certain', 'all 240 stills lie there'],
-    [1, 'possible', '237 of 240 stills lie there'],
+      { stills: 240, was: known },
+      folders.map(([fileId, stills, fingerprint]) => ({ fileId, stills, first: { sizeBytes: 50, fingerprint } })),
+    ).map((one) => [one.fileId, one.verdict]);
+  expect(told(was, [1, 237, 'aa'], [2, 240, 'aa'], [3, 240, 'bb'])).toEqual([
+    [2, 'certain'],
+    [1, 'possible'],
+    [3, 'possible'],
   ]);
-  expect(told([1, 240], [2, 240]).map((one) => one[1])).toEqual(['likely', 'likely']);
+  expect(told(was, [1, 240, 'aa'], [2, 240, 'aa']).map((one) => one[1])).toEqual(['likely', 'likely']);
+  // Of another shot, which numbers its stills alike.
+  expect(told(was, [3, 240, 'bb'])).toEqual([[3, 'possible']]);
+  expect(told(null, [1, 240, 'aa'])).toEqual([[1, 'likely']]);
+  const [short] = judgeStills({ stills: 240, was }, [{ fileId: 1, stills: 9, first: null }]);
+  expect(short!.evidence.map((one) => one.says)).toEqual(['the same names', '9 of 240 stills lie there']);
 });
 
 test('an edit list knows reel and timecode alone', () => {

@@ -84,19 +84,25 @@ const POINTS: Record<EvidenceCode, [fits: number, not: number]> = {
   stills: [6, 0],
 };
 
-/** What only the recording itself can tell, and how much of it proves which one it is: two is enough beside its name. */
+/**
+ * What only the recording itself can tell, and how much of it proves which one it is: two is enough beside its name. Size
+ * alone proves nothing: takes of one length and a constant rate share it.
+ */
 const PROOF: Partial<Record<EvidenceCode, number>> = {
   duration: 1,
   start: 1,
   reel: 1,
   covers: 1,
-  size: 1,
   fingerprint: 2,
-  stills: 2,
+  stills: 1,
 };
 
-const proofOf = (evidence: readonly Evidence[]): number =>
-  evidence.reduce((sum, { code, fits }) => sum + (fits ? (PROOF[code] ?? 0) : 0), 0);
+/** That it holds what is used follows from its length or its start, where those are known to fit. */
+function proofOf(evidence: readonly Evidence[]): number {
+  const fits = new Set(evidence.filter((one) => one.fits).map((one) => one.code));
+  if (fits.has('duration') || fits.has('start')) fits.delete('covers');
+  return [...fits].reduce((sum, code) => sum + (PROOF[code] ?? 0), 0);
+}
 
 /** All candidates, the best first. */
 export function judge(wanted: Wanted, suspects: readonly Suspect[]): Candidate[] {
@@ -105,23 +111,33 @@ export function judge(wanted: Wanted, suspects: readonly Suspect[]): Candidate[]
 
 /** A folder in which stills of a sequence lie, under the names that the document writes. */
 export interface StillsFolder {
-  /** Its first still. */
+  /** One of them: the sequence's first where that is there. */
   fileId: number;
   stills: number;
+  /** Of the sequence's first still; null where it is not there. */
+  first: Pick<Suspect, 'sizeBytes' | 'fingerprint'> | null;
 }
 
-/** The same for a sequence of stills, which lies in one folder or another: told by how many of its names lie there. */
-export function judgeStills(wanted: number, folders: readonly StillsFolder[]): Candidate[] {
+/**
+ * The same for a sequence of stills, which lies in one folder or another. Names prove little: every shot may have a
+ * plate.1001. Its first still, where it was read before it went, tells.
+ */
+export function judgeStills(
+  wanted: { stills: number; was: Wanted['was'] },
+  folders: readonly StillsFolder[],
+): Candidate[] {
   return ranked(
-    folders.map(({ fileId, stills }) => {
-      const all = stills >= wanted;
+    folders.map(({ fileId, stills, first }) => {
+      const all = stills >= wanted.stills;
       const says = all
-        ? `all ${count(wanted)} stills lie there`
-        : `${count(stills)} of ${count(wanted)} stills lie there`;
+        ? `all ${count(wanted.stills)} stills lie there`
+        : `${count(stills)} of ${count(wanted.stills)} stills lie there`;
       const evidence: Evidence[] = [
         { code: 'name', fits: true, says: 'the same names' },
         { code: 'stills', fits: all, says },
       ];
+      if (first)
+        bytes(wanted, first, (code, fits, told) => evidence.push({ code, fits, says: `its first still: ${told}` }));
       return { fileId, evidence };
     }),
   );
@@ -224,8 +240,8 @@ const sizeBeside = (bytes: number, other: number) =>
 
 /** Against the file that it was. Files of one size with other bytes are told apart by their fingerprints. */
 function bytes(
-  { was }: Wanted,
-  suspect: Suspect,
+  { was }: Pick<Wanted, 'was'>,
+  suspect: Pick<Suspect, 'sizeBytes' | 'fingerprint'>,
   say: (code: EvidenceCode, fits: boolean, says: string) => void,
 ): void {
   if (!was) return;

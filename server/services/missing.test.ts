@@ -1,5 +1,5 @@
 // Missing media, candidates, relinking: with real files that have real structure, through the worker.
-import { readFileSync, readdirSync, rmSync, writeFileSync } from 'node:fs';
+import { readFileSync, readdirSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import { eq } from 'drizzle-orm';
 import { strToU8, zipSync } from 'fflate';
@@ -215,7 +215,7 @@ test('stills of a sequence are found by the folder they moved to, and relinked a
   const still = (frame: number) => `rain plate.${frame}.exr`;
   const sequence = {
     OTIO_SCHEMA: 'ImageSequenceReference.1',
-    target_url_base: 'file:///old/plates/',
+    target_url_base: '../plates/',
     name_prefix: 'rain%20plate.',
     name_suffix: '.exr',
     start_frame: 1001,
@@ -225,20 +225,25 @@ test('stills of a sequence are found by the folder they moved to, and relinked a
   };
   site.put('media/fog/fog.otio', cut(clip('rain', sequence, 0)));
   for (let frame = 1001; frame < 1101; frame++) {
-    site.put(`media/new plates/${still(frame)}`, 'x');
-    if (frame !== 1001 && frame !== 1050) site.put(`media/holes/${still(frame)}`, 'x');
+    site.put(`media/plates/${still(frame)}`, `take ${frame}`);
+    site.put(`media/another shot/${still(frame)}`, `shot ${frame}`);
+    if (frame !== 1001 && frame !== 1050) site.put(`media/holes/${still(frame)}`, `take ${frame}`);
   }
+  await site.read(volume);
+  expect(await missingMedia(site.db)).toEqual([]);
+  renameSync(path.join(site.root, 'media/plates'), path.join(site.root, 'media/new plates'));
   await site.read(volume);
   const { missing, of } = await candidates();
   expect(missing).toMatchObject([{ targets: 100, found: 0, wanted: { name: still(1001) } }]);
   const told = of(still(1001));
   expect(told.map((one) => [one.where, one.verdict, one.evidence.at(-1)!.says, one.bytes])).toEqual([
-    ['media/new plates', 'certain', 'all 100 stills lie there', 100],
-    ['media/holes', 'possible', '98 of 100 stills lie there', 98],
+    ['media/new plates', 'certain', 'its first still: its fingerprint', 900],
+    ['media/another shot', 'possible', 'its first still: not its fingerprint: the bytes differ', 900],
+    ['media/holes', 'possible', '98 of 100 stills lie there', 98 * 9],
   ]);
   expect(await run([{ mediaId: missing[0]!.mediaId, fileId: told[0]!.fileId }])).toMatchObject({ state: 'done' });
   const fresh = readFileSync(path.join(site.root, 'media/fog/fog v2.otio'), 'utf8');
-  expect(fresh).toContain(`"target_url_base": "file://${path.join(site.root, 'media/new%20plates/')}"`);
+  expect(fresh).toContain('"target_url_base": "../new plates/"');
   expect(fresh).toContain('"name_prefix": "rain%20plate."');
   expect(await missingMedia(site.db, { projectId: fog })).toEqual([]);
   // Three of them go: the folder they lie in is not offered as another, the one with holes is.
@@ -246,7 +251,10 @@ test('stills of a sequence are found by the folder they moved to, and relinked a
   await site.read(volume);
   const after = await candidates();
   expect(after.missing).toMatchObject([{ targets: 100, found: 97, document: 'fog v2.otio' }]);
-  expect(after.of(still(1001)).map((one) => [one.where, one.verdict])).toEqual([['media/holes', 'possible']]);
+  expect(after.of(still(1001)).map((one) => [one.where, one.verdict])).toEqual([
+    ['media/another shot', 'possible'],
+    ['media/holes', 'possible'],
+  ]);
 });
 
 test('an edit list finds its media by reel and timecode where that is certain, and loses them with the file', async () => {

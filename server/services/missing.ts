@@ -101,7 +101,11 @@ export async function missingMedia(
         startFrame: row.start_frame === null ? null : Number(row.start_frame),
         durationFrames: row.duration_frames === null ? null : Number(row.duration_frames),
         used: ranges?.map(([start, duration]) => ({ start, duration })) ?? null,
-        was: row.gone ? { sizeBytes: Number(row.wasBytes), fingerprint: row.wasFingerprint as string | null } : null,
+        // Of a sequence that lacks stills its first tells of the others, also where it is there.
+        was:
+          row.gone || (row.wasBytes !== null && row.targets > 1 && row.found < row.targets)
+            ? { sizeBytes: Number(row.wasBytes), fingerprint: row.wasFingerprint as string | null }
+            : null,
       },
     };
   });
@@ -284,10 +288,13 @@ async function sequencesFor(
     );
     const found = await stillsIn(db, folders.filter((id) => !now.has(id)).slice(0, MOST_SUSPECTS), stills);
     const facts = await factsOf(db, [...found.keys()]);
-    const there = [...found].flatMap(([fileId, { count }]) => (facts.has(fileId) ? [{ fileId, stills: count }] : []));
-    const rows = judgeStills(item.targets, there).map((candidate): CandidateRow => {
+    const there = [...found].flatMap(([fileId, { count }]) => {
+      const suspect = facts.get(fileId)?.suspect;
+      return suspect ? [{ fileId, stills: count, first: suspect.name === stills[0] ? suspect : null }] : [];
+    });
+    const rows = judgeStills({ stills: item.targets, was: item.wanted.was }, there).map((candidate): CandidateRow => {
       const { suspect, ...rest } = facts.get(candidate.fileId)!;
-      return { ...candidate, ...rest, name: suspect.name, bytes: found.get(candidate.fileId)!.bytes, known: true };
+      return { ...candidate, ...rest, name: suspect.name, bytes: found.get(candidate.fileId)!.bytes };
     });
     all.set(item.mediaId, rows);
   }
@@ -305,7 +312,7 @@ async function foldersOf(db: Database, known: readonly { id: number }[]): Promis
   return [...all];
 }
 
-/** How many of these names lie in each folder, and their bytes, by the first of them. */
+/** How many of these names lie in each folder, and their bytes, by the first of the names that does. */
 async function stillsIn(
   db: Database,
   folders: readonly number[],
@@ -320,7 +327,8 @@ async function stillsIn(
     );
     const stills = rows.filter((row) => wanted.has(row.name as string));
     const bytes = stills.reduce((sum, row) => sum + Number(row.bytes), 0);
-    if (stills[0]) found.set(Number(stills[0].id), { count: stills.length, bytes });
+    const first = stills.find((row) => row.name === names[0]) ?? stills[0];
+    if (first) found.set(Number(first.id), { count: stills.length, bytes });
   }
   return found;
 }
@@ -360,13 +368,19 @@ export async function settleByEvidence(
   pool: DocumentPool,
   { since, touched }: Pick<Brought, 'since' | 'touched'>,
 ): Promise<number[]> {
-  const all = (await missingMedia(db)).filter((item) => item.targets <= 1);
+  const all = await missingMedia(db);
   if (all.length === 0) return [];
   const missing = touched === 'all' ? all : await worthALook(db, all, { since, touched });
   if (missing.length === 0) return [];
-  const suspects = await suspectsOf(db, missing);
-  await readEssenceOfFiles(db, pool, [...new Set([...suspects.values()].flat())]);
-  const bare = missing.filter((item) => item.format === 'edl' && item.target !== null);
+  const single = missing.filter((item) => item.targets <= 1);
+  const suspects = await suspectsOf(db, single);
+  const folders = await sequencesFor(
+    db,
+    missing.filter((item) => item.targets > 1),
+  );
+  const stills = [...folders.values()].flatMap((rows) => rows.map((row) => row.fileId));
+  await readEssenceOfFiles(db, pool, [...new Set([...[...suspects.values()].flat(), ...stills])]);
+  const bare = single.filter((item) => item.format === 'edl' && item.target !== null);
   const candidates = await candidatesFor(db, bare);
   const found = new Set<number>();
   await withConnection(db, async (connection) => {
