@@ -22,7 +22,7 @@ const common = {
 // which test/database.ts starts once for the whole run.
 export default {
   maxWorkers: 2,
-  testTimeout: 60_000,
+  testTimeout: 180_000,
   projects: [
     {
       ...common,

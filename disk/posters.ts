@@ -1,23 +1,13 @@
 // Small pictures of media, made by ffmpeg a few at a time and kept in a folder of Keramion's own that never grows beyond a
 // bound: those not looked at for longest go first. A picture that cannot be made is remembered as an empty file.
 import { execFile } from 'node:child_process';
-import {
-  existsSync,
-  mkdirSync,
-  readdirSync,
-  readFileSync,
-  renameSync,
-  rmSync,
-  statSync,
-  utimesSync,
-  writeFileSync,
-} from 'node:fs';
+import { existsSync, mkdirSync, readFileSync, renameSync, rmSync, utimesSync, writeFileSync } from 'node:fs';
+import { readdir, rm, stat } from 'node:fs/promises';
 import path from 'node:path';
 
 const AT_ONCE = 2;
 const MOST_WAITING = 200;
 const TAKES_AT_MOST_MS = 15_000;
-const LOOK_EVERY = 50;
 
 export interface PosterWish {
   /** Names the picture: another key for another file, version or moment of it. */
@@ -38,7 +28,25 @@ export function posterStore(folder: string, mostBytes: number): PosterStore {
   const making = new Map<string, Promise<Buffer | null>>();
   const waiting: (() => void)[] = [];
   let running = 0;
-  let made = 0;
+  /** What lies in the folder; Infinity until it was counted, once. */
+  let held = Infinity;
+  let added = 0;
+  let bounding = false;
+  const keepWithin = async () => {
+    if (bounding) return;
+    bounding = true;
+    try {
+      while (held + added > mostBytes) {
+        // What is added meanwhile may be counted twice: then it is looked at once more.
+        added = 0;
+        held = await bound(folder, mostBytes);
+      }
+    } catch {
+      // The folder cannot be looked through now: the next picture tries again.
+    } finally {
+      bounding = false;
+    }
+  };
   const turn = async () => {
     if (running >= AT_ONCE) await new Promise<void>((resolve) => waiting.push(resolve));
     running++;
@@ -50,7 +58,8 @@ export function posterStore(folder: string, mostBytes: number): PosterStore {
       const picture = await frameOf(wish, `${place}.part`);
       writeFileSync(`${place}.new`, picture ?? '');
       renameSync(`${place}.new`, place);
-      if (++made % LOOK_EVERY === 0) bound(folder, mostBytes);
+      added += picture?.length ?? 0;
+      void keepWithin();
       return picture;
     } finally {
       running--;
@@ -75,9 +84,14 @@ export function posterStore(folder: string, mostBytes: number): PosterStore {
 
 function kept(place: string): Buffer | null {
   if (!existsSync(place)) return null;
-  const now = new Date();
-  utimesSync(place, now, now);
-  return readFileSync(place);
+  try {
+    const now = new Date();
+    utimesSync(place, now, now);
+    return readFileSync(place);
+  } catch {
+    // It went to keep the bound.
+    return null;
+  }
 }
 
 function frameOf({ media, seconds, height }: PosterWish, to: string): Promise<Buffer | null> {
@@ -121,21 +135,21 @@ function frameOf({ media, seconds, height }: PosterWish, to: string): Promise<Bu
   });
 }
 
-/** Removes what was not looked at for longest until the folder is within three quarters of its bound. */
-function bound(folder: string, mostBytes: number): void {
-  const all = readdirSync(folder, { recursive: true, withFileTypes: true })
-    .filter((entry) => entry.isFile() && entry.name.endsWith('.jpg'))
-    .map((entry) => {
-      const place = path.join(entry.parentPath, entry.name);
-      const { size, mtimeMs } = statSync(place);
-      return { place, size, mtimeMs };
-    })
-    .sort((a, b) => a.mtimeMs - b.mtimeMs);
+/** Removes what was not looked at for longest until the folder is within three quarters of its bound; gives the bytes left. */
+async function bound(folder: string, mostBytes: number): Promise<number> {
+  const all: { place: string; size: number; mtimeMs: number }[] = [];
+  for (const entry of await readdir(folder, { recursive: true, withFileTypes: true })) {
+    if (!entry.isFile() || !entry.name.endsWith('.jpg')) continue;
+    const place = path.join(entry.parentPath, entry.name);
+    const { size, mtimeMs } = await stat(place);
+    all.push({ place, size, mtimeMs });
+  }
   let bytes = all.reduce((sum, file) => sum + file.size, 0);
-  if (bytes <= mostBytes) return;
-  for (const file of all) {
-    if (bytes <= mostBytes * 0.75) return;
-    rmSync(file.place, { force: true });
+  if (bytes <= mostBytes) return bytes;
+  for (const file of all.sort((a, b) => a.mtimeMs - b.mtimeMs)) {
+    if (bytes <= mostBytes * 0.75) break;
+    await rm(file.place, { force: true });
     bytes -= file.size;
   }
+  return bytes;
 }

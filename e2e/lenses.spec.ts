@@ -25,8 +25,10 @@ const LENSES = [
   '/storage?edit=carrier',
 ];
 
-const clean = async (page: Page, where: string) => {
-  const { violations } = await new AxeBuilder({ page }).analyze();
+/** In the dark only colours differ. */
+const clean = async (page: Page, where: string, dark: boolean) => {
+  const axe = new AxeBuilder({ page });
+  const { violations } = await (dark ? axe.withRules('color-contrast') : axe).analyze();
   expect(
     violations.map((v) => `${where}: ${v.id} ${v.nodes.map((n) => n.target.join(' ')).join(', ')}`),
     where,
@@ -35,27 +37,26 @@ const clean = async (page: Page, where: string) => {
 
 for (const colorScheme of ['light', 'dark'] as const)
   test(`axe finds nothing on any lens, nor in the sheets, in ${colorScheme}`, async ({ browser }) => {
-    test.setTimeout(240_000);
+    const dark = colorScheme === 'dark';
     const page = await (await browser.newContext({ colorScheme, viewport: { width: 1280, height: 800 } })).newPage();
-    // In the dark only colours differ: each lens once.
-    for (const lens of colorScheme === 'light' ? LENSES : LENSES.filter((one) => !one.includes('?'))) {
+    for (const lens of dark ? LENSES.filter((one) => !one.includes('?')) : LENSES) {
       await page.goto(lens);
       await expect(page.getByRole('heading', { level: 1 })).toBeVisible();
-      await clean(page, `${lens} ${colorScheme}`);
+      await clean(page, `${lens} ${colorScheme}`, dark);
     }
     await page.goto('/reclaim?v=4');
     await page.getByRole('button', { name: /^Stage / }).click();
     await page.getByRole('button', { name: 'Review plan' }).click();
     await expect(page.getByRole('button', { name: 'Run one step' })).toBeVisible();
-    await clean(page, `plan ${colorScheme}`);
+    await clean(page, `plan ${colorScheme}`, dark);
     await page.getByRole('button', { name: 'Empty the plan' }).click();
     await expect(page.getByText('Nothing is staged.')).toBeVisible();
     await page.keyboard.press('Escape');
     await page.getByRole('button', { name: 'Work', exact: true }).click();
-    await clean(page, `work ${colorScheme}`);
+    await clean(page, `work ${colorScheme}`, dark);
     await page.keyboard.press('Escape');
     await page.getByRole('button', { name: /name and colours/ }).click();
-    await clean(page, `person ${colorScheme}`);
+    await clean(page, `person ${colorScheme}`, dark);
   });
 
 test('the keyboard alone: lenses by number, search, rack, staging, review, emptying', async ({ page }) => {
@@ -90,15 +91,16 @@ test('the keyboard alone: lenses by number, search, rack, staging, review, empty
 });
 
 test('nothing overlaps or is cut off from 1024 to 2560 wide', async ({ page }) => {
-  for (const width of [1024, 1280, 2560]) {
-    await page.setViewportSize({ width, height: 800 });
-    for (const lens of LENSES) {
-      await page.goto(lens);
-      const over = await page.evaluate(() => {
-        const main = document.querySelector('main')!;
-        return { page: document.documentElement.scrollWidth - innerWidth, main: main.scrollWidth - main.clientWidth };
-      });
-      expect(over, `${lens} at ${width}`).toEqual({ page: 0, main: 0 });
+  for (const lens of LENSES) {
+    await page.goto(lens);
+    for (const width of [1024, 1280, 2560]) {
+      await page.setViewportSize({ width, height: 800 });
+      const over = () =>
+        page.evaluate(() => {
+          const main = document.querySelector('main')!;
+          return { page: document.documentElement.scrollWidth - innerWidth, main: main.scrollWidth - main.clientWidth };
+        });
+      await expect.poll(over, { message: `${lens} at ${width}` }).toEqual({ page: 0, main: 0 });
     }
   }
 });
@@ -139,12 +141,12 @@ test('opening any lens is quick on the server, and its figures are kept', async 
   const slowest: Record<string, number> = {};
   for (const lens of LENSES) {
     const took: number[] = [];
-    for (let i = 0; i < 5; i++) {
+    for (let i = 0; i < 3; i++) {
       const start = performance.now();
       expect((await request.get(lens)).ok()).toBe(true);
       took.push(performance.now() - start);
     }
-    slowest[lens] = Math.round(took.sort((a, b) => a - b)[2]!);
+    slowest[lens] = Math.round(took.sort((a, b) => a - b)[1]!);
   }
   // Told, not judged: a busy machine is no fault of the lens. The aim is 300 ms.
   console.log('median ms:', JSON.stringify(slowest));

@@ -124,7 +124,7 @@ export function otio(name: string, urls: readonly string[], used: readonly strin
 }
 
 /** Waits until `done` says so; throws after `seconds`. */
-export async function until(done: () => Promise<boolean> | boolean, seconds = 40): Promise<void> {
+export async function until(done: () => Promise<boolean> | boolean, seconds = 120): Promise<void> {
   const end = Date.now() + seconds * 1000;
   while (!(await done())) {
     if (Date.now() > end) throw new Error(`It did not come true within ${seconds} s.`);

@@ -8,7 +8,7 @@ import { shareOf } from '#core/reach/scope.ts';
 import { count, counted, size } from '#core/say/amounts.ts';
 import { UsedStrip } from '../charts/used-strip';
 import { UsesPicture } from '../charts/uses-picture';
-import { useLens, useTo } from '../shell/links';
+import { useAsked, useLens, useTo } from '../shell/links';
 import { Checkbox } from '../ui/checkbox';
 import { Chip, Empty, inputLook, KindDot } from '../ui/parts';
 import { Picture } from '../ui/picture';
@@ -84,7 +84,7 @@ export function Clips({ data }: { data: Data }) {
 }
 
 function Filters({ data }: { data: Data }) {
-  const [search] = useSearchParams();
+  const search = useAsked();
   const submit = useSubmit();
   const kept = [...search].filter(([key]) => !['q', 'kind', 'uses', 'clips'].includes(key));
   return (
@@ -127,7 +127,7 @@ function Filters({ data }: { data: Data }) {
 function Shows({ data, picture, chosen }: { data: Data; picture: boolean; chosen: readonly number[] }) {
   const to = useTo();
   const lens = useLens();
-  const [search] = useSearchParams();
+  const search = useAsked();
   const [first, second] = data.scope.timelineIds.map(
     (id) => data.timelines.find((one) => one.timelineId === id)?.name ?? '',
   );

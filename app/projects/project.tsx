@@ -1,14 +1,14 @@
 // One project: what it holds by kind and volume, its timelines, its bins and clips, what is found and what is used.
 import clsx from 'clsx';
 import { Popover } from 'radix-ui';
-import { Form, Link, useActionData, useFetcher, useSubmit } from 'react-router';
+import { Form, Link, useActionData, useFetcher, useNavigate, useSubmit } from 'react-router';
 import type { Route } from './+types/project';
 import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
 import { type Kind, KINDS, PROJECT_STATES, type VolumeId } from '#core/model.ts';
 import { ago, count, exactTime, size } from '#core/say/amounts.ts';
 import { stateSince } from '#core/say/lenses.ts';
 import { useFrame } from '../shell/frame';
-import { useLens, useTo } from '../shell/links';
+import { useAsked, useLens, useTo } from '../shell/links';
 import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, KindDot, Said } from '../ui/parts';
 import { About } from './about';
 import { Clips } from './clips';
@@ -309,18 +309,27 @@ function EditHome({ kind, home }: { kind: Kind; home: Data['homes'][number] | nu
 /** Timelines; the chosen ones are the scope that used and unused are told of. */
 function Timelines({ data }: { data: Data }) {
   const to = useTo();
+  const navigate = useNavigate();
+  const asked = (useAsked().get('t') ?? '').split(',').map(Number);
+  const chosen = asked.filter((id) => data.timelines.some((one) => one.timelineId === id));
   if (data.timelines.length === 0) return <Empty>Its documents hold no timeline.</Empty>;
-  const chosen = data.scope.timelineIds;
   return (
     <ul className="rows">
       {data.timelines.map((timeline) => {
         const isChosen = chosen.includes(timeline.timelineId);
         const next = isChosen ? chosen.filter((id) => id !== timeline.timelineId) : [...chosen, timeline.timelineId];
+        const address = to({ t: next.join(',') || null, bin: 'all', clips: null });
         return (
           <li key={timeline.timelineId}>
             <Link
-              to={to({ t: next.join(',') || null, bin: 'all', clips: null })}
+              to={address}
               preventScrollReset
+              onClick={(event) => {
+                if (event.button !== 0 || event.ctrlKey || event.metaKey || event.shiftKey || event.altKey) return;
+                event.preventDefault();
+                // Told at once, so that the next click adds to this one.
+                void navigate(address, { preventScrollReset: true, flushSync: true });
+              }}
               aria-current={isChosen ? 'true' : undefined}
               title={isChosen ? 'No longer only what this timeline reaches' : 'Only what this timeline reaches'}
               className={clsx(

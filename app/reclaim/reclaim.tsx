@@ -1,6 +1,6 @@
 // Reclaim: caches by folder, age and size; what goes is chosen here and staged, with the effect on each volume in sight.
 import { useMemo, useState } from 'react';
-import { Link, useFetcher, useSearchParams } from 'react-router';
+import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/reclaim';
 import type { VolumeId } from '#core/model.ts';
 import { AGE_CHOICES } from '#core/reclaim/cuts.ts';
@@ -10,6 +10,7 @@ import { AgeSizePlot } from '../charts/age-size-plot';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/frame';
 import { BeforeAfter, Button, buttonLook, Card, Chip, Empty, LevelMark, Said, Sentence } from '../ui/parts';
+import { useTo } from '../shell/links';
 import { Checkbox } from '../ui/checkbox';
 import { Table } from '../ui/table';
 
@@ -120,12 +121,7 @@ export default function Reclaim({ loaderData }: Route.ComponentProps) {
 }
 
 function Choices({ age, least, onLeast }: { age: number; least: number; onLeast: (megabytes: number) => void }) {
-  const [search] = useSearchParams();
-  const address = (days: number) => {
-    const next = new URLSearchParams(search);
-    next.set('age', String(days));
-    return `?${next.toString()}`;
-  };
+  const to = useTo();
   return (
     <div className="grid gap-3">
       <div>
@@ -134,7 +130,7 @@ function Choices({ age, least, onLeast }: { age: number; least: number; onLeast:
           {AGE_CHOICES.map((days) => (
             <Link
               key={days}
-              to={address(days)}
+              to={to({ age: String(days) })}
               preventScrollReset
               replace
               className={buttonLook(days === age ? 'first' : 'plain')}

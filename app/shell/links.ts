@@ -1,6 +1,6 @@
 // Addresses that keep what the rack has chosen.
-import { useSearchParams } from 'react-router';
-import { useCallback } from 'react';
+import { useCallback, useMemo } from 'react';
+import { useLocation, useNavigation, useSearchParams } from 'react-router';
 
 export const LENSES = [
   { to: '/', name: 'Site' },
@@ -12,10 +12,19 @@ export const LENSES = [
   { to: '/ledger', name: 'Ledger' },
 ] as const;
 
+/** What the address asks for, or will in a moment: a second click must not undo the first that is still on its way. */
+export function useAsked(): URLSearchParams {
+  const [search] = useSearchParams();
+  const { pathname } = useLocation();
+  const { location, formMethod } = useNavigation();
+  const coming =
+    location?.pathname === pathname && (formMethod === undefined || formMethod === 'GET') ? location.search : null;
+  return useMemo(() => (coming === null ? search : new URLSearchParams(coming)), [coming, search]);
+}
+
 /** Makes addresses of other lenses that narrow to the same volumes. */
 export function useLens(): (to: string) => string {
-  const [search] = useSearchParams();
-  const chosen = search.get('v');
+  const chosen = useAsked().get('v');
   return useCallback(
     (to: string) => (chosen ? `${to}${to.includes('?') ? '&' : '?'}v=${encodeURIComponent(chosen)}` : to),
     [chosen],
@@ -26,7 +35,7 @@ export type To = (changes: Record<string, string | null>) => string;
 
 /** Addresses of the same lens that keep everything but what is changed; null takes a part away. */
 export function useTo(): To {
-  const [search] = useSearchParams();
+  const search = useAsked();
   return (changes) => {
     const next = new URLSearchParams(search);
     for (const [key, value] of Object.entries(changes))
@@ -38,8 +47,7 @@ export function useTo(): To {
 
 /** Numbers of the volumes the rack has chosen. */
 export function useChosen(): number[] {
-  const [search] = useSearchParams();
-  return (search.get('v') ?? '')
+  return (useAsked().get('v') ?? '')
     .split(',')
     .map(Number)
     .filter((n) => Number.isSafeInteger(n) && n > 0);

@@ -8,7 +8,7 @@ import { KINDS } from '#core/model.ts';
 import { exactTime, percentFull, size, span } from '#core/say/amounts.ts';
 import { Bar, kindColour } from '../ui/parts';
 import type { FrameData } from './frame';
-import { useChosen } from './links';
+import { useAsked, useChosen } from './links';
 
 export function Rack({ frame }: { frame: FrameData }) {
   const chosen = useChosen();
@@ -46,7 +46,7 @@ export function Rack({ frame }: { frame: FrameData }) {
 
 function AllVolumes({ chosen, all }: { chosen: number; all: number }) {
   const { pathname } = useLocation();
-  const [search] = useSearchParams();
+  const search = useAsked();
   if (chosen === 0) return <span className="text-xs text-ink-3">all {all} volumes</span>;
   const next = new URLSearchParams(search);
   next.delete('v');
@@ -67,7 +67,8 @@ function VolumeRow({
   nowMs: number;
 }) {
   const { pathname } = useLocation();
-  const [search, setSearch] = useSearchParams();
+  const search = useAsked();
+  const [, setSearch] = useSearchParams();
   const isChosen = chosen.includes(volume.volumeId);
   const addressOf = (ids: number[]) => {
     const next = new URLSearchParams(search);
