@@ -129,6 +129,15 @@ test('where telling needs every frame of a long recording to be met, its size is
   expect(read('pieces.mp4').tracks[0]!.bytes).toBeGreaterThan(0);
 });
 
+test('an MXF that is still written, or cut off in its body, tells all but its sizes', () => {
+  const whole = made.get('few.mxf')!;
+  for (let end = Math.floor(whole.length / 2); end < Math.floor(whole.length / 2) + 300; end++) {
+    const reading = readEssence(memorySource(whole.subarray(0, end)));
+    if (!reading.ok) throw new Error(`cut at ${end}: ${reading.trouble.detail}`);
+    expect(reading.essence.tracks).toMatchObject([{ is: 'picture', width: 128, height: 72, bytes: null }]);
+  }
+});
+
 test('a file cut off anywhere ends in a sentence or in what it still says', () => {
   for (const bytes of made.values())
     for (let part = 1; part < 24; part++) {

@@ -33,7 +33,7 @@ export function readMxf(source: ByteSource): Essence {
   }
   if (metadata.sets.length === 0) throw new EssenceTrouble(0, 'it has no header metadata');
   const index = indexTable(source, header, metadata);
-  return essenceOf(metadata, index, elementBytes(source, header, index));
+  return essenceOf(metadata, index, sizesOf(source, header, index));
 }
 
 const hex = (view: DataView, at: number, length: number): string => {
@@ -268,7 +268,8 @@ function longest({ sets }: Metadata, rate: Rate): number {
 const sameRate = (a: Rate, b: Rate) => a.num * b.den === b.num * a.den;
 
 function segments(source: ByteSource, begin: number, most: number): IndexTable | null {
-  const view = piece(source, begin, Math.max(0, Math.min(source.size - begin, most)));
+  if (begin >= source.size || most <= 0) return null;
+  const view = piece(source, begin, Math.min(source.size - begin, most));
   let frames = 0;
   let rate: Rate | null = null;
   const units = new Set<number>();
@@ -301,13 +302,25 @@ const ELEMENT = '060e2b3401020101';
 /** Pieces of the body that are looked at, a short reading each. */
 const MOST_PIECES = 256;
 
+/** A body that cannot be walked leaves sizes open: a recording that is still written has an end like that. */
+function sizesOf(source: ByteSource, header: Partition, index: IndexTable | null): Map<string, number> {
+  try {
+    return elementBytes(source, header, index);
+  } catch (error) {
+    if (error instanceof EssenceTrouble || error instanceof RangeError) return new Map();
+    throw error;
+  }
+}
+
 /**
  * Bytes of all samples, by element, as far as the structure tells: where the body has few pieces (one for a whole track,
  * as clip-wrapped essence has it), or where the index table says that every edit unit is as large as the first.
  */
 function elementBytes(source: ByteSource, header: Partition, index: IndexTable | null): Map<string, number> {
   const sums = new Map<string, number>();
-  const end = header.footer > 0 ? Math.min(header.footer, source.size) : source.size;
+  const end = header.footer;
+  // Without its footer a file is not whole.
+  if (end <= 0 || end >= source.size) return sums;
   let at = header.begin + header.headerBytes + header.indexBytes;
   let units = 1;
   let first: { key: string; at: number; n: number } | undefined;
