@@ -2,7 +2,7 @@
 // then nothing was changed.
 import { data } from 'react-router';
 import type { z } from 'zod';
-import { Refused } from '#server/refused.ts';
+import { Refused } from '#server/runtime/refused.ts';
 import type { Answer } from './lib/answer.ts';
 
 export async function answer<Schema extends z.ZodType>(

@@ -7,7 +7,7 @@ import { union } from '#core/time/rates.ts';
 import { pathHash } from '#server/db/catalogue-writer.ts';
 import { connect, type Database, loadRows, withConnection } from '#server/db/connect.ts';
 import { migrate } from '#server/db/migrate.ts';
-import { settleProjects } from '#server/services/project-sums.ts';
+import { settleProjects } from '#server/readings/project-sums.ts';
 import { type OwnDatabase, startDatabase } from '../setup/mariadb.ts';
 
 export const SITE = {

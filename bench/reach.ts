@@ -8,8 +8,8 @@ import { documentPool } from '#disk/documents/documents.ts';
 import { disconnect, inTransaction } from '#server/db/connect.ts';
 import { documents } from '#server/db/schema.ts';
 import { forgetContents, writeContents } from '#server/db/documents.ts';
-import { type ClipFilter, projectBins, projectClips, projectTimelines, WHOLE_PROJECT } from '#server/services/clips.ts';
-import { settleAfterDocuments } from '#server/jobs/read-documents.ts';
+import { type ClipFilter, projectBins, projectClips, projectTimelines, WHOLE_PROJECT } from '#server/reach/clips.ts';
+import { settleAfterDocuments } from '#server/readings/read-documents.ts';
 import { largeCatalogue } from './catalogue.ts';
 
 const rounds = Number(process.argv[2] ?? 10);

@@ -7,8 +7,8 @@ import { walkPool } from '#disk/walk/walk.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
 import { connect, disconnect } from '#server/db/connect.ts';
 import { migrate } from '#server/db/migrate.ts';
-import { readVolume } from '#server/jobs/read-volume.ts';
-import { addVolume } from '#server/services/stores.ts';
+import { readVolume } from '#server/readings/read-volume.ts';
+import { addVolume } from '#server/stores/stores.ts';
 import { startDatabase } from '../setup/mariadb.ts';
 import { makeTree } from './tree.ts';
 

@@ -3,7 +3,7 @@
 import { type ChildProcess, spawn } from 'node:child_process';
 import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
-import { size } from '#core/say/amounts.ts';
+import { size } from '#core/wording/amounts.ts';
 import { makeSite } from '#demo/site.ts';
 import { registerSite } from '#demo/register.ts';
 import { connect, disconnect } from '#server/db/connect.ts';

@@ -8,10 +8,10 @@ import { contentPool } from '#disk/content/content.ts';
 import { documentPool } from '#disk/documents/documents.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
 import { walkPool } from '#disk/walk/walk.ts';
-import type { Pools } from '#server/jobs/context.ts';
-import { readDocuments } from '#server/jobs/read-documents.ts';
-import { readVolume } from '#server/jobs/read-volume.ts';
-import { addCarrier, addVolume } from '#server/services/stores.ts';
+import type { Pools } from '#server/runtime/context.ts';
+import { readDocuments } from '#server/readings/read-documents.ts';
+import { readVolume } from '#server/readings/read-volume.ts';
+import { addCarrier, addVolume } from '#server/stores/stores.ts';
 import { startWorker, type Worker } from '#server/worker.ts';
 import { testDatabase, type TestDatabase } from './database.ts';
 

@@ -1,7 +1,7 @@
 // What the archive route asks of the services, and what it changes through them.
-import { archiveLensSentence } from '#core/say/lenses.ts';
-import { projectRows } from '#server/services/projects.ts';
-import { archiveRows } from '#server/services/shelf.ts';
+import { archiveLensSentence } from '#core/wording/lenses.ts';
+import { projectRows } from '#server/projects/projects.ts';
+import { archiveRows } from '#server/archives/shelf.ts';
 import { db } from '../db.server';
 
 export async function loader() {

@@ -1,8 +1,8 @@
 // Archive: which projects are ready to leave, and how far each has come.
 import { Link } from 'react-router';
 import type { Route } from './+types/archive';
-import { exactTime, size } from '#core/say/amounts.ts';
-import { stateSince } from '#core/say/lenses.ts';
+import { exactTime, size } from '#core/wording/amounts.ts';
+import { stateSince } from '#core/wording/lenses.ts';
 import { useFrame } from '../shell/frame';
 import { useLens } from '../shell/links';
 import { buttonLook, Chip, Empty, Sentence } from '../ui/parts';

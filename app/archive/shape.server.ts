@@ -4,12 +4,12 @@ import { stageArchiveForm } from '#contract/forms.ts';
 import { archiveFolderName, estimateSeconds } from '#core/archive/selection.ts';
 import type { CarrierId, ProjectId } from '#core/model.ts';
 import { nameOf } from '#core/paths.ts';
-import { size } from '#core/say/amounts.ts';
-import { projectSelection } from '#server/services/archive-selection.ts';
-import { stageArchive } from '#server/services/plan.ts';
-import { projectById } from '#server/services/projects.ts';
-import { measuredRates } from '#server/services/rates.ts';
-import { carrierRows } from '#server/services/shelf.ts';
+import { size } from '#core/wording/amounts.ts';
+import { projectSelection } from '#server/archives/selection.ts';
+import { stageArchive } from '#server/plan/plan.ts';
+import { projectById } from '#server/projects/projects.ts';
+import { measuredRates } from '#server/archives/rates.ts';
+import { carrierRows } from '#server/archives/shelf.ts';
 import { answer, idFrom } from '../answer.server';
 import { db } from '../db.server';
 

@@ -2,8 +2,8 @@
 import { useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/shape';
-import { count, counted, duration, exactTime, size } from '#core/say/amounts.ts';
-import { archiveSentence, LEFT_OUT_WORDS, stateSince } from '#core/say/lenses.ts';
+import { count, counted, duration, exactTime, size } from '#core/wording/amounts.ts';
+import { archiveSentence, LEFT_OUT_WORDS, stateSince } from '#core/wording/lenses.ts';
 import { Waterfall } from '../charts/waterfall';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/frame';

@@ -3,7 +3,7 @@
 // screen reader.
 import { max, scaleLog } from 'd3';
 import { useState } from 'react';
-import { ago, size } from '#core/say/amounts.ts';
+import { ago, size } from '#core/wording/amounts.ts';
 
 export interface PlotFolder {
   folderId: number;

@@ -3,7 +3,7 @@
 import clsx from 'clsx';
 import { hierarchy, treemap, treemapSquarify } from 'd3';
 import { Link } from 'react-router';
-import { size } from '#core/say/amounts.ts';
+import { size } from '#core/wording/amounts.ts';
 
 export interface MapArea {
   key: string;

@@ -4,7 +4,7 @@ import { line, max, scaleLinear } from 'd3';
 import { useState } from 'react';
 import type { Forecast, Sample } from '#core/forecast/forecast.ts';
 import { forecastWords } from '#core/forecast/forecast.ts';
-import { day as dayWords, percentFull } from '#core/say/amounts.ts';
+import { day as dayWords, percentFull } from '#core/wording/amounts.ts';
 
 export interface Filling {
   volumeId: number;

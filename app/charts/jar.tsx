@@ -1,6 +1,6 @@
 // A carrier drawn as a jar: its layers are archives, its height is its capacity.
 import { useId } from 'react';
-import { size } from '#core/say/amounts.ts';
+import { size } from '#core/wording/amounts.ts';
 
 interface Layer {
   name: string;

@@ -2,7 +2,7 @@
 import { scaleSqrt } from 'd3';
 import { Link } from 'react-router';
 import type { ProjectId, VolumeId } from '#core/model.ts';
-import { size } from '#core/say/amounts.ts';
+import { size } from '#core/wording/amounts.ts';
 import { useLens } from '../shell/links';
 
 export interface MatrixProject {

@@ -1,5 +1,5 @@
 // When what is here was last changed, as layers from new to old, each as wide as it is large, with its bytes below.
-import { size } from '#core/say/amounts.ts';
+import { size } from '#core/wording/amounts.ts';
 
 const SHADES = ['100%', '72%', '48%', '30%', '16%'];
 const shade = (i: number) => `color-mix(in oklab, var(--accent-deep) ${SHADES[i]}, var(--ground))`;

@@ -3,7 +3,7 @@
 import { linkHorizontal } from 'd3';
 import { useState } from 'react';
 import type { Kind } from '#core/model.ts';
-import { count } from '#core/say/amounts.ts';
+import { count } from '#core/wording/amounts.ts';
 import { kindColour } from '../ui/parts';
 
 interface PicturedClip {

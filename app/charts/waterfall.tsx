@@ -1,6 +1,6 @@
 // From what is on disk today to the archive: each part that stays out takes its share away. Every bar carries its number.
 import { scaleLinear } from 'd3';
-import { size } from '#core/say/amounts.ts';
+import { size } from '#core/wording/amounts.ts';
 
 interface Step {
   key: string;

@@ -1,7 +1,7 @@
 // What the ledger route asks of the services, and what it changes through them.
 import type { Route } from './+types/ledger';
-import { ledgerSentence } from '#core/say/lenses.ts';
-import { brokenReceipts, ledgerSums, pageOfReceipts } from '#server/services/ledger.ts';
+import { ledgerSentence } from '#core/wording/lenses.ts';
+import { brokenReceipts, ledgerSums, pageOfReceipts } from '#server/ledger/ledger.ts';
 import { db } from '../db.server';
 
 const PAGE = 100;

@@ -1,7 +1,7 @@
 // Ledger: a receipt for everything done, newest first, with its checksums; receipts that were changed from outside show.
 import { Link } from 'react-router';
 import type { Route } from './+types/ledger';
-import { ago, count, exactTime, size } from '#core/say/amounts.ts';
+import { ago, count, exactTime, size } from '#core/wording/amounts.ts';
 import { Chip, Empty, Sentence } from '../ui/parts';
 
 export { loader } from './ledger.server.ts';

@@ -3,7 +3,7 @@
 import { useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/project';
-import { count, counted, day, exactTime, size } from '#core/say/amounts.ts';
+import { count, counted, day, exactTime, size } from '#core/wording/amounts.ts';
 import { PROJECT_STATES } from '#core/model.ts';
 import type { Answer } from '../lib/answer';
 import { Button, Card, Chip, Empty, Field, inputLook, Said } from '../ui/parts';

@@ -1,7 +1,7 @@
 // Which clips of a project an address asks for: its page, its export and its report read the same words.
 import type { Kind, ProjectId } from '#core/model.ts';
 import { KINDS } from '#core/model.ts';
-import { type ClipFilter, projectBins, type Show, SHOWS, timelinesAmong } from '#server/services/clips.ts';
+import { type ClipFilter, projectBins, type Show, SHOWS, timelinesAmong } from '#server/reach/clips.ts';
 import { db } from '../db.server';
 
 /** Clips that an address can name one by one. */

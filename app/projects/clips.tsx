@@ -5,7 +5,7 @@ import { useState } from 'react';
 import { Form, Link, useNavigation, useSearchParams, useSubmit } from 'react-router';
 import { KINDS } from '#core/model.ts';
 import { shareOf } from '#core/reach/scope.ts';
-import { count, counted, size } from '#core/say/amounts.ts';
+import { count, counted, size } from '#core/wording/amounts.ts';
 import { UsedStrip } from '../charts/used-strip';
 import { UsesPicture } from '../charts/uses-picture';
 import { useAsked, useLens, useTo } from '../shell/links';

@@ -2,9 +2,9 @@
 import type { Route } from './+types/export-data';
 import type { ProjectId } from '#core/model.ts';
 import { shareOf } from '#core/reach/scope.ts';
-import { csvText } from '#core/say/csv.ts';
-import { type ClipRow, projectClips } from '#server/services/clips.ts';
-import { projectById } from '#server/services/projects.ts';
+import { csvText } from '#core/wording/csv.ts';
+import { type ClipRow, projectClips } from '#server/reach/clips.ts';
+import { projectById } from '#server/projects/projects.ts';
 import { idFrom } from '../answer.server';
 import { db } from '../db.server';
 import { clipsAsked } from './clips-asked.server';

@@ -2,9 +2,9 @@
 import type { Route } from './+types/missing';
 import { relinkForm } from '#contract/forms.ts';
 import type { ProjectId } from '#core/model.ts';
-import { candidatesFor, missingMedia, oldFolder } from '#server/services/missing.ts';
-import { projectById } from '#server/services/projects.ts';
-import { askToRelink } from '#server/services/relink.ts';
+import { candidatesFor, missingMedia, oldFolder } from '#server/reach/missing.ts';
+import { projectById } from '#server/projects/projects.ts';
+import { askToRelink } from '#server/reach/ask-to-relink.ts';
 import { answer, idFrom } from '../answer.server';
 import { db, nameList } from '../db.server';
 import { personOf } from '../person.server';

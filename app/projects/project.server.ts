@@ -2,8 +2,8 @@
 import type { Route } from './+types/project';
 import { projectForm } from '#contract/forms.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
-import { counted, size } from '#core/say/amounts.ts';
-import { MOST_CLIPS, projectClips, projectTimelines } from '#server/services/clips.ts';
+import { counted, size } from '#core/wording/amounts.ts';
+import { MOST_CLIPS, projectClips, projectTimelines } from '#server/reach/clips.ts';
 import {
   projectById,
   projectDocuments,
@@ -11,11 +11,11 @@ import {
   projectMedia,
   setState,
   statesOf,
-} from '#server/services/projects.ts';
-import { projectHomes, setHome, takeSuggestedHomes } from '#server/services/homes.ts';
-import { borrowedBy } from '#server/services/ownership.ts';
-import { changeProject, makeHomes, templateFrom, titleTroubles } from '#server/services/register-project.ts';
-import { stageMoveHome } from '#server/services/stage-move.ts';
+} from '#server/projects/projects.ts';
+import { projectHomes, setHome, takeSuggestedHomes } from '#server/projects/homes.ts';
+import { borrowedBy } from '#server/projects/ownership.ts';
+import { changeProject, makeHomes, templateFrom, titleTroubles } from '#server/projects/register-project.ts';
+import { stageMoveHome } from '#server/steps/stage-move.ts';
 import { answer, idFrom } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';

@@ -5,8 +5,8 @@ import { Form, Link, useActionData, useFetcher, useNavigate, useSubmit } from 'r
 import type { Route } from './+types/project';
 import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
 import { type Kind, KINDS, PROJECT_STATES, type VolumeId } from '#core/model.ts';
-import { ago, count, exactTime, size } from '#core/say/amounts.ts';
-import { stateSince } from '#core/say/lenses.ts';
+import { ago, count, exactTime, size } from '#core/wording/amounts.ts';
+import { stateSince } from '#core/wording/lenses.ts';
 import { useFrame } from '../shell/frame';
 import { useAsked, useLens, useTo } from '../shell/links';
 import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, KindDot, Said } from '../ui/parts';

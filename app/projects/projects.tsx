@@ -2,8 +2,8 @@
 import { useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/projects';
-import { count, exactTime, size } from '#core/say/amounts.ts';
-import { stateSince } from '#core/say/lenses.ts';
+import { count, exactTime, size } from '#core/wording/amounts.ts';
+import { stateSince } from '#core/wording/lenses.ts';
 import { useFrame } from '../shell/frame';
 import { useLens } from '../shell/links';
 import type { Answer } from '../lib/answer';

@@ -1,9 +1,9 @@
 // What the report of a project asks of the services.
 import type { Route } from './+types/report';
 import type { ProjectId } from '#core/model.ts';
-import { projectClips, projectTimelines } from '#server/services/clips.ts';
-import { projectById, projectDocuments, projectHoldings, projectMedia } from '#server/services/projects.ts';
-import { projectHomes } from '#server/services/homes.ts';
+import { projectClips, projectTimelines } from '#server/reach/clips.ts';
+import { projectById, projectDocuments, projectHoldings, projectMedia } from '#server/projects/projects.ts';
+import { projectHomes } from '#server/projects/homes.ts';
 import { idFrom } from '../answer.server';
 import { db } from '../db.server';
 import { clipsAsked } from './clips-asked.server';

@@ -4,7 +4,7 @@ import { Link } from 'react-router';
 import type { Route } from './+types/report';
 import { KINDS } from '#core/model.ts';
 import { shareText } from '#core/reach/scope.ts';
-import { count, counted, day, exactTime, size } from '#core/say/amounts.ts';
+import { count, counted, day, exactTime, size } from '#core/wording/amounts.ts';
 import { useFrame } from '../shell/frame';
 import { useLens } from '../shell/links';
 import { Button, buttonLook, KindDot } from '../ui/parts';

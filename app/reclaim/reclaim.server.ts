@@ -3,10 +3,10 @@ import type { Route } from './+types/reclaim';
 import { stageCachesForm } from '#contract/forms.ts';
 import type { FolderId } from '#core/model.ts';
 import { AGE_CHOICES, cutDay } from '#core/reclaim/cuts.ts';
-import { counted, size } from '#core/say/amounts.ts';
-import { stageCaches } from '#server/services/plan.ts';
-import { chosenVolumes, rackVolumes } from '#server/services/rack.ts';
-import { cacheBytes, cacheFolders, MOST_FOLDERS } from '#server/services/reclaim.ts';
+import { counted, size } from '#core/wording/amounts.ts';
+import { stageCaches } from '#server/plan/plan.ts';
+import { chosenVolumes, rackVolumes } from '#server/site/rack.ts';
+import { cacheBytes, cacheFolders, MOST_FOLDERS } from '#server/reclaim/reclaim.ts';
 import { answer, volumesAsked } from '../answer.server';
 import { db } from '../db.server';
 

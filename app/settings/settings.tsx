@@ -6,8 +6,8 @@ import type { Route } from './+types/settings';
 import type { KindRule } from '#core/kinds/kinds.ts';
 import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
 import { DUTIES, type Duty, type Kind, KINDS } from '#core/model.ts';
-import { count, counted, size } from '#core/say/amounts.ts';
-import { kindsSentence } from '#core/say/lenses.ts';
+import { count, counted, size } from '#core/wording/amounts.ts';
+import { kindsSentence } from '#core/wording/lenses.ts';
 import { Button, buttonLook, Card, Empty, Field, inputLook, KindDot, Said, Sentence } from '../ui/parts';
 import type { action, Preview } from './settings.server.ts';
 

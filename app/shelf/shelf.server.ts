@@ -2,10 +2,10 @@
 import type { Route } from './+types/shelf';
 import { shelfForm } from '#contract/forms.ts';
 import type { ArchiveId, VolumeId } from '#core/model.ts';
-import { counted, size } from '#core/say/amounts.ts';
-import { shelfSentence } from '#core/say/lenses.ts';
-import { stageOriginals, stageRestore } from '#server/services/plan.ts';
-import { archiveRows, carrierRows } from '#server/services/shelf.ts';
+import { counted, size } from '#core/wording/amounts.ts';
+import { shelfSentence } from '#core/wording/lenses.ts';
+import { stageOriginals, stageRestore } from '#server/plan/plan.ts';
+import { archiveRows, carrierRows } from '#server/archives/shelf.ts';
 import { answer } from '../answer.server';
 import { db } from '../db.server';
 

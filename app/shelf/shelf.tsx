@@ -3,7 +3,7 @@ import { Dialog } from 'radix-ui';
 import { useState } from 'react';
 import { useFetcher } from 'react-router';
 import type { Route } from './+types/shelf';
-import { ago, count, counted, day, exactTime, size } from '#core/say/amounts.ts';
+import { ago, count, counted, day, exactTime, size } from '#core/wording/amounts.ts';
 import { Jar, LAYER_COLOURS } from '../charts/jar';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/frame';

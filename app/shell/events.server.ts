@@ -1,6 +1,6 @@
 // Work as it goes, as server-sent events: a message whenever something about it changed.
 import type { Route } from './+types/events';
-import { jobRows } from '#server/services/work.ts';
+import { jobRows } from '#server/site/work.ts';
 import { db } from '../db.server';
 
 const LOOK_EVERY_MS = 600;

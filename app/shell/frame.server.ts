@@ -1,11 +1,11 @@
 // What the frame route asks of the services, and what it changes through them.
 import type { Route } from './+types/frame';
 import { totals } from '#core/plan/plan.ts';
-import { currentPlan } from '#server/services/plan.ts';
-import { forecasts } from '#server/services/growth.ts';
-import { rackVolumes } from '#server/services/rack.ts';
-import { siteName } from '#server/services/site.ts';
-import { jobRows } from '#server/services/work.ts';
+import { currentPlan } from '#server/plan/plan.ts';
+import { forecasts } from '#server/readings/growth.ts';
+import { rackVolumes } from '#server/site/rack.ts';
+import { siteName } from '#server/site/site.ts';
+import { jobRows } from '#server/site/work.ts';
 import { db } from '../db.server';
 import { personOf, themeOf } from '../person.server';
 

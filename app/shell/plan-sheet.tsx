@@ -3,8 +3,8 @@
 import { useEffect } from 'react';
 import { useFetcher } from 'react-router';
 import { type Level, LEVEL_WORDS } from '#core/model.ts';
-import { count, counted, inWords, size } from '#core/say/amounts.ts';
-import { findingWords, ifNeededAgain } from '#core/say/plan.ts';
+import { count, counted, inWords, size } from '#core/wording/amounts.ts';
+import { findingWords, ifNeededAgain } from '#core/wording/plan.ts';
 import type { Answer } from '../lib/answer';
 import { BeforeAfter, Button, Card, LevelMark, Said } from '../ui/parts';
 import { Sheet } from '../ui/sheet';

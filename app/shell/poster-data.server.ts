@@ -1,7 +1,7 @@
 // One picture of a media file, for clips and for the strip of a file's facts.
 import type { Route } from './+types/poster-data';
 import { posterStore, type PosterStore } from '#disk/posters.ts';
-import { MOST_POSTER_BYTES, posterOf } from '#server/services/posters.ts';
+import { MOST_POSTER_BYTES, posterOf } from '#server/projects/posters.ts';
 import { settings } from '#server/settings.ts';
 import { idFrom } from '../answer.server';
 import { db } from '../db.server';

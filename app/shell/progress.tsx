@@ -1,6 +1,6 @@
 // How far one piece of work is, in words and as a bar: the tray and the work sheet show both.
-import { counted, duration, rate, size } from '#core/say/amounts.ts';
-import type { JobRow } from '#server/services/work.ts';
+import { counted, duration, rate, size } from '#core/wording/amounts.ts';
+import type { JobRow } from '#server/site/work.ts';
 
 /** Bytes, rate and time left of one job, in words. */
 export function progressWords(job: JobRow): string {

@@ -5,7 +5,7 @@ import { group } from 'd3';
 import { Link, useLocation, useSearchParams } from 'react-router';
 import { forecastWords } from '#core/forecast/forecast.ts';
 import { KINDS } from '#core/model.ts';
-import { exactTime, percentFull, size, span } from '#core/say/amounts.ts';
+import { exactTime, percentFull, size, span } from '#core/wording/amounts.ts';
 import { Bar, kindColour } from '../ui/parts';
 import type { FrameData } from './frame';
 import { useAsked, useChosen } from './links';

@@ -1,6 +1,6 @@
 // What the search field asks of the services.
 import type { Route } from './+types/search-data';
-import { search } from '#server/services/search.ts';
+import { search } from '#server/search/search.ts';
 import { db, nameList } from '../db.server';
 
 /** A search that fails is told in the field: it must never take the page away that was being worked on. */

@@ -2,8 +2,8 @@
 import clsx from 'clsx';
 import { useEffect, useId, useRef, useState } from 'react';
 import { useFetcher, useNavigate } from 'react-router';
-import { size } from '#core/say/amounts.ts';
-import type { Found, Hit } from '#server/services/search.ts';
+import { size } from '#core/wording/amounts.ts';
+import type { Found, Hit } from '#server/search/search.ts';
 import { isTyping } from './typing';
 
 const placeOf = (hit: Hit): string => {

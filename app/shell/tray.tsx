@@ -1,8 +1,8 @@
 // The tray: left the plan that is being staged, right the work under way. Each opens upward into its whole.
 import { useEffect, useRef, useState } from 'react';
 import { useLocation, useRevalidator } from 'react-router';
-import { counted, size } from '#core/say/amounts.ts';
-import type { JobRow } from '#server/services/work.ts';
+import { counted, size } from '#core/wording/amounts.ts';
+import type { JobRow } from '#server/site/work.ts';
 import { Button } from '../ui/parts';
 import type { FrameData } from './frame';
 import { ProgressBar, progressWords } from './progress';

@@ -2,9 +2,9 @@
 import type { Route } from './+types/work-data';
 import { workForm } from '#contract/forms.ts';
 import type { FolderId, JobId, VolumeId } from '#core/model.ts';
-import { counted } from '#core/say/amounts.ts';
-import { cancelJob } from '#server/jobs/queue.ts';
-import { askToRead, askToReadFolder } from '#server/services/work.ts';
+import { counted } from '#core/wording/amounts.ts';
+import { cancelJob } from '#server/runtime/queue.ts';
+import { askToRead, askToReadFolder } from '#server/site/work.ts';
 import { answer } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';

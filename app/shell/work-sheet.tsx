@@ -1,7 +1,7 @@
 // All work: what runs, what waits, what ended and how. From here work is cancelled and volumes are read again.
 import { useFetcher } from 'react-router';
-import { ago, exactTime } from '#core/say/amounts.ts';
-import type { JobRow } from '#server/services/work.ts';
+import { ago, exactTime } from '#core/wording/amounts.ts';
+import type { JobRow } from '#server/site/work.ts';
 import type { Answer } from '../lib/answer';
 import { Button, Chip, Empty, Said, type Tone } from '../ui/parts';
 import { Sheet } from '../ui/sheet';

@@ -1,15 +1,15 @@
 // What the site route asks of the services, and what it changes through them.
 import type { Route } from './+types/site';
 import { KINDS } from '#core/model.ts';
-import { decisions } from '#core/say/decisions.ts';
-import { siteSentence } from '#core/say/lenses.ts';
+import { decisions } from '#core/wording/decisions.ts';
+import { siteSentence } from '#core/wording/lenses.ts';
 import type { Forecast } from '#core/forecast/forecast.ts';
-import { causesOfGrowth, forecasts } from '#server/services/growth.ts';
-import { allStrays, homesInTrouble } from '#server/services/homes.ts';
-import { ownerlessByVolume } from '#server/services/ownership.ts';
-import { projectRows } from '#server/services/projects.ts';
-import { chosenVolumes, rackVolumes } from '#server/services/rack.ts';
-import { brokenDocuments } from '#server/services/broken-documents.ts';
+import { causesOfGrowth, forecasts } from '#server/readings/growth.ts';
+import { allStrays, homesInTrouble } from '#server/projects/homes.ts';
+import { ownerlessByVolume } from '#server/projects/ownership.ts';
+import { projectRows } from '#server/projects/projects.ts';
+import { chosenVolumes, rackVolumes } from '#server/site/rack.ts';
+import { brokenDocuments } from '#server/projects/broken-documents.ts';
 import { volumesAsked } from '../answer.server';
 import { db } from '../db.server';
 

@@ -1,8 +1,8 @@
 // Site, the opening lens: what needs a decision, what the site holds, where projects live.
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/site';
-import { size } from '#core/say/amounts.ts';
-import { type Decision } from '#core/say/decisions.ts';
+import { size } from '#core/wording/amounts.ts';
+import { type Decision } from '#core/wording/decisions.ts';
 import { FillChart } from '../charts/fill-chart';
 import { SiteMatrix } from '../charts/site-matrix';
 import { useLens } from '../shell/links';

@@ -2,7 +2,7 @@
 import { useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/space';
-import { ago, counted, exactTime, size } from '#core/say/amounts.ts';
+import { ago, counted, exactTime, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/frame';
 import { type To, useLens } from '../shell/links';

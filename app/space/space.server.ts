@@ -1,13 +1,13 @@
 // What the space route asks of the services.
-import { essenceFacts } from '#server/services/essence.ts';
+import { essenceFacts } from '#server/readings/essence.ts';
 import type { Route } from './+types/space';
 import type { FolderId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
-import { spaceSentence } from '#core/say/lenses.ts';
-import { fileFacts } from '#server/services/ownership.ts';
-import { chosenVolumes, rackVolumes } from '#server/services/rack.ts';
-import { stationPaths } from '#server/services/places.ts';
-import { projectById } from '#server/services/projects.ts';
+import { spaceSentence } from '#core/wording/lenses.ts';
+import { fileFacts } from '#server/projects/ownership.ts';
+import { chosenVolumes, rackVolumes } from '#server/site/rack.ts';
+import { stationPaths } from '#server/stores/places.ts';
+import { projectById } from '#server/projects/projects.ts';
 import {
   AREAS_BY,
   areas,
@@ -20,7 +20,7 @@ import {
   type Scope,
   strata,
   unitsIn,
-} from '#server/services/space.ts';
+} from '#server/space/space.ts';
 import { volumesAsked } from '../answer.server';
 import { db } from '../db.server';
 

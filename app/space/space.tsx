@@ -4,7 +4,7 @@ import clsx from 'clsx';
 import { useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import type { Route } from './+types/space';
-import { count, counted, exactTime, ago, size } from '#core/say/amounts.ts';
+import { count, counted, exactTime, ago, size } from '#core/wording/amounts.ts';
 import { AreaMap } from '../charts/area-map';
 import { Strata } from '../charts/strata';
 import { type To, useTo } from '../shell/links';

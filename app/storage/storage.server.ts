@@ -10,11 +10,11 @@ import {
   retireVolume,
   setMount,
   stationRows,
-} from '#server/services/places.ts';
-import { lastReading } from '#server/services/notices.ts';
-import { rackVolumes } from '#server/services/rack.ts';
-import { carrierRows } from '#server/services/shelf.ts';
-import { registerCarrier, registerVolume } from '#server/services/register.ts';
+} from '#server/stores/places.ts';
+import { lastReading } from '#server/readings/notices.ts';
+import { rackVolumes } from '#server/site/rack.ts';
+import { carrierRows } from '#server/archives/shelf.ts';
+import { registerCarrier, registerVolume } from '#server/stores/register.ts';
 import { answer } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';

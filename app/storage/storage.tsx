@@ -2,7 +2,7 @@
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/storage';
 import { DUTIES } from '#core/model.ts';
-import { ago, counted, exactTime, size } from '#core/say/amounts.ts';
+import { ago, counted, exactTime, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/frame';
 import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';

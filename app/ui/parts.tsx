@@ -3,7 +3,7 @@ import clsx from 'clsx';
 import type { ComponentProps, ReactNode } from 'react';
 import type { Kind, Level } from '#core/model.ts';
 import { LEVEL_WORDS } from '#core/model.ts';
-import { percentFull, size } from '#core/say/amounts.ts';
+import { percentFull, size } from '#core/wording/amounts.ts';
 
 export function Button({
   tone = 'plain',

@@ -2,7 +2,7 @@
 // byte of the document stays as it was, unknown parts included. Called when archiving and when restoring.
 import { type Node, parseTree } from 'jsonc-parser';
 import { folderOf, nameOf } from '../paths.ts';
-import { relinkEdl } from './edl.ts';
+import { relinkEdl } from './formats/edl.ts';
 import { pathOfUrl } from './targets.ts';
 
 /** New places for references, by what is written now; null leaves a reference as it is. */

@@ -1,12 +1,12 @@
 // What a media file's own structure says of it: codec, size, rate, channels, length, start timecode, reel. Asked for
 // every file that documents name; never for what lies between the headers.
 import type { Rate } from '../time/rates.ts';
-import { readAiff } from './aiff.ts';
+import { readAiff } from './formats/aiff.ts';
 import { type ByteSource, EssenceTrouble } from './bytes.ts';
-import { readMov } from './mov.ts';
-import { readMxf } from './mxf.ts';
-import { readStill } from './stills.ts';
-import { readWav } from './wav.ts';
+import { readMov } from './formats/mov.ts';
+import { readMxf } from './formats/mxf.ts';
+import { readStill } from './formats/stills.ts';
+import { readWav } from './formats/wav.ts';
 
 export interface PictureTrack {
   is: 'picture';

@@ -1,7 +1,7 @@
 // Which file a clip that lost its media may mean: every candidate with the evidence for and against it. Nothing is ever
 // taken without being certain, and certain means: nothing speaks against it, enough speaks for it, and no other file is
 // as good. Used by the missing page, the command line, and for documents that write no paths at all.
-import { count, counted, size } from '../say/amounts.ts';
+import { count, counted, size } from '../wording/amounts.ts';
 import { foldPath } from '../homes/moves.ts';
 import { type FrameRange, perSecond, type Rate } from '../time/rates.ts';
 import { labelText } from '../time/timecode.ts';

@@ -1,6 +1,6 @@
 // Which caches are old enough to go: the day before which a file must have been changed last. Whole days in UTC, so
 // that the preview, taken from rollups by day, and the plan, taken from file rows, are the same to the byte.
-import { dayOfUs } from '../say/amounts.ts';
+import { dayOfUs } from '../wording/amounts.ts';
 
 /** The ages offered, in days; 0 is everything. */
 export const AGE_CHOICES = [0, 7, 14, 30, 60, 90, 180] as const;

@@ -1,10 +1,10 @@
 // Reads a project document from disk and into the project model inside a worker thread: a large one would hold the
 // heartbeat up for seconds.
 import { closeSync, constants, fstatSync, openSync, readFileSync } from 'node:fs';
-import { readDawproject } from '#core/documents/dawproject.ts';
-import { readEdl } from '#core/documents/edl.ts';
+import { readDawproject } from '#core/documents/formats/dawproject.ts';
+import { readEdl } from '#core/documents/formats/edl.ts';
 import { documentFormat, type DocumentFormat, type DocumentReading } from '#core/documents/model.ts';
-import { readOtio } from '#core/documents/otio.ts';
+import { readOtio } from '#core/documents/formats/otio.ts';
 import { expectationOf } from '../facts.ts';
 import { essenceOf, type EssenceResponse } from './essence-source.ts';
 import { serve } from '../threads/serve.ts';

@@ -6,7 +6,7 @@ import { xxh3 } from '@node-rs/xxhash';
 import { kindsInFolder } from '#core/kinds/kinds.ts';
 import { type Kind, KINDS } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
-import { dayOfUs } from '#core/say/amounts.ts';
+import { dayOfUs } from '#core/wording/amounts.ts';
 import { codeOf, modifiedUsOf } from '../facts.ts';
 import { readableName } from '../paths.ts';
 import { PRIVATE_FOLDER } from '../private.ts';

@@ -1,0 +1,294 @@
+// Reads the project of an open .dawproject sound session (project.xml inside its zip) into the project model: audio clips
+// become uses, tracks become bins. Source: the DAWproject exchange format, Project.xsd 1.0.
+import { XMLParser, XMLValidator } from 'fast-xml-parser';
+import type { Bin, Clip, DocumentModel, DocumentReading, DocumentTrouble, MediaRef, Use } from '../model.ts';
+import type { FrameRange, Rate } from '../../time/rates.ts';
+
+type Unit = 'beats' | 'seconds';
+/** One element, with its children in the order they are written. */
+interface Element {
+  name: string;
+  attributes: Record<string, string>;
+  children: Element[];
+}
+/** A piece of a content timeline, in that timeline's own unit. */
+interface Window {
+  start: number;
+  end: number;
+  unit: Unit;
+}
+
+const DEEPEST = 60;
+/** A session has no frame rate: its length is told at this one. */
+const TOLD_AT: Rate = { num: 25, den: 1 };
+
+class Trouble extends Error {
+  constructor(readonly trouble: DocumentTrouble) {
+    super(trouble.detail);
+  }
+}
+
+/**
+ * @param inBundle whether a path lies inside the session's own zip
+ * @param facts its metadata.xml, '' where there is none
+ */
+export function readDawproject(xml: string, inBundle: (path: string) => boolean, facts = ''): DocumentReading {
+  const valid = XMLValidator.validate(xml);
+  if (valid !== true)
+    return {
+      ok: false,
+      trouble: {
+        code: 'not_dawproject',
+        where: `line ${valid.err.line}, column ${valid.err.col}`,
+        detail: valid.err.msg.replace(/\.$/, ''),
+      },
+    };
+  if (/<!(DOCTYPE|ENTITY)/i.test(xml))
+    return {
+      ok: false,
+      trouble: {
+        code: 'not_dawproject',
+        where: 'line 1, column 1',
+        detail: 'it declares entities, which is not taken',
+      },
+    };
+  const parser = new XMLParser({ preserveOrder: true, ignoreAttributes: false, attributeNamePrefix: '' });
+  try {
+    const top = elements(parser.parse(xml) as unknown[], 0).find((element) => element.name === 'Project');
+    if (!top)
+      return { ok: false, trouble: { code: 'not_dawproject', where: '/', detail: 'its top element is no Project' } };
+    return { ok: true, document: { ...new Session(top, inBundle).read(), name: titleIn(facts) } };
+  } catch (error) {
+    if (error instanceof Trouble) return { ok: false, trouble: error.trouble };
+    throw error;
+  }
+}
+
+function elements(nodes: readonly unknown[], depth: number): Element[] {
+  if (depth > DEEPEST)
+    throw new Trouble({ code: 'too_deep', where: '/', detail: `elements nested deeper than ${DEEPEST}` });
+  return nodes.flatMap((node) => {
+    const entry = Object.entries(node as Record<string, unknown>).find(([key]) => key !== ':@');
+    if (!entry || !Array.isArray(entry[1])) return [];
+    const attributes = ((node as Record<string, unknown>)[':@'] ?? {}) as Record<string, string>;
+    return [{ name: entry[0], attributes, children: elements(entry[1], depth + 1) }];
+  });
+}
+
+/** Title of the song, where its facts are XML that says one. */
+function titleIn(facts: string): string {
+  const text = /<Title>([^<]{1,500})<\/Title>/.exec(facts)?.[1] ?? '';
+  const entities: Record<string, string> = { amp: '&', lt: '<', gt: '>', quot: '"', apos: "'" };
+  return text.replace(/&(amp|lt|gt|quot|apos);/g, (_all, name: string) => entities[name]!).trim();
+}
+
+const child = (element: Element, name: string): Element | undefined =>
+  element.children.find((inner) => inner.name === name);
+
+class Session {
+  private readonly bins: Bin[] = [];
+  private readonly binOfTrack = new Map<string, number>();
+  private readonly media: MediaRef[] = [];
+  private readonly clips: Clip[] = [];
+  private readonly uses: Use[] = [];
+  private readonly perBeat: number;
+  /** The tempo changes on the way: beats cannot be told in seconds, and what is warped to them counts whole. */
+  private readonly bent: boolean;
+  private length = 0;
+
+  constructor(
+    private readonly top: Element,
+    private readonly inBundle: (path: string) => boolean,
+  ) {
+    const tempo = child(child(top, 'Transport') ?? top, 'Tempo');
+    const bpm = tempo ? this.number(tempo, 'value', 120) : 120;
+    if (bpm <= 0) throw new Trouble({ code: 'bad_value', where: 'Transport/Tempo', detail: 'a tempo of nothing' });
+    this.perBeat = 60 / bpm;
+    const arrangement = child(top, 'Arrangement');
+    this.bent = arrangement !== undefined && (child(arrangement, 'TempoAutomation')?.children.length ?? 0) > 2;
+  }
+
+  read(): DocumentModel {
+    this.tracks(child(this.top, 'Structure')?.children ?? []);
+    const arrangement = child(this.top, 'Arrangement');
+    if (arrangement) this.lanes(arrangement, { unit: 'beats', track: null, enabled: true, window: null });
+    return {
+      name: '',
+      bins: this.bins,
+      media: this.media,
+      clips: this.clips,
+      timelines: [
+        {
+          bin: null,
+          name: arrangement?.attributes.name ?? 'arrangement',
+          durationFrames: Math.ceil(this.length * TOLD_AT.num),
+          rate: TOLD_AT,
+          uses: this.uses,
+        },
+      ],
+    };
+  }
+
+  private tracks(all: readonly Element[]): void {
+    for (const track of all.filter((element) => element.name === 'Track')) {
+      const key = this.bins.length;
+      this.bins.push({ key, parent: null, name: track.attributes.name ?? 'track' });
+      if (track.attributes.id) this.binOfTrack.set(track.attributes.id, key);
+      this.tracks(track.children);
+    }
+  }
+
+  private lanes(element: Element, around: Around): void {
+    const inner = {
+      ...around,
+      unit: unitOf(element.attributes.timeUnit) ?? around.unit,
+      track: element.attributes.track ?? around.track,
+    };
+    for (const each of element.children) {
+      if (each.name === 'Lanes' || each.name === 'Clips') this.lanes(each, inner);
+      else if (each.name === 'Clip') this.clip(each, inner);
+    }
+  }
+
+  private clip(element: Element, around: Around): void {
+    const time = this.number(element, 'time', 0);
+    const unit = around.unit;
+    const contentUnit = unitOf(element.attributes.contentTimeUnit) ?? unit;
+    const playStart = this.number(element, 'playStart', 0);
+    const stop = this.number(element, 'playStop', NaN);
+    const told = this.number(element, 'duration', NaN);
+    const length = Number.isFinite(told)
+      ? told
+      : Number.isFinite(stop)
+        ? this.convert(stop - playStart, contentUnit, unit)
+        : Infinity;
+    const seen = around.window
+      ? { start: Math.max(time, around.window.start), end: Math.min(time + length, around.window.end) }
+      : { start: time, end: time + length };
+    if (seen.end <= seen.start) return;
+    if (!around.window && Number.isFinite(seen.end))
+      this.length = Math.max(this.length, this.convert(seen.end, unit, 'seconds'));
+    const window = this.contentWindow(element, { playStart, contentUnit }, [
+      this.convert(seen.start - time, unit, contentUnit),
+      this.convert(seen.end - time, unit, contentUnit),
+    ]);
+    const inner = {
+      ...around,
+      unit: contentUnit,
+      enabled: around.enabled && element.attributes.enable !== 'false',
+      window,
+    };
+    for (const each of element.children) {
+      if (each.name === 'Clips' || each.name === 'Lanes') this.lanes(each, inner);
+      else if (each.name === 'Audio' || each.name === 'Video') this.audio(each, inner);
+      else if (each.name === 'Warps') this.warps(each, inner);
+    }
+  }
+
+  /** What of the content is heard; a loop is heard from its start to its end. */
+  private contentWindow(
+    element: Element,
+    { playStart, contentUnit }: { playStart: number; contentUnit: Unit },
+    [from, to]: [number, number],
+  ): Window {
+    const loopEnd = this.number(element, 'loopEnd', NaN);
+    const loopStart = this.number(element, 'loopStart', 0);
+    if (Number.isFinite(loopEnd) && playStart + to > loopEnd)
+      return { start: Math.min(playStart + from, loopStart), end: loopEnd, unit: contentUnit };
+    return { start: playStart + from, end: playStart + to, unit: contentUnit };
+  }
+
+  /** Warps say which content time is heard when; between two of them time passes evenly. */
+  private warps(element: Element, around: Around): void {
+    const media = element.children.find((each) => each.name === 'Audio' || each.name === 'Video');
+    if (!media || !around.window) return;
+    const points = element.children
+      .filter((each) => each.name === 'Warp')
+      .map((warp) => [this.number(warp, 'time', 0), this.number(warp, 'contentTime', 0)] as const)
+      .sort((a, b) => a[0] - b[0]);
+    const contentUnit = unitOf(element.attributes.contentTimeUnit) ?? 'seconds';
+    if (points.length < 2 || points.some((point, i) => i > 0 && point[0] === points[i - 1]![0]))
+      return this.audio(media, { ...around, window: null });
+    const at = (time: number) => {
+      let i = points.findIndex((point) => point[0] >= time);
+      if (i < 0) i = points.length - 1;
+      const [a, b] = [points[Math.max(0, i - 1)]!, points[Math.max(1, i)]!];
+      return a[1] + ((time - a[0]) * (b[1] - a[1])) / (b[0] - a[0]);
+    };
+    const { start, end } = around.window;
+    const met = [at(start), at(end), ...points.filter((p) => p[0] > start && p[0] < end).map((p) => p[1])];
+    this.audio(media, {
+      ...around,
+      window: { start: Math.min(...met), end: Math.max(...met), unit: contentUnit },
+    });
+  }
+
+  private audio(element: Element, { window, track, enabled }: Around): void {
+    const file = child(element, 'File');
+    const path = file?.attributes.path;
+    if (!path) return;
+    const sampleRate = this.number(element, 'sampleRate', 48_000);
+    if (!(sampleRate > 0 && sampleRate < 1e7))
+      throw new Trouble({ code: 'bad_value', where: `Audio ${path}`, detail: 'no sampling rate' });
+    const rate = { num: Math.round(sampleRate), den: 1 };
+    const seconds = this.number(element, 'duration', NaN);
+    let item = this.media.find((known) => known.targets[0] === path);
+    if (!item) {
+      item = {
+        key: this.media.length,
+        name: path.split('/').at(-1)!,
+        targets: [path],
+        available: Number.isFinite(seconds)
+          ? { range: { start: 0, duration: Math.round(seconds * rate.num) }, rate }
+          : null,
+        reel: null,
+        ...(file.attributes.external !== 'true' && this.inBundle(path) ? { bundled: true } : {}),
+      };
+      this.media.push(item);
+    }
+    const bin = track === null ? null : (this.binOfTrack.get(track) ?? null);
+    if (!this.clips.some((known) => known.media === item.key && known.bin === bin))
+      this.clips.push({ bin, name: item.name, media: item.key });
+    const range = this.range(window, rate, item.available?.range.duration ?? null);
+    if (range) this.uses.push({ media: item.key, range, rate, enabled, sound: element.name === 'Audio' });
+  }
+
+  /** Samples that are heard; the whole where time is bent or nobody knows; null where nothing is. */
+  private range(window: Window | null, rate: Rate, length: number | null): FrameRange | null {
+    const whole = { start: 0, duration: length ?? 0 };
+    if (!window || !Number.isFinite(window.end) || (this.bent && window.unit === 'beats')) return whole;
+    const seconds = (value: number) => this.convert(value, window.unit, 'seconds');
+    const start = Math.max(0, Math.floor(seconds(window.start) * rate.num + 1e-6));
+    const end = Math.ceil(seconds(window.end) * rate.num - 1e-6);
+    const last = length === null ? end : Math.min(end, length);
+    return last > start ? { start, duration: last - start } : null;
+  }
+
+  private convert(value: number, from: Unit, to: Unit): number {
+    if (from === to) return value;
+    return from === 'beats' ? value * this.perBeat : value / this.perBeat;
+  }
+
+  private number(element: Element, name: string, fallback: number): number {
+    const text = element.attributes[name];
+    if (text === undefined) return fallback;
+    const value = Number(text);
+    if (!Number.isFinite(value) || Math.abs(value) > 1e12)
+      throw new Trouble({
+        code: 'bad_value',
+        where: `${element.name}${element.attributes.id ? ` "${element.attributes.id}"` : ''}, ${name}`,
+        detail: `"${text.slice(0, 40)}" is no number`,
+      });
+    return value;
+  }
+}
+
+interface Around {
+  unit: Unit;
+  track: string | null;
+  enabled: boolean;
+  /** What of the timeline that is walked is heard; null for all of it. */
+  window: Window | null;
+}
+
+const unitOf = (text: string | undefined): Unit | null => (text === 'beats' || text === 'seconds' ? text : null);

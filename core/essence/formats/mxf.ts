@@ -1,0 +1,350 @@
+// MXF. Source: SMPTE ST 377-1 (partitions, primer, header metadata, index tables), ST 379-1. Header metadata is taken
+// from the header partition, or from the footer where the header was left open; of the essence only the keys and lengths
+// of its first pieces are read.
+import type { Rate } from '../../time/rates.ts';
+import { type ByteSource, EssenceTrouble, piece } from '../bytes.ts';
+import type { Essence, PictureTrack, SoundTrack, StartTimecode } from '../essence.ts';
+
+const LONGEST_HEADER = 64 << 20;
+const MOST_SETS = 50_000;
+
+interface Partition {
+  closed: boolean;
+  footer: number;
+  headerBytes: number;
+  indexBytes: number;
+  /** Where what follows the partition pack begins. */
+  begin: number;
+}
+
+interface Klv {
+  key: string;
+  begin: number;
+  end: number;
+}
+
+export function readMxf(source: ByteSource): Essence {
+  const header = partition(source, 0);
+  let metadata = readMetadata(source, header);
+  if ((!header.closed || metadata.sets.length === 0) && header.footer > 0 && header.footer < source.size) {
+    // Written while the length was not known yet: the footer knows.
+    const footer = partition(source, header.footer);
+    if (footer.headerBytes > 0) metadata = readMetadata(source, footer);
+  }
+  if (metadata.sets.length === 0) throw new EssenceTrouble(0, 'it has no header metadata');
+  const index = indexTable(source, header, metadata);
+  return essenceOf(metadata, index, sizesOf(source, header, index));
+}
+
+const hex = (view: DataView, at: number, length: number): string => {
+  let text = '';
+  for (let i = 0; i < length; i++)
+    text += view
+      .getUint8(at + i)
+      .toString(16)
+      .padStart(2, '0');
+  return text;
+};
+
+/** A key, its length (BER, ST 377-1 6.3) and where its value lies. */
+function klv(view: DataView, at: number, base: number): Klv {
+  const key = hex(view, at, 16);
+  const first = view.getUint8(at + 16);
+  if (first < 0x80) return { key, begin: at + 17, end: at + 17 + first };
+  const digits = first & 0x7f;
+  if (digits === 0 || digits > 8) throw new EssenceTrouble(base + at, 'a length that is no BER length');
+  let length = 0;
+  for (let i = 0; i < digits; i++) length = length * 256 + view.getUint8(at + 17 + i);
+  if (!Number.isSafeInteger(length)) throw new EssenceTrouble(base + at, 'a length larger than any file');
+  return { key, begin: at + 17 + digits, end: at + 17 + digits + length };
+}
+
+const PARTITION = '060e2b34020501010d010201010';
+
+function partition(source: ByteSource, at: number): Partition {
+  const view = piece(source, at, Math.min(source.size - at, 256));
+  const head = klv(view, 0, at);
+  if (!head.key.startsWith(PARTITION)) throw new EssenceTrouble(at, 'a partition was expected');
+  const long = (offset: number) => {
+    const value = view.getBigUint64(head.begin + offset);
+    return value > BigInt(source.size) ? 0 : Number(value);
+  };
+  return {
+    // The status in the key's 15th byte: 2 and 4 are closed.
+    closed: ['02', '04'].includes(head.key.slice(28, 30)),
+    footer: long(24),
+    headerBytes: long(32),
+    indexBytes: long(40),
+    begin: afterFill(source, at + head.end),
+  };
+}
+
+/** The bytes of header metadata are counted from behind the fill that may follow the partition pack. */
+function afterFill(source: ByteSource, at: number): number {
+  if (at + 32 > source.size) return at;
+  const next = klv(piece(source, at, 32), 0, at);
+  return next.key.startsWith('060e2b34010101') && next.key.slice(16) === '0301021001000000' ? at + next.end : at;
+}
+
+interface SetOf {
+  kind: number;
+  values: Map<number, DataView>;
+}
+
+interface Metadata {
+  sets: SetOf[];
+}
+
+function readMetadata(source: ByteSource, { begin, headerBytes }: Partition): Metadata {
+  if (headerBytes > LONGEST_HEADER) throw new EssenceTrouble(begin, `header metadata of ${headerBytes} bytes`);
+  const view = piece(source, begin, Math.min(headerBytes, source.size - begin));
+  const sets: SetOf[] = [];
+  for (let at = 0; at + 17 < view.byteLength;) {
+    const item = klv(view, at, begin);
+    if (item.end > view.byteLength) break;
+    // Sets of header metadata: the 14th byte and the 15th say which.
+    if (item.key.startsWith('060e2b34025301010d010101010')) {
+      if (sets.length > MOST_SETS) throw new EssenceTrouble(begin + at, `more than ${MOST_SETS} sets`);
+      sets.push({ kind: parseInt(item.key.slice(28, 30), 16), values: localTags(view, item, begin) });
+    }
+    at = item.end;
+  }
+  return { sets };
+}
+
+function localTags(view: DataView, { begin, end }: Klv, base: number): Map<number, DataView> {
+  const values = new Map<number, DataView>();
+  for (let at = begin; at + 4 <= end;) {
+    const tag = view.getUint16(at);
+    const length = view.getUint16(at + 2);
+    if (at + 4 + length > end) throw new EssenceTrouble(base + at, 'a value longer than its set');
+    values.set(tag, new DataView(view.buffer, view.byteOffset + at + 4, length));
+    at += 4 + length;
+  }
+  return values;
+}
+
+const rational = (view: DataView | undefined): Rate | null => {
+  if (!view || view.byteLength < 8) return null;
+  const [num, den] = [view.getInt32(0), view.getInt32(4)];
+  return num > 0 && den > 0 ? { num, den } : null;
+};
+const whole = (view: DataView | undefined): number =>
+  !view ? 0 : view.byteLength >= 8 ? Number(view.getBigInt64(0)) : view.byteLength >= 4 ? view.getUint32(0) : 0;
+
+const TIMECODE = 0x14;
+const TRACK = 0x3b;
+const SEQUENCE = 0x0f;
+const PICTURE = new Set([0x27, 0x28, 0x29, 0x51, 0x5f]);
+const SOUND = new Set([0x42, 0x47, 0x48]);
+
+function essenceOf({ sets }: Metadata, indexed: IndexTable | null, sizes: ReadonlyMap<string, number>): Essence {
+  const tracks: (PictureTrack | SoundTrack)[] = [];
+  const editRate =
+    sets
+      .filter((set) => set.kind === TRACK)
+      .map((set) => rational(set.values.get(0x4b01)))
+      .find(Boolean) ?? null;
+  // The longest picture, in edit units: sound that counts no more than that counts in them too.
+  const mostUnits = Math.max(
+    indexed && editRate && sameRate(indexed.rate, editRate) ? indexed.frames : 0,
+    ...sets.filter(({ kind }) => PICTURE.has(kind)).map(({ values }) => whole(values.get(0x3002))),
+  );
+  const bytesOf = (values: SetOf['values']) => sizes.get(elementOf(sets, values) ?? '') ?? null;
+  for (const { kind, values } of sets) {
+    const rate = rational(values.get(0x3001)) ?? editRate;
+    const long = whole(values.get(0x3002));
+    if (PICTURE.has(kind))
+      tracks.push({
+        is: 'picture',
+        codec: codecOf(values.get(0x3201)),
+        width: whole(values.get(0x3209)) || whole(values.get(0x3203)),
+        // What is shown, where it is told; what is stored is padded to whole blocks.
+        height:
+          (whole(values.get(0x3208)) || whole(values.get(0x3202))) * (values.get(0x320c)?.getUint8(0) === 1 ? 2 : 1),
+        rate,
+        frames: long > 0 ? long : (indexed?.frames ?? 0),
+        bytes: bytesOf(values),
+      });
+    else if (SOUND.has(kind)) {
+      const sampling = rational(values.get(0x3d03));
+      const sampleRate = sampling ? Math.round(sampling.num / sampling.den) : 0;
+      // Counted in samples where its own rate is the sampling rate and the count is one, else in edit units (ST 377-1
+      // B.1, and files that say a sampling rate and still count edit units).
+      const length = long > 0 ? long : (indexed?.frames ?? 0);
+      const inUnits = rate !== null && editRate !== null && isSampling(rate) && length <= mostUnits;
+      const unit = inUnits ? editRate : rate;
+      tracks.push({
+        is: 'sound',
+        codec: `pcm ${whole(values.get(0x3d01))} bit`,
+        channels: whole(values.get(0x3d07)),
+        sampleRate,
+        samples: unit && sampleRate > 0 ? Math.round((length * unit.den * sampleRate) / unit.num) : 0,
+        bytes: bytesOf(values),
+      });
+    }
+  }
+  if (tracks.length === 0) throw new EssenceTrouble(0, 'its metadata describes no picture and no sound');
+  const picture = tracks.find((track) => track.is === 'picture');
+  const sound = tracks.find((track) => track.is === 'sound');
+  return {
+    format: 'mxf',
+    tracks,
+    start: startOf(sets, picture?.is === 'picture' ? picture.rate : editRate),
+    startSample: null,
+    reel: null,
+    duration:
+      picture?.is === 'picture' && picture.rate
+        ? { num: picture.frames * picture.rate.den, den: picture.rate.num }
+        : sound?.is === 'sound' && sound.sampleRate > 0
+          ? { num: sound.samples, den: sound.sampleRate }
+          : null,
+  };
+}
+
+const isSampling = (rate: Rate) => rate.num / rate.den > 1000;
+
+/** The first timecode component: of the material package where there are several. */
+function startOf(sets: readonly SetOf[], rate: Rate | null): StartTimecode | null {
+  const set = sets.find(({ kind }) => kind === TIMECODE);
+  if (!set || !rate) return null;
+  return {
+    frame: Math.max(0, whole(set.values.get(0x1501))),
+    rate,
+    dropFrame: set.values.get(0x1503)?.getUint8(0) === 1,
+  };
+}
+
+/** Names of picture codings by their label (ST 400 family); the label itself where it has no name here. */
+function codecOf(view: DataView | undefined): string {
+  if (!view || view.byteLength < 16) return 'picture';
+  const label = hex(view, 0, 16);
+  if (label.startsWith('060e2b34040101') && label.slice(16, 24) === '04010202') {
+    const family = label.slice(24, 26);
+    if (family === '01') return 'mpeg-2';
+    if (family === '02') return 'dv';
+    if (family === '03') return 'jpeg 2000';
+    if (family === '71') return 'vc-3';
+  }
+  return `label ${label.slice(16)}`;
+}
+
+const INDEX = '060e2b34025301010d01020101100100';
+
+/** What the segments of an index table say together (ST 377-1, 11.2). */
+interface IndexTable {
+  frames: number;
+  rate: Rate;
+  /** Bytes of every edit unit where they are all alike, else 0. */
+  unitBytes: number;
+}
+
+/** Of the footer, or of the header where that has one. */
+function indexTable(source: ByteSource, header: Partition, metadata: Metadata): IndexTable | null {
+  const { footer } = header;
+  const inFooter =
+    footer > 0 && footer < source.size ? segments(source, partition(source, footer).begin, 4 << 20) : null;
+  const index = inFooter ?? segments(source, header.begin + header.headerBytes, Math.min(header.indexBytes, 4 << 20));
+  // Where all units are alike, the table may leave their number open.
+  return index && { ...index, frames: index.frames || longest(metadata, index.rate) };
+}
+
+/** Edit units of the longest sequence on a track of this rate, as the packages have it. */
+function longest({ sets }: Metadata, rate: Rate): number {
+  const sequences = new Map<string, number>();
+  for (const { kind, values } of sets) {
+    const id = values.get(0x3c0a);
+    if (kind === SEQUENCE && id) sequences.set(hex(id, 0, id.byteLength), whole(values.get(0x0202)));
+  }
+  let most = 0;
+  for (const { kind, values } of sets) {
+    const [own, holds] = [rational(values.get(0x4b01)), values.get(0x4803)];
+    if (kind === TRACK && own && sameRate(own, rate) && holds)
+      most = Math.max(most, sequences.get(hex(holds, 0, holds.byteLength)) ?? 0);
+  }
+  return most;
+}
+
+const sameRate = (a: Rate, b: Rate) => a.num * b.den === b.num * a.den;
+
+function segments(source: ByteSource, begin: number, most: number): IndexTable | null {
+  if (begin >= source.size || most <= 0) return null;
+  const view = piece(source, begin, Math.min(source.size - begin, most));
+  let frames = 0;
+  let rate: Rate | null = null;
+  const units = new Set<number>();
+  for (let at = 0; at + 17 < view.byteLength;) {
+    const item = klv(view, at, begin);
+    if (item.end > view.byteLength) break;
+    if (item.key === INDEX) {
+      const values = localTags(view, item, begin);
+      rate = rational(values.get(0x3f0b)) ?? rate;
+      frames = Math.max(frames, whole(values.get(0x3f0c)) + whole(values.get(0x3f0d)));
+      units.add(whole(values.get(0x3f05)));
+    }
+    at = item.end;
+  }
+  const [unitBytes] = units;
+  return rate && { frames, rate, unitBytes: units.size === 1 ? unitBytes! : 0 };
+}
+
+/** The key of the essence elements that a descriptor describes: its track's number (ST 379-1, 7). */
+function elementOf(sets: readonly SetOf[], descriptor: SetOf['values']): string | null {
+  const id = whole(descriptor.get(0x3006));
+  for (const { kind, values } of sets) {
+    const number = values.get(0x4804);
+    if (kind === TRACK && number && whole(values.get(0x4801)) === id && whole(number) !== 0) return hex(number, 0, 4);
+  }
+  return null;
+}
+
+const ELEMENT = '060e2b3401020101';
+/** Pieces of the body that are looked at, a short reading each. */
+const MOST_PIECES = 256;
+
+/** A body that cannot be walked leaves sizes open: a recording that is still written has an end like that. */
+function sizesOf(source: ByteSource, header: Partition, index: IndexTable | null): Map<string, number> {
+  try {
+    return elementBytes(source, header, index);
+  } catch (error) {
+    if (error instanceof EssenceTrouble || error instanceof RangeError) return new Map();
+    throw error;
+  }
+}
+
+/**
+ * Bytes of all samples, by element, as far as the structure tells: where the body has few pieces (one for a whole track,
+ * as clip-wrapped essence has it), or where the index table says that every edit unit is as large as the first.
+ */
+function elementBytes(source: ByteSource, header: Partition, index: IndexTable | null): Map<string, number> {
+  const sums = new Map<string, number>();
+  const end = header.footer;
+  // Without its footer a file is not whole.
+  if (end <= 0 || end >= source.size) return sums;
+  let at = header.begin + header.headerBytes + header.indexBytes;
+  let units = 1;
+  let first: { key: string; at: number; n: number } | undefined;
+  for (let n = 0; at + 17 <= end; n++) {
+    if (n === MOST_PIECES) return new Map();
+    const { key, begin, end: after } = klv(piece(source, at, Math.min(32, source.size - at)), 0, at);
+    if (key.startsWith(PARTITION)) {
+      const inside = partition(source, at);
+      at = inside.begin + inside.headerBytes + inside.indexBytes;
+      continue;
+    }
+    const isEssence = key.slice(16, 24) === '0d010301' && !key.startsWith('060e2b3402530101');
+    if (isEssence && first?.key === key && index && units++ === 1) {
+      // A second edit unit begins: where all are alike, the first tells of them all.
+      if (index.unitBytes === at - first.at)
+        return new Map([...sums].map(([element, bytes]) => [element, bytes * index.frames]));
+      if (index.frames * (n - first.n) > MOST_PIECES) return new Map();
+    }
+    if (isEssence) first ??= { key, at, n };
+    if (key.startsWith(ELEMENT) && key.slice(16, 24) === '0d010301') {
+      const element = key.slice(24);
+      sums.set(element, (sums.get(element) ?? 0) + after - begin);
+    }
+    at += after;
+  }
+  return at === end ? sums : new Map();
+}

@@ -1,0 +1,276 @@
+// After a volume was read: reads the project documents on it that are new or changed, settles which project they and
+// the folders around them belong to, and looks for every document's media again. Called by the reading job.
+import { and, eq, gte, inArray, isNull, sql } from 'drizzle-orm';
+import type { RowDataPacket } from 'mysql2/promise';
+import {
+  documentFormat,
+  type DocumentFormat,
+  type DocumentModel,
+  type DocumentTrouble,
+} from '#core/documents/model.ts';
+import { slugOf } from '#core/homes/owners.ts';
+import type { ProjectId, VolumeId } from '#core/model.ts';
+import { joinPath } from '#core/paths.ts';
+import { codeOf } from '#disk/facts.ts';
+import { type DocumentPool, readDocument } from '#disk/documents/documents.ts';
+import { locate, rawPathOf } from '#disk/paths.ts';
+import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
+import { forgetContents, writeContents } from '../db/documents.ts';
+import { documents, files, folderHoldings, folders, projects, site, volumes } from '../db/schema.ts';
+import { applyClaims, claimForDocument } from './claims.ts';
+import { readNamedEssence } from './essence.ts';
+import { leaveSamples } from './growth.ts';
+import { matchMedia } from './match-media.ts';
+import { settleByEvidence } from '../reach/missing.ts';
+import { settleProjects } from './project-sums.ts';
+import { settleVersions } from './versions.ts';
+import { type ReadingResult, unsettledKey } from './read-volume.ts';
+
+export interface DocumentsResult {
+  read: number;
+  broken: { path: string; where: string; detail: string }[];
+}
+
+interface Found {
+  fileId: number;
+  name: string;
+  rawName: Buffer | null;
+  folder: string;
+  rawFolder: Buffer | null;
+  sizeBytes: number;
+  modifiedUs: number;
+}
+
+export async function readDocuments(
+  db: Database,
+  pool: DocumentPool,
+  volumeId: VolumeId,
+  { now, reading }: { now: () => Date; reading?: Pick<ReadingResult, 'readingId' | 'touched'> },
+): Promise<DocumentsResult> {
+  const [volume] = await db.select().from(volumes).where(eq(volumes.id, volumeId));
+  const result: DocumentsResult = { read: 0, broken: [] };
+  // Times are kept in whole seconds by some columns.
+  const since = new Date(now().getTime() - 1000);
+  if (!volume) return result;
+  // Broken ones last: they belong with the documents beside them, which say by then whose folder it is.
+  const broken: (() => Promise<void>)[] = [];
+  for (const found of await changedDocuments(db, volumeId)) {
+    const path = joinPath(found.folder, found.name);
+    const raw = rawPathOf(found.folder, found.rawFolder, found.name, found.rawName);
+    try {
+      const response = await readDocument(pool, { path: locate(volume.path, { path, raw }), name: found.name });
+      if (response.reading.ok)
+        await keep(db, { volumeId, found, now: now() }, { ...response, model: response.reading.document });
+      else {
+        const { trouble } = response.reading;
+        result.broken.push({ path, ...trouble });
+        broken.push(() => keepBroken(db, { volumeId, found, now: now() }, { ...response, trouble }));
+      }
+      result.read++;
+    } catch (error) {
+      // It vanished or cannot be opened: the next reading meets it again.
+      result.broken.push({ path, where: 'its file', detail: codeOf(error) });
+    }
+  }
+  for (const keepIt of broken) await keepIt();
+  await settleAfterDocuments(db, pool, { volumeId, since, touched: await toSettle(db, volumeId, reading) });
+  // Last, because only now is it settled which files are whose.
+  await leaveSamples(db, volumeId, Math.floor(now().getTime() / 86_400_000));
+  return result;
+}
+
+/** What an earlier reading left unsettled is settled with this one: then everything is. */
+async function toSettle(
+  db: Database,
+  volumeId: VolumeId,
+  reading: Pick<ReadingResult, 'readingId' | 'touched'> | undefined,
+): Promise<readonly number[] | 'all'> {
+  if (!reading) return 'all';
+  const [mark] = await db
+    .select()
+    .from(site)
+    .where(eq(site.key, unsettledKey(volumeId)));
+  return mark?.value === String(reading.readingId) ? reading.touched : 'all';
+}
+
+/**
+ * Brings up to date what follows from documents and files: whose folders are, which version counts, where media lie, what
+ * they are, what each project misses. `since`: documents read since then are new; `touched`: folders of the volume in
+ * which files came, changed or went.
+ */
+export async function settleAfterDocuments(
+  db: Database,
+  pool: DocumentPool,
+  { volumeId, since, touched }: { volumeId: VolumeId; since: Date; touched: readonly number[] | 'all' },
+): Promise<void> {
+  const owners = await applyClaims(db, volumeId);
+  const versions = await settleVersions(db);
+  const matched = await matchMedia(db, { volumeId, since, touched });
+  await readNamedEssence(db, pool, { volumeId, since, touched });
+  const evident = await settleByEvidence(db, pool, { since, touched });
+  const inFolders = touched === 'all' ? 'all' : await projectsOf(db, touched);
+  const read = await db.selectDistinct({ id: documents.projectId }).from(documents).where(gte(documents.readAt, since));
+  await settleProjects(
+    db,
+    inFolders === 'all'
+      ? undefined
+      : [...new Set([...owners, ...versions, ...matched, ...evident, ...inFolders, ...read.map((row) => row.id)])].map(
+          (id) => id as ProjectId,
+        ),
+  );
+  await db.delete(site).where(eq(site.key, unsettledKey(volumeId)));
+}
+
+/** Projects whose own files, or files that they name, lie in these folders. */
+async function projectsOf(db: Database, folderIds: readonly number[]): Promise<number[]> {
+  if (folderIds.length === 0) return [];
+  const [rows] = await db.$pool.query<RowDataPacket[]>(
+    `SELECT DISTINCT project_id AS id FROM files WHERE folder_id IN (?) AND project_id IS NOT NULL
+     UNION SELECT DISTINCT m.project_id FROM files f JOIN media_targets t ON t.file_id = f.id JOIN media m ON m.id = t.media_id WHERE f.folder_id IN (?)`,
+    [folderIds, folderIds],
+  );
+  return rows.map((row) => Number(row.id));
+}
+
+async function changedDocuments(db: Database, volumeId: VolumeId): Promise<Found[]> {
+  const rows = await db
+    .select({
+      fileId: files.id,
+      name: files.name,
+      rawName: files.rawName,
+      folder: folders.path,
+      rawFolder: folders.rawPath,
+      sizeBytes: files.sizeBytes,
+      modifiedUs: files.modifiedUs,
+      readSize: documents.readSizeBytes,
+      readUs: documents.readModifiedUs,
+    })
+    .from(folderHoldings)
+    .innerJoin(folders, eq(folders.id, folderHoldings.folderId))
+    .innerJoin(files, eq(files.folderId, folders.id))
+    .leftJoin(documents, eq(documents.fileId, files.id))
+    .where(
+      and(
+        eq(folderHoldings.volumeId, volumeId),
+        eq(folderHoldings.kind, 'document'),
+        eq(files.kind, 'document'),
+        isNull(files.goneAt),
+        sql`${files.name} REGEXP '[.](otio|otioz|edl|dawproject)$'`,
+      ),
+    )
+    // A folder has a row for each day and project.
+    .groupBy(files.id)
+    .orderBy(folders.path, files.name);
+  return rows
+    .filter(
+      (row) => documentFormat(row.name) !== null && (row.readSize !== row.sizeBytes || row.readUs !== row.modifiedUs),
+    )
+    .map((row) => ({ ...row, rawName: row.rawName, rawFolder: row.rawFolder }))
+    .sort((a, b) => Number(isExchange(a.name)) - Number(isExchange(b.name)));
+}
+
+/** Lists and sessions that were made for a project somewhere else: they join what lies beside them. */
+const isExchange = (name: string) => documentFormat(name) !== 'otio';
+
+interface At {
+  volumeId: VolumeId;
+  found: Found;
+  now: Date;
+}
+interface Read {
+  sizeBytes: number;
+  modifiedUs: number;
+  format: DocumentFormat;
+  model: DocumentModel;
+}
+
+async function keep(db: Database, { volumeId, found, now }: At, read: Read): Promise<void> {
+  await inTransaction(db, async (tx) => {
+    const beside = isExchange(found.name) ? await projectBeside(tx, found.fileId) : null;
+    const projectId = beside ?? (await projectOf(tx, { volumeId, found, now }, read.model.name));
+    const row = {
+      projectId,
+      name: found.name,
+      format: read.format,
+      state: 'read' as const,
+      trouble: null,
+      readSizeBytes: read.sizeBytes,
+      readModifiedUs: read.modifiedUs,
+      readAt: now,
+    };
+    const [{ insertId: documentId }] = await tx
+      .insert(documents)
+      .values({ fileId: found.fileId, ...row })
+      .onDuplicateKeyUpdate({ set: { ...row, id: sql`last_insert_id(${documents.id})` } });
+    await forgetContents(tx, documentId);
+    await writeContents(tx, { documentId, projectId, model: read.model });
+    await claimForDocument(tx, { projectId, volumeId, folder: found.folder });
+  });
+}
+
+/** A broken document keeps what was known from its last good reading, and says what is wrong with it now. */
+async function keepBroken(
+  db: Database,
+  { volumeId, found, now }: At,
+  response: { sizeBytes: number; modifiedUs: number; format: DocumentFormat; trouble: DocumentTrouble },
+): Promise<void> {
+  const { trouble } = response;
+  const said = {
+    format: response.format,
+    state: 'broken' as const,
+    trouble: `${trouble.detail}, at ${trouble.where}`,
+    readSizeBytes: response.sizeBytes,
+    readModifiedUs: response.modifiedUs,
+    readAt: now,
+  };
+  await inTransaction(db, async (tx) => {
+    const [known] = await tx.select({ id: documents.id }).from(documents).where(eq(documents.fileId, found.fileId));
+    if (known) await tx.update(documents).set(said).where(eq(documents.id, known.id));
+    else {
+      const projectId = (await projectBeside(tx, found.fileId)) ?? (await projectOf(tx, { volumeId, found, now }, ''));
+      await tx.insert(documents).values({ fileId: found.fileId, projectId, name: found.name, ...said });
+      await claimForDocument(tx, { projectId, volumeId, folder: found.folder });
+    }
+  });
+}
+
+/** The project of the other documents in its folder, where they are all of one. */
+async function projectBeside(tx: Transaction, fileId: number): Promise<ProjectId | null> {
+  const own = tx.select({ folderId: files.folderId }).from(files).where(eq(files.id, fileId));
+  const rows = await tx
+    .selectDistinct({ projectId: documents.projectId })
+    .from(documents)
+    .innerJoin(files, eq(files.id, documents.fileId))
+    .where(and(inArray(files.folderId, own), isNull(files.goneAt)));
+  return rows.length === 1 ? (rows[0]!.projectId as ProjectId) : null;
+}
+
+/** The project a document belongs to: the owner of its folder, else the one named as the document, else a new one. */
+async function projectOf(tx: Transaction, { volumeId, found, now }: At, title: string): Promise<ProjectId> {
+  const [file] = await tx
+    .select({ projectId: files.projectId })
+    .from(files)
+    .where(and(eq(files.id, found.fileId), eq(files.volumeId, volumeId)));
+  if (file?.projectId) return file.projectId as ProjectId;
+  // The document inside a folder bundle is named after the folder.
+  const bundle = /(?:^|\/)([^/]+)\.otiod$/i.exec(found.folder)?.[1];
+  const name = (title || bundle || found.name.replace(/\.[^.]+$/, '')).slice(0, 250);
+  const slug = slugOf(name) || `project-${found.fileId}`;
+  await tx
+    .insert(projects)
+    .values({ name, slug, state: 'in work', stateSince: now })
+    .onDuplicateKeyUpdate({ set: { slug } });
+  const [project] = await tx.select({ id: projects.id }).from(projects).where(eq(projects.slug, slug));
+  return project!.id as ProjectId;
+}
+
+/** The documents of a project that count: the newest versions that are still there; of an archived one, the last known. */
+export async function livingDocuments(db: Database, projectId: ProjectId): Promise<number[]> {
+  const rows = await db
+    .select({ id: documents.id, goneAt: files.goneAt, supersededBy: documents.supersededBy })
+    .from(documents)
+    .innerJoin(files, eq(files.id, documents.fileId))
+    .where(inArray(documents.projectId, [projectId]));
+  const living = rows.filter((row) => row.goneAt === null);
+  return (living.length > 0 ? living : rows).filter((row) => row.supersededBy === null).map((row) => row.id);
+}

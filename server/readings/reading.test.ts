@@ -1,0 +1,261 @@
+import { mkdirSync, renameSync, rmSync, symlinkSync, utimesSync, writeFileSync } from 'node:fs';
+import path from 'node:path';
+import { eq, isNull } from 'drizzle-orm';
+import type { VolumeId } from '#core/model.ts';
+import { stopFlag } from '#disk/threads/serve.ts';
+import { otio, TestSite } from '#test/site.ts';
+import {
+  documents,
+  files,
+  folderHoldings,
+  folders,
+  media,
+  projects,
+  readingNotices,
+  volumeDays,
+  volumeHoldings,
+  volumes,
+} from '../db/schema.ts';
+import { lastReading } from './notices.ts';
+import { projectRows } from '../projects/projects.ts';
+import { rackVolumes } from '../site/rack.ts';
+import { askForDue } from '../site/work.ts';
+import { readVolume } from './read-volume.ts';
+
+let site: TestSite;
+let volume: VolumeId;
+beforeEach(async () => {
+  site = await TestSite.open();
+  volume = await site.volume('scratch');
+});
+afterEach(() => site.close());
+
+const living = () =>
+  site.db
+    .select({ name: files.name, size: files.sizeBytes, kind: files.kind })
+    .from(files)
+    .where(isNull(files.goneAt))
+    .orderBy(files.name);
+
+/** Rollups must say at any moment what the files say. */
+async function expectRollupsTrue() {
+  const all = await site.db.select().from(files).where(isNull(files.goneAt));
+  const bytes = all.reduce((sum, file) => sum + file.sizeBytes, 0);
+  const byFolder = await site.db.select().from(folderHoldings);
+  const byVolume = await site.db.select().from(volumeHoldings);
+  const byDay = await site.db.select().from(volumeDays);
+  for (const rows of [byFolder, byVolume, byDay]) {
+    expect(rows.reduce((sum, row) => sum + row.bytes, 0)).toBe(bytes);
+    expect(rows.reduce((sum, row) => sum + row.files, 0)).toBe(all.length);
+  }
+  const tops = await site.db.select().from(folders).where(isNull(folders.parentId));
+  expect(tops.reduce((sum, top) => sum + top.totalBytes, 0)).toBe(bytes);
+  expect(tops.reduce((sum, top) => sum + top.totalFiles, 0)).toBe(all.length);
+}
+
+test('a reading brings in files with kinds, a second one changes nothing', async () => {
+  site.put('scratch/rushes/a.mov', 'aaaa');
+  site.put('scratch/cache/frames/x.frm', 'xx');
+  const first = await site.read(volume);
+  expect(first.results[0]).toMatchObject({ added: 2, changed: 0, gone: 0, ended: 'whole' });
+  expect(await living()).toEqual([
+    { name: 'a.mov', size: 4, kind: 'source' },
+    { name: 'x.frm', size: 2, kind: 'cache' },
+  ]);
+  const before = await site.db.select().from(folders);
+  expect((await site.read(volume)).results[0]).toMatchObject({ added: 0, changed: 0, gone: 0 });
+  expect(await site.db.select().from(folders)).toEqual(before);
+  await expectRollupsTrue();
+});
+
+test('what changed, came, went and came back is written, and the rollups stay true', async () => {
+  site.put('scratch/a/one.mov', '1');
+  site.put('scratch/a/two.mov', '22');
+  site.put('scratch/b/three.mov', '333');
+  await site.read(volume);
+  site.put('scratch/a/one.mov', '1111');
+  rmSync(path.join(site.root, 'scratch/a/two.mov'));
+  rmSync(path.join(site.root, 'scratch/b'), { recursive: true });
+  site.put('scratch/c/deep/four.wav', '4');
+  expect((await site.read(volume)).results[0]).toMatchObject({ added: 1, changed: 1, gone: 2 });
+  expect((await living()).map((f) => f.name)).toEqual(['four.wav', 'one.mov']);
+  await expectRollupsTrue();
+  site.put('scratch/b/three.mov', '333');
+  site.put('scratch/a/two.mov', '22');
+  await site.read(volume);
+  expect((await living()).map((f) => f.name)).toEqual(['four.wav', 'one.mov', 'three.mov', 'two.mov']);
+  await expectRollupsTrue();
+});
+
+test('a file of the same size whose time alone differs is seen as changed', async () => {
+  const place = site.put('scratch/a/one.mov', '1');
+  await site.read(volume);
+  utimesSync(place, 5000, 5000);
+  expect((await site.read(volume)).results[0]).toMatchObject({ changed: 1 });
+});
+
+test('an unreachable volume keeps what was known and says when it was seen', async () => {
+  site.put('scratch/a/one.mov', '1');
+  await site.read(volume);
+  renameSync(path.join(site.root, 'scratch'), path.join(site.root, 'away'));
+  await expect(site.read(volume)).rejects.toThrow(
+    'scratch cannot be reached, so it was not read. What is known of it was kept.',
+  );
+  expect(await living()).toHaveLength(1);
+  const [row] = await rackVolumes(site.db);
+  expect(row).toMatchObject({ state: 'unreachable', files: 1 });
+  expect(row!.seenMs).toBeGreaterThan(Date.now() - 60_000);
+});
+
+test('another disk at the same path is not taken for the volume', async () => {
+  site.put('scratch/a/one.mov', '1');
+  await site.read(volume);
+  renameSync(path.join(site.root, 'scratch'), path.join(site.root, 'away'));
+  mkdirSync(path.join(site.root, 'scratch'));
+  await expect(site.read(volume)).rejects.toThrow('Another disk is mounted where scratch belongs');
+  expect(await living()).toHaveLength(1);
+  expect((await site.db.select().from(volumes))[0]!.state).toBe('swapped');
+});
+
+test('a clock that was wrong does not keep a volume from being read when it is due', async () => {
+  await site.db.update(volumes).set({ readEveryHours: 1, readAt: new Date(Date.now() + 86_400_000 * 400) });
+  expect(await askForDue(site.db, [volume], new Date())).toBe(1);
+});
+
+test('a cancelled reading marks nothing as gone', async () => {
+  site.put('scratch/a/one.mov', '1');
+  await site.read(volume);
+  rmSync(path.join(site.root, 'scratch/a'), { recursive: true });
+  const stop = stopFlag();
+  Atomics.store(stop, 0, 1);
+  const result = await readVolume(site.db, site.pools.walk, volume, { stop, now: () => new Date() });
+  expect(result.ended).toBe('cancelled');
+  expect(await living()).toHaveLength(1);
+});
+
+test('links and odd names are told, and nothing is fatal', async () => {
+  site.put('scratch/line\nbreak.mov', '1');
+  site.put(`scratch/${'東'.repeat(85)}`, '22');
+  symlinkSync('/etc/passwd', path.join(site.root, 'scratch/out'));
+  writeFileSync(Buffer.concat([Buffer.from(path.join(site.root, 'scratch') + '/'), Buffer.from([0xff, 0xfe])]), 'raw');
+  await site.read(volume);
+  const names = (await living()).map((f) => f.name);
+  expect(names).toEqual(expect.arrayContaining(['line\nbreak.mov', '東'.repeat(85), '\\xFF\\xFE']));
+  expect((await site.db.select().from(readingNotices)).map((n) => n.code).sort()).toEqual(['link', 'name not UTF-8']);
+  expect(await lastReading(site.db, volume)).toMatchObject({
+    total: 2,
+    looked: 3,
+    notices: [{ code: expect.any(String) }, { code: expect.any(String) }],
+  });
+  // Read again, the odd one is the same file, not a new one.
+  expect((await site.read(volume)).results[0]).toMatchObject({ added: 0, gone: 0 });
+});
+
+test('names that differ only by a space at their end or by case are two files', async () => {
+  site.put('scratch/a', '1');
+  site.put('scratch/a ', '22');
+  site.put('scratch/A', '333');
+  await site.read(volume);
+  expect(await living()).toHaveLength(3);
+});
+
+describe('documents', () => {
+  const place = (name: string) => path.join(site.root, 'scratch', name);
+
+  test('a document makes a project; its media is found by path, what is missing is counted', async () => {
+    site.put('scratch/fog signals/rushes/a.mov', 'aaaa');
+    site.put(
+      'scratch/fog signals/fog.otio',
+      otio('Fog Signals', [`file://${encodeURI(place('fog signals/rushes/a.mov'))}`, 'rushes/b.mov']),
+    );
+    await site.read(volume);
+    expect(await projectRows(site.db)).toMatchObject([{ name: 'Fog Signals', media: 2, missing: 1, files: 2 }]);
+    site.put('scratch/fog signals/rushes/b.mov', 'bb');
+    await site.read(volume);
+    expect(await projectRows(site.db)).toMatchObject([{ media: 2, missing: 0, files: 3 }]);
+  });
+
+  test('a name in another Unicode form or another case is found where there is just one like it', async () => {
+    site.put('scratch/fog/Rushes/\u00dcbergabe.mov', 'nfc');
+    site.put('scratch/fog/Rushes/A001.MOV', 'case');
+    site.put('scratch/fog/Rushes/twice.mov', '1');
+    site.put('scratch/fog/Rushes/TWICE.mov', '2');
+    site.put('scratch/fog/fog.otio', otio('Fog', ['rushes/U\u0308bergabe.mov', 'Rushes/a001.mov', 'rushes/Twice.mov']));
+    await site.read(volume);
+    // Of two that differ in case alone nobody knows which is meant.
+    expect(await projectRows(site.db)).toMatchObject([{ media: 3, missing: 1 }]);
+    // Both forms on one disk are two files.
+    site.put('scratch/fog/Rushes/U\u0308bergabe.mov', 'nfd');
+    await site.read(volume);
+    expect((await living()).filter((file) => file.name.normalize('NFC') === '\u00dcbergabe.mov')).toHaveLength(2);
+  });
+
+  test('a broken document belongs with the good one beside it, whichever is met first', async () => {
+    site.put('scratch/fog/a broken cut.otio', '{ "OTIO_SCHEMA": "Timeline.1", "na');
+    site.put('scratch/fog/cut.otio', otio('Fog', ['a.mov']));
+    await site.read(volume);
+    expect((await projectRows(site.db)).map((row) => row.name)).toEqual(['Fog']);
+    const rows = await site.db.select({ name: documents.name, state: documents.state }).from(documents);
+    expect(rows.sort((a, b) => (a.name < b.name ? -1 : 1))).toEqual([
+      { name: 'a broken cut.otio', state: 'broken' },
+      { name: 'cut.otio', state: 'read' },
+    ]);
+  });
+
+  test('a broken document says where, and keeps what an earlier reading told', async () => {
+    site.put('scratch/fog/fog.otio', otio('Fog', ['a.mov']));
+    await site.read(volume);
+    site.put('scratch/fog/fog.otio', '{\n  "OTIO_SCHEMA": "Timeline.1",\n  "name": oops\n}');
+    const { documents: read } = await site.read(volume);
+    expect(read[0]!.broken).toMatchObject([{ path: 'fog/fog.otio', where: 'line 3, column 11' }]);
+    expect(await site.db.select().from(media)).toHaveLength(1);
+    const [row] = await site.db.select().from(documents);
+    expect(row!.state).toBe('broken');
+    expect(row!.trouble).toContain('line 3, column 11');
+  });
+
+  test('what a reading that was cut short left unsettled, the next one settles, though it finds nothing new', async () => {
+    site.put('scratch/fog/fog.otio', otio('Fog', ['a.mov']));
+    await site.read(volume);
+    site.put('scratch/fog/a.mov', 'aaaa');
+    // Read, but the process ends before what follows from it is worked out.
+    await readVolume(site.db, site.pools.walk, volume, { stop: stopFlag(), now: () => new Date() });
+    expect((await site.db.select().from(media))[0]!.found).toBe(0);
+    const { results } = await site.read(volume);
+    expect(results[0]).toMatchObject({ added: 0, touched: [] });
+    expect((await site.db.select().from(media))[0]!.found).toBe(1);
+    expect((await projectRows(site.db))[0]).toMatchObject({ media: 1, missing: 0 });
+  });
+
+  test('a path that climbs out of the volume is never followed', async () => {
+    site.put('outside.mov', 'secret');
+    site.put(
+      'scratch/fog/fog.otio',
+      otio('Fog', ['../../outside.mov', '../../../../etc/passwd', 'file:///etc/passwd']),
+    );
+    await site.read(volume);
+    const rows = await site.db.select({ place: media.place, found: media.found }).from(media).orderBy(media.id);
+    expect(rows).toEqual([
+      { place: 'outside', found: 0 },
+      { place: 'outside', found: 0 },
+      { place: 'unknown', found: 0 },
+    ]);
+  });
+
+  test('two documents of one project are one project, and folders named after it are its own', async () => {
+    site.put('scratch/Fog_Signals/a.otio', otio('Fog Signals', []).replace('"children": []', '"children": []'));
+    site.put('scratch/Fog_Signals/v1.otio', otio('Fog Signals', ['x.mov']));
+    site.put('scratch/cache/fog-signals/1.frm', 'xx');
+    site.put('scratch/cache/other/1.frm', 'xx');
+    await site.read(volume);
+    expect(await site.db.select().from(projects)).toHaveLength(1);
+    const owned = await site.db
+      .select({ path: folders.path })
+      .from(files)
+      .innerJoin(folders, eq(folders.id, files.folderId))
+      .where(eq(files.projectId, 1))
+      .orderBy(folders.path);
+    expect(new Set(owned.map((o) => o.path))).toEqual(new Set(['Fog_Signals', 'cache/fog-signals']));
+    await expectRollupsTrue();
+  });
+});

@@ -1,0 +1,177 @@
+// Finds files, folders, clips, projects, volumes, carriers and archives by parts of their names and by filters, for the
+// search field and `keramion find`. With a name index it answers at once at any size; without one, or while that is
+// still reading, the database looks through its rows.
+import { type SQL, sql } from 'drizzle-orm';
+import type { Kind } from '#core/model.ts';
+import { count } from '#core/wording/amounts.ts';
+import { asksForSomething, type Query, understand } from '#core/search/query.ts';
+import type { Database } from '../db/connect.ts';
+import { hasPart, idList } from '../db/conditions.ts';
+import type { NameIndex } from './names.ts';
+
+export interface Hit {
+  what: 'project' | 'volume' | 'carrier' | 'archive' | 'clip' | 'folder' | 'file';
+  id: number;
+  name: string;
+  where: string;
+  /** The project of a clip, the folder of a file: where a click leads. */
+  parentId: number | null;
+  bytes: number | null;
+}
+
+export interface Found {
+  hits: Hit[];
+  /** What was taken as a filter, in words, and what could not be. */
+  filters: string[];
+  trouble: string | null;
+}
+
+const EACH = 6;
+const FILES = 12;
+/** Names that fit, of which those that fit the filters as well are looked for. */
+const MOST_CANDIDATES = 20_000;
+const CANDIDATES_AT_ONCE = 2_000;
+/** Folders looked through for filters alone, those with the largest files first. */
+const LIKELY_FOLDERS = 200;
+
+type Row = { what: Hit['what']; id: number; name: string; place: string; parent: number | null; bytes: number | null };
+
+/** At most six of each and twelve files, in the order a person would look for them. */
+export async function search(db: Database, text: string, names?: NameIndex): Promise<Found> {
+  const { query, filters, trouble } = understand(text);
+  if (trouble !== null || !asksForSomething(query)) return { hits: [], filters, trouble };
+  const filtered = filters.length > 0;
+  const parts = await Promise.all([
+    filtered ? [] : small(db, query),
+    filtered ? [] : clips(db, query, names),
+    filtered ? [] : folders(db, query, names),
+    files(db, query, names),
+  ]);
+  const hits = [...parts[0], ...parts[1], ...parts[2], ...parts[3].rows].map((row) => ({
+    what: row.what,
+    id: Number(row.id),
+    name: row.name,
+    where: row.place,
+    parentId: row.parent === null ? null : Number(row.parent),
+    bytes: row.bytes === null ? null : Number(row.bytes),
+  }));
+  const cut = filtered && parts[3].cut && parts[3].rows.length < FILES;
+  return { hits, filters, trouble: cut ? TOO_COMMON : null };
+}
+
+const TOO_COMMON = `More than ${count(MOST_CANDIDATES)} files have these words in their names, and not all were looked through. Add a longer part of the name.`;
+
+async function rowsOf(db: Database, query: SQL): Promise<Row[]> {
+  const [rows] = (await db.execute(query)) as unknown as [Row[]];
+  return rows;
+}
+
+/** Every word in the column, in any case. */
+const like = (column: string, words: readonly string[]): SQL =>
+  sql.join(
+    words.map((word) => hasPart(sql.raw(column), word)),
+    sql` AND `,
+  );
+
+/** Tables that stay small. */
+const small = (db: Database, { words }: Query): Promise<Row[]> =>
+  rowsOf(
+    db,
+    sql`
+    (SELECT 'project' AS what, id, name, state AS place, NULL AS parent, NULL AS bytes FROM projects WHERE ${like('name', words)} LIMIT ${EACH})
+    UNION ALL (SELECT 'volume', id, name, path, NULL, NULL FROM volumes WHERE retired_at IS NULL AND ${like('name', words)} LIMIT ${EACH})
+    UNION ALL (SELECT 'carrier', id, name, place, NULL, NULL FROM carriers WHERE ${like('name', words)} LIMIT ${EACH})
+    UNION ALL (SELECT 'archive', a.id, a.name, a.folder, a.project_id, a.bytes FROM archives a WHERE a.state = 'sealed' AND ${like('a.name', words)} LIMIT ${EACH})`,
+  );
+
+/** Numbers from the index; null where there is none that is ready, so that the rows themselves are looked through. */
+async function candidates(
+  names: NameIndex | undefined,
+  table: 'files' | 'folders' | 'clips',
+  words: readonly string[],
+  most: number,
+): Promise<number[] | null> {
+  if (!names || words.length === 0) return null;
+  const found = await names.find(table, words, most);
+  return found.ready ? found.ids : null;
+}
+
+const among = (column: string, ids: readonly number[] | null, words: readonly string[]): SQL =>
+  ids === null ? like(column.replace('.id', '.name'), words) : sql`${sql.raw(column)} IN ${idList(ids)}`;
+
+async function clips(db: Database, { words }: Query, names?: NameIndex): Promise<Row[]> {
+  const ids = await candidates(names, 'clips', words, 500);
+  if (ids?.length === 0) return [];
+  return rowsOf(
+    db,
+    sql`SELECT 'clip' AS what, MIN(c.id) AS id, c.name, p.name AS place, p.id AS parent, NULL AS bytes FROM clips c JOIN documents o ON o.id = c.document_id AND o.superseded_by IS NULL JOIN projects p ON p.id = o.project_id
+    WHERE ${among('c.id', ids, words)} GROUP BY c.name, p.name, p.id LIMIT ${EACH}`,
+  );
+}
+
+async function folders(db: Database, { words }: Query, names?: NameIndex): Promise<Row[]> {
+  const ids = await candidates(names, 'folders', words, 500);
+  if (ids?.length === 0) return [];
+  return rowsOf(
+    db,
+    sql`SELECT 'folder' AS what, d.id, d.name, CONCAT(v.name, ' / ', d.path) AS place, d.parent_id AS parent, d.total_bytes AS bytes FROM folders d JOIN volumes v ON v.id = d.volume_id AND v.retired_at IS NULL
+    WHERE d.gone_at IS NULL AND ${among('d.id', ids, words)} LIMIT ${EACH}`,
+  );
+}
+
+const FILE = sql`SELECT 'file' AS what, f.id, f.name, CONCAT(v.name, ' / ', d.path) AS place, d.id AS parent, f.size_bytes AS bytes
+  FROM files f JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id AND v.retired_at IS NULL LEFT JOIN projects p ON p.id = f.project_id WHERE f.gone_at IS NULL`;
+
+/** `cut`: there are more that have the words than were looked through. */
+async function files(db: Database, query: Query, names?: NameIndex): Promise<{ rows: Row[]; cut: boolean }> {
+  const also = fileConditions(query);
+  if (query.words.length === 0) return { rows: await filteredFiles(db, query, also, LIKELY_FOLDERS), cut: false };
+  const ids = await candidates(names, 'files', query.words, MOST_CANDIDATES);
+  const named = like('f.name', query.words);
+  if (ids === null) return { rows: await rowsOf(db, sql`${FILE} AND ${named} ${also} LIMIT ${FILES}`), cut: false };
+  const rows: Row[] = [];
+  for (let i = 0; i < ids.length && rows.length < FILES; i += CANDIDATES_AT_ONCE)
+    rows.push(
+      ...(await rowsOf(
+        db,
+        sql`${FILE} AND f.id IN ${idList(ids.slice(i, i + CANDIDATES_AT_ONCE))} ${also} LIMIT ${FILES - rows.length}`,
+      )),
+    );
+  if (ids.length < MOST_CANDIDATES || rows.length === FILES) return { rows, cut: false };
+  // Words that many share: the folders that hold what fits the filters are looked through instead.
+  const known = new Set(rows.map((row) => row.id));
+  const more = await filteredFiles(db, query, sql`AND ${named} ${also}`, LIKELY_FOLDERS * 2);
+  return { rows: [...rows, ...more.filter((row) => !known.has(row.id))].slice(0, FILES), cut: true };
+}
+
+/** By filters alone: the largest that fit, found through the rollups of folders. */
+function filteredFiles(db: Database, query: Query, also: SQL, folders: number): Promise<Row[]> {
+  const today = Math.floor(Date.now() / 86_400_000);
+  const where: SQL[] = [sql`TRUE`];
+  if (query.kind) where.push(sql`h.kind = ${query.kind}`);
+  if (query.minBytes !== undefined) where.push(sql`h.largest_bytes >= ${query.minBytes}`);
+  if (query.olderDays !== undefined) where.push(sql`h.day <= ${today - Math.floor(query.olderDays)}`);
+  if (query.newerDays !== undefined) where.push(sql`h.day >= ${today - Math.ceil(query.newerDays)}`);
+  if (query.project !== undefined)
+    where.push(sql`h.project_id IN (SELECT id FROM projects WHERE ${like('name', [query.project])})`);
+  if (query.volume !== undefined)
+    where.push(sql`h.volume_id IN (SELECT id FROM volumes WHERE ${like('name', [query.volume])})`);
+  return rowsOf(
+    db,
+    sql`${FILE} ${also} AND f.folder_id IN (SELECT folder_id FROM (SELECT h.folder_id FROM folder_holdings h WHERE ${sql.join(where, sql` AND `)} ORDER BY h.largest_bytes DESC LIMIT ${folders}) x) ORDER BY f.size_bytes DESC LIMIT ${FILES}`,
+  );
+}
+
+function fileConditions(query: Query): SQL {
+  const now = Date.now() * 1000;
+  const ago = (days: number) => now - days * 86_400_000_000;
+  const all: SQL[] = [];
+  if (query.kind) all.push(sql`AND f.kind = ${query.kind satisfies Kind}`);
+  if (query.minBytes !== undefined) all.push(sql`AND f.size_bytes >= ${query.minBytes}`);
+  if (query.maxBytes !== undefined) all.push(sql`AND f.size_bytes <= ${query.maxBytes}`);
+  if (query.olderDays !== undefined) all.push(sql`AND f.modified_us < ${Math.round(ago(query.olderDays))}`);
+  if (query.newerDays !== undefined) all.push(sql`AND f.modified_us > ${Math.round(ago(query.newerDays))}`);
+  if (query.project !== undefined) all.push(sql`AND ${like('p.name', [query.project])}`);
+  if (query.volume !== undefined) all.push(sql`AND ${like('v.name', [query.volume])}`);
+  return sql.join(all, sql` `);
+}

@@ -1,0 +1,304 @@
+// Tries to make archiving and restoring lose something, or say something untrue.
+import { execFileSync } from 'node:child_process';
+import {
+  appendFileSync,
+  existsSync,
+  mkdirSync,
+  readdirSync,
+  readFileSync,
+  rmSync,
+  symlinkSync,
+  utimesSync,
+  writeFileSync,
+} from 'node:fs';
+import path from 'node:path';
+import { eq } from 'drizzle-orm';
+import type { ArchiveId, CarrierId, PlanId, ProjectId, VolumeId } from '#core/model.ts';
+import { otio, TestSite, until } from '#test/site.ts';
+import { archiveCopies, archives, jobs, projects, receipts, stepItems, volumes } from '../db/schema.ts';
+import { currentPlan, runPlan, stageArchive, stageOriginals, stageRestore } from '../plan/plan.ts';
+import { projectRows } from '../projects/projects.ts';
+import { findingsOf } from '../plan/review.ts';
+import { cancelJob } from '../runtime/queue.ts';
+
+let site: TestSite;
+let volume: VolumeId;
+let carrier: CarrierId;
+
+beforeEach(async () => {
+  site = await TestSite.open();
+  volume = await site.volume('media');
+  carrier = await site.carrier('kd-1');
+  site.put('media/fog/rushes/a.mov', Buffer.alloc(300_000, 'a'));
+  site.put('media/fog/rushes/b % ü.mov', 'bbbb');
+  site.put('media/fog/other/a.mov', 'another of the same name');
+  site.put('media/fog/rushes/unused.mov', 'unused');
+  site.put(
+    'media/fog/fog.otio',
+    otio(
+      'Fog',
+      ['rushes/a.mov', 'rushes/b%20%25%20%C3%BC.mov', 'other/a.mov', 'rushes/unused.mov'],
+      ['rushes/a.mov', 'rushes/b%20%25%20%C3%BC.mov', 'other/a.mov'],
+    ),
+  );
+  await site.read(volume);
+});
+afterEach(() => site.close());
+
+const FOG = 1 as ProjectId;
+const bag = (...parts: string[]) => path.join(site.root, 'kd-1', 'fog_1', ...parts);
+const stage = (folder = 'fog_1') =>
+  stageArchive(site.db, { projectId: FOG, carrierId: carrier, folder, now: new Date() });
+async function runAll() {
+  const plan = await currentPlan(site.db);
+  const result = await runPlan(site.db, {
+    planId: plan.planId as PlanId,
+    version: plan.version,
+    who: 'Mara',
+    now: new Date(),
+  });
+  expect(result.ok).toBe(true);
+  const worker = site.worker();
+  await until(async () => (await site.db.select().from(jobs)).every((job) => job.finishedAt !== null));
+  await worker.stop();
+  const all = await site.db.select().from(jobs).orderBy(jobs.id);
+  return all.at(-1)!;
+}
+async function archiveFog() {
+  await stage();
+  expect((await runAll()).state).toBe('done');
+}
+async function restoreTo(folder: string) {
+  const [copy] = await site.db.select().from(archiveCopies);
+  await stageRestore(site.db, {
+    archiveId: 1 as ArchiveId,
+    copyId: copy!.id,
+    volumeId: volume,
+    folder,
+    now: new Date(),
+  });
+  return runAll();
+}
+const filesBelow = (folder: string) =>
+  readdirSync(folder, { recursive: true, withFileTypes: true })
+    .filter((e) => e.isFile())
+    .map((e) => path.relative(folder, path.join(e.parentPath, e.name)))
+    .sort();
+
+test('an archive is a bag that plain tools accept, laid out by bins, its document relinked inside', async () => {
+  await archiveFog();
+  expect(filesBelow(bag())).toEqual([
+    'bag-info.txt',
+    'bagit.txt',
+    'data/documents/fog.otio',
+    'data/documents/fog.otio.original',
+    'data/media/Rushes/a.mov',
+    'data/media/Rushes/a~2.mov',
+    'data/media/Rushes/b _ ü.mov',
+    'keramion-archive.json',
+    'manifest-sha512.txt',
+    'tagmanifest-sha512.txt',
+    'xxh128sum.txt',
+  ]);
+  execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'manifest-sha512.txt'], { cwd: bag() });
+  execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'tagmanifest-sha512.txt'], { cwd: bag() });
+  expect(readFileSync(bag('data/documents/fog.otio.original'))).toEqual(
+    readFileSync(path.join(site.root, 'media/fog/fog.otio')),
+  );
+  const relinked = readFileSync(bag('data/documents/fog.otio'), 'utf8');
+  expect(relinked).toContain('"target_url": "../media/Rushes/b%20_%20%C3%BC.mov"');
+  expect(relinked).toContain('"target_url": "rushes/unused.mov"');
+  const oxum = /Payload-Oxum: (\d+)\.(\d+)/.exec(readFileSync(bag('bag-info.txt'), 'utf8'))!;
+  const payload = filesBelow(bag('data'));
+  expect(Number(oxum[2])).toBe(payload.length);
+  expect(Number(oxum[1])).toBe(payload.reduce((sum, name) => sum + readFileSync(bag('data', name)).length, 0));
+  expect(await site.db.select({ state: archives.state }).from(archives)).toEqual([{ state: 'sealed' }]);
+  expect(existsSync(path.join(site.root, 'media/fog/rushes/a.mov'))).toBe(true);
+});
+
+test('a file that changed after it was staged keeps the archive from being sealed, and nothing stays on the carrier', async () => {
+  await stage();
+  appendFileSync(path.join(site.root, 'media/fog/rushes/a.mov'), 'more');
+  const job = await runAll();
+  expect(job).toMatchObject({ state: 'failed' });
+  expect(job.trouble).toContain('fog/rushes/a.mov cannot go into the archive: it changed after it was chosen');
+  expect(filesBelow(path.join(site.root, 'kd-1')).filter((name) => !name.endsWith('identity.json'))).toEqual([]);
+  expect(await site.db.select({ state: archives.state }).from(archives)).toEqual([{ state: 'ended early' }]);
+  expect(await site.db.select().from(receipts)).toHaveLength(0);
+});
+
+test('originals are not let go before a copy was read back', async () => {
+  await expect(stageOriginals(site.db, 1 as ArchiveId, new Date())).rejects.toThrow('There is no such archive');
+  await archiveFog();
+  await site.db.update(archiveCopies).set({ state: 'damaged' });
+  await expect(stageOriginals(site.db, 1 as ArchiveId, new Date())).rejects.toThrow(
+    'No copy of Fog has been read back',
+  );
+});
+
+test('a copy that turns bad between plan and run holds every original', async () => {
+  await archiveFog();
+  await stageOriginals(site.db, 1 as ArchiveId, new Date());
+  await site.db.update(archiveCopies).set({ state: 'damaged' });
+  await runAll();
+  const items = await site.db.select().from(stepItems).where(eq(stepItems.stepId, 2));
+  expect(items).toHaveLength(4);
+  expect(items.every((item) => item.state === 'held' && item.reason === 'no good copy')).toBe(true);
+  expect(existsSync(path.join(site.root, 'media/fog/rushes/a.mov'))).toBe(true);
+});
+
+test('an original that another project borrows stays, and so does one that changed', async () => {
+  await archiveFog();
+  site.put('media/mist/mist.otio', otio('Mist', ['../fog/rushes/a.mov']));
+  await site.read(volume);
+  await stageOriginals(site.db, 1 as ArchiveId, new Date());
+  utimesSync(path.join(site.root, 'media/fog/other/a.mov'), 1, 1);
+  await runAll();
+  const items = await site.db
+    .select({ path: stepItems.path, state: stepItems.state, reason: stepItems.reason })
+    .from(stepItems)
+    .where(eq(stepItems.stepId, 2))
+    .orderBy(stepItems.path);
+  expect(items).toEqual([
+    { path: 'fog/fog.otio', state: 'done', reason: null },
+    { path: 'fog/other/a.mov', state: 'held', reason: 'changed' },
+    { path: 'fog/rushes/a.mov', state: 'held', reason: 'in use' },
+    { path: 'fog/rushes/b % ü.mov', state: 'done', reason: null },
+  ]);
+});
+
+test('archived, removed and restored, the project is known again with nothing missing and every byte the same', async () => {
+  const before = readFileSync(path.join(site.root, 'media/fog/rushes/a.mov'));
+  await archiveFog();
+  await stageOriginals(site.db, 1 as ArchiveId, new Date());
+  await runAll();
+  expect(existsSync(path.join(site.root, 'media/fog/rushes/a.mov'))).toBe(false);
+  expect(existsSync(path.join(site.root, 'media/fog/rushes/unused.mov'))).toBe(true);
+  expect((await restoreTo('fog back')).state).toBe('done');
+  // Of two of one name the one whose path comes first keeps it.
+  expect(readFileSync(path.join(site.root, 'media/fog back/media/Rushes/a~2.mov')).equals(before)).toBe(true);
+  const [project] = await projectRows(site.db);
+  // The unused one was not archived; the document still names it, relative to where it was.
+  expect(project).toMatchObject({ name: 'Fog', media: 4, missing: 1 });
+  expect(await site.db.select().from(projects)).toHaveLength(1);
+  expect((await site.db.select({ action: receipts.action }).from(receipts)).map((r) => r.action)).toEqual([
+    'archive sealed',
+    'originals removed',
+    'project restored',
+  ]);
+});
+
+test('a restore never writes over something, nor to a place outside', async () => {
+  await archiveFog();
+  mkdirSync(path.join(site.root, 'media/here'));
+  writeFileSync(path.join(site.root, 'media/here/mine.txt'), 'mine');
+  const job = await restoreTo('here');
+  expect(job.trouble).toContain('media has something named here already, and nothing is ever written over');
+  expect(filesBelow(path.join(site.root, 'media/here'))).toEqual(['mine.txt']);
+  mkdirSync(path.join(site.root, 'elsewhere'));
+  symlinkSync(path.join(site.root, 'elsewhere'), path.join(site.root, 'media/link'));
+  expect((await restoreTo('link/escaped')).state).toBe('failed');
+  expect(filesBelow(path.join(site.root, 'elsewhere'))).toEqual([]);
+  const climbing = await restoreTo('../escaped');
+  expect(climbing.state).toBe('failed');
+  expect(existsSync(path.join(site.root, 'escaped'))).toBe(false);
+});
+
+describe('a damaged copy is told apart, and nothing of it is restored', () => {
+  const cases: [what: string, damage: () => void, words: RegExp][] = [
+    [
+      'a byte of the media',
+      () => writeFileSync(bag('data/media/Rushes/a~2.mov'), 'Another of the same name'),
+      /data\/media\/Rushes\/a~2\.mov is not what was sealed/,
+    ],
+    ['a file that is missing', () => rmSync(bag('data/media/Rushes/a.mov')), /a\.mov cannot be read \(ENOENT\)/],
+    [
+      'a wrong line in the manifest',
+      () => appendFileSync(bag('manifest-sha512.txt'), 'nonsense\n'),
+      /manifest-sha512\.txt is not what was sealed/,
+    ],
+    [
+      'a tag manifest that was written anew',
+      () => appendFileSync(bag('tagmanifest-sha512.txt'), '\n'),
+      /tagmanifest-sha512\.txt is not the one that was sealed/,
+    ],
+  ];
+  test.each(cases)('%s', async (_what, damage, words) => {
+    await archiveFog();
+    damage();
+    const job = await restoreTo('fog back');
+    expect(job.state).toBe('failed');
+    expect(job.trouble).toMatch(words);
+    expect(existsSync(path.join(site.root, 'media/fog back'))).toBe(false);
+    expect(filesBelow(path.join(site.root, 'media/.keramion'))).toEqual(['identity.json']);
+  });
+});
+
+test('a carrier that is too small is told before the run, and refused by the run itself', async () => {
+  const small = await site.carrier('kd-2', 100_000);
+  await stageArchive(site.db, { projectId: FOG, carrierId: small, folder: 'fog_1', now: new Date() });
+  expect(await findingsOf(site.db, (await currentPlan(site.db)).steps)).toMatchObject([
+    { code: 'carrier too small', weight: 'stop', carrier: 'kd-2', freeBytes: 100_000 },
+    { code: 'name made different' },
+  ]);
+  const job = await runAll();
+  expect(job.trouble).toMatch(/kd-2 has 100 kB free and .* is needed. Nothing was written./);
+  expect(existsSync(path.join(site.root, 'kd-2/fog_1'))).toBe(false);
+});
+
+test('a volume without room is told before a restore, and nothing is written', async () => {
+  await archiveFog();
+  await site.db.update(volumes).set({ quota: true, capacityBytes: 400_000 });
+  const [copy] = await site.db.select().from(archiveCopies);
+  await stageRestore(site.db, {
+    archiveId: 1 as ArchiveId,
+    copyId: copy!.id,
+    volumeId: volume,
+    folder: 'back',
+    now: new Date(),
+  });
+  expect(await findingsOf(site.db, (await currentPlan(site.db)).steps)).toMatchObject([
+    { code: 'volume too full', weight: 'stop' },
+  ]);
+  const job = await runAll();
+  expect(job.trouble).toMatch(/media has .* free and .* is needed. Nothing was restored./);
+  expect(existsSync(path.join(site.root, 'media/back'))).toBe(false);
+});
+
+test('a folder of the same name on the carrier is never written into', async () => {
+  mkdirSync(bag(), { recursive: true });
+  writeFileSync(bag('mine.txt'), 'mine');
+  await stage();
+  const job = await runAll();
+  expect(job.trouble).toContain('kd-1 has a folder fog_1 already, and nothing is ever written over');
+  expect(filesBelow(bag())).toEqual(['mine.txt']);
+});
+
+test('an archive that is cancelled while it is written leaves nothing on the carrier, and everything else as it was', async () => {
+  for (let i = 0; i < 40; i++) site.put(`media/fog/rushes/big${i}.mov`, Buffer.alloc(4_000_000, i));
+  const urls = Array.from({ length: 40 }, (_, i) => `rushes/big${i}.mov`);
+  site.put('media/fog/fog.otio', otio('Fog', urls));
+  await site.read(volume);
+  await stage();
+  const plan = await currentPlan(site.db);
+  const result = await runPlan(site.db, {
+    planId: plan.planId as PlanId,
+    version: plan.version,
+    who: 'Mara',
+    now: new Date(),
+  });
+  const worker = site.worker();
+  await until(() => existsSync(path.join(site.root, 'kd-1/.keramion/writing-archive-1/data')));
+  if (result.ok) await cancelJob(site.db, result.jobs[0]!);
+  await until(async () => (await site.db.select().from(jobs)).every((job) => job.finishedAt !== null));
+  await worker.stop();
+  const [job] = await site.db.select().from(jobs);
+  // Where the machine was faster than the click, the archive is whole: both are right, a half is not.
+  if (job!.state === 'done') return expect(existsSync(bag('manifest-sha512.txt'))).toBe(true);
+  expect([job!.state, job!.trouble]).toEqual(['cancelled', null]);
+  expect(filesBelow(path.join(site.root, 'kd-1')).filter((name) => !name.endsWith('identity.json'))).toEqual([]);
+  expect(await site.db.select({ state: archives.state }).from(archives)).toEqual([{ state: 'ended early' }]);
+  for (const url of urls) expect(existsSync(path.join(site.root, 'media/fog', url))).toBe(true);
+  // Staged anew, it goes through.
+  await archiveFog();
+});
