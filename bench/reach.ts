@@ -6,7 +6,7 @@ import type { DocumentModel } from '#core/documents/model.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { documentPool } from '#disk/documents/documents.ts';
 import { disconnect, inTransaction } from '#server/db/connect.ts';
-import { documents } from '#server/db/schema.ts';
+import { documents } from '#server/db/schema/documents.ts';
 import { forgetContents, writeContents } from '#server/db/documents.ts';
 import { type ClipFilter, projectBins, projectClips, projectTimelines, WHOLE_PROJECT } from '#server/reach/clips.ts';
 import { settleAfterDocuments } from '#server/readings/read-documents.ts';

@@ -2,7 +2,7 @@
 import { sql } from 'drizzle-orm';
 import { and, eq } from 'drizzle-orm';
 import type { Db } from '../db/connect.ts';
-import { jobs } from '../db/schema.ts';
+import { jobs } from '../db/schema/jobs.ts';
 
 const GUESS = { write: 200e6, readBack: 400e6 };
 

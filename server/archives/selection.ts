@@ -13,18 +13,11 @@ import { joinPath } from '#core/paths.ts';
 import { rawPathOf } from '#disk/paths.ts';
 import type { Db } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
-import {
-  type archiveFiles,
-  bins,
-  clips,
-  documents,
-  files,
-  folders,
-  media,
-  mediaTargets,
-  stepItems,
-  volumeSums,
-} from '../db/schema.ts';
+import { type archiveFiles } from '../db/schema/archives.ts';
+import { files, folders } from '../db/schema/catalogue.ts';
+import { bins, clips, documents, media, mediaTargets } from '../db/schema/documents.ts';
+import { stepItems } from '../db/schema/plans.ts';
+import { volumeSums } from '../db/schema/sums.ts';
 
 type Known = ProjectFile & { rawPath: Buffer | null };
 export interface ProjectSelection extends Selection {

@@ -2,7 +2,9 @@
 import { desc, eq, inArray, sql } from 'drizzle-orm';
 import type { ArchiveId, CarrierId, ProjectId } from '#core/model.ts';
 import type { Database } from '../db/connect.ts';
-import { archiveCopies, archiveFiles, archives, carriers, files } from '../db/schema.ts';
+import { archiveCopies, archiveFiles, archives } from '../db/schema/archives.ts';
+import { files } from '../db/schema/catalogue.ts';
+import { carriers } from '../db/schema/stores.ts';
 
 export interface ArchiveRow {
   archiveId: ArchiveId;

@@ -3,9 +3,8 @@
 import { Readable } from 'node:stream';
 import { drizzle, type MySql2Database } from 'drizzle-orm/mysql2';
 import mysql, { type Connection, type Pool, type PoolConnection } from 'mysql2/promise';
-import * as schema from './schema.ts';
 
-export type Database = MySql2Database<typeof schema> & { $pool: Pool };
+export type Database = MySql2Database & { $pool: Pool };
 /** Either the database or a transaction in it. */
 export type Db = Pick<Database, 'select' | 'selectDistinct' | 'insert' | 'update' | 'delete' | 'execute'>;
 export type Transaction = Parameters<Parameters<Database['transaction']>[0]>[0];
@@ -20,7 +19,7 @@ export function connect(url: string, connections = 10): Database {
     flags: ['+LOCAL_FILES'],
     maxPreparedStatements: 500,
   });
-  return Object.assign(drizzle(pool, { schema, mode: 'default' }), { $pool: pool });
+  return Object.assign(drizzle(pool), { $pool: pool });
 }
 
 export const disconnect = (db: Database): Promise<void> => db.$pool.end();

@@ -6,7 +6,7 @@ import type { Rate } from '#core/time/rates.ts';
 import { numberRows } from './conditions.ts';
 import type { Transaction } from './connect.ts';
 import { inSlices } from './holdings.ts';
-import { bins, clips, media, mediaTargets, timelines, uses } from './schema.ts';
+import { bins, clips, media, mediaTargets, timelines, uses } from './schema/documents.ts';
 
 export interface Contents {
   documentId: number;

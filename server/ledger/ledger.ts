@@ -3,7 +3,7 @@
 import { createHash } from 'node:crypto';
 import { asc, desc, eq, lt, sql } from 'drizzle-orm';
 import type { Database, Db } from '../db/connect.ts';
-import { receipts } from '../db/schema.ts';
+import { receipts } from '../db/schema/receipts.ts';
 
 export type Receipt = typeof receipts.$inferSelect;
 export type NewReceipt = Omit<typeof receipts.$inferInsert, 'id' | 'chainSha256'>;

@@ -5,7 +5,10 @@ import type { ArchiveId, CarrierId, FolderId, JobId, PlanId, ProjectId, VolumeId
 import type { PlanTrouble, StepSummary, StepWhat } from '#core/plan/plan.ts';
 import { stepTitle } from '#core/wording/plan.ts';
 import { type Database, inTransaction, sqlCode, type Transaction } from '../db/connect.ts';
-import { archiveCopies, archives, carriers, plans, projects, stepItems, steps, volumes } from '../db/schema.ts';
+import { archiveCopies, archives } from '../db/schema/archives.ts';
+import { plans, stepItems, steps } from '../db/schema/plans.ts';
+import { projects } from '../db/schema/projects.ts';
+import { carriers, volumes } from '../db/schema/stores.ts';
 import { Refused } from '../runtime/refused.ts';
 import { projectSelection } from '../archives/selection.ts';
 import { jobsForPlan } from './run-plan.ts';

@@ -3,18 +3,12 @@
 import { eq, sql } from 'drizzle-orm';
 import type { Finding, StepSummary } from '#core/plan/plan.ts';
 import type { Database } from '../db/connect.ts';
-import {
-  archives,
-  carriers,
-  documents,
-  files,
-  folders,
-  media,
-  mediaTargets,
-  projects,
-  stepItems,
-  volumes,
-} from '../db/schema.ts';
+import { archives } from '../db/schema/archives.ts';
+import { files, folders } from '../db/schema/catalogue.ts';
+import { documents, media, mediaTargets } from '../db/schema/documents.ts';
+import { stepItems } from '../db/schema/plans.ts';
+import { projects } from '../db/schema/projects.ts';
+import { carriers, volumes } from '../db/schema/stores.ts';
 import { projectSelection } from '../archives/selection.ts';
 import { carrierRows } from '../archives/shelf.ts';
 import { volumeFree } from '../stores/volume-free.ts';

@@ -3,18 +3,11 @@ import { and, eq, isNull } from 'drizzle-orm';
 import type { JobId } from '#core/model.ts';
 import type { StepWhat } from '#core/plan/plan.ts';
 import type { Transaction } from '../db/connect.ts';
-import {
-  archiveCopies,
-  archiveFiles,
-  archives,
-  documents,
-  files,
-  media,
-  mediaTargets,
-  projects,
-  stepItems,
-  steps,
-} from '../db/schema.ts';
+import { archiveCopies, archiveFiles, archives } from '../db/schema/archives.ts';
+import { files } from '../db/schema/catalogue.ts';
+import { documents, media, mediaTargets } from '../db/schema/documents.ts';
+import { stepItems, steps } from '../db/schema/plans.ts';
+import { projects } from '../db/schema/projects.ts';
 import { enqueue } from '../runtime/queue.ts';
 import { placedFiles } from '../archives/selection.ts';
 

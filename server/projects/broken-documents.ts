@@ -2,7 +2,8 @@
 import { and, eq, isNull } from 'drizzle-orm';
 import type { ProjectId } from '#core/model.ts';
 import type { Database } from '../db/connect.ts';
-import { documents, files } from '../db/schema.ts';
+import { files } from '../db/schema/catalogue.ts';
+import { documents } from '../db/schema/documents.ts';
 
 export async function brokenDocuments(
   db: Database,

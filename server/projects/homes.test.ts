@@ -1,6 +1,6 @@
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { otio, TestSite } from '#test/site.ts';
-import { receipts } from '../db/schema.ts';
+import { receipts } from '../db/schema/receipts.ts';
 import { allStrays, homesOf, projectHomes, setHome, takeSuggestedHomes } from './homes.ts';
 
 let site: TestSite;

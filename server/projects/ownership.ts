@@ -4,18 +4,11 @@ import { and, eq, isNull, notInArray, type SQL, sql } from 'drizzle-orm';
 import type { Kind, ProjectId, VolumeId } from '#core/model.ts';
 import { liesIn } from '#core/paths.ts';
 import type { Database } from '../db/connect.ts';
-import {
-  claims,
-  documents,
-  files,
-  folders,
-  homes,
-  media,
-  mediaTargets,
-  projects,
-  volumeSums,
-  volumes,
-} from '../db/schema.ts';
+import { files, folders } from '../db/schema/catalogue.ts';
+import { documents, media, mediaTargets } from '../db/schema/documents.ts';
+import { claims, homes, projects } from '../db/schema/projects.ts';
+import { volumes } from '../db/schema/stores.ts';
+import { volumeSums } from '../db/schema/sums.ts';
 
 export interface Ownership {
   project: { projectId: ProjectId; name: string } | null;

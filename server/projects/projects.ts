@@ -3,7 +3,11 @@ import { and, eq, inArray, sql } from 'drizzle-orm';
 import type { Kind, ProjectId, ProjectState, VolumeId } from '#core/model.ts';
 import { exactTime } from '#core/wording/amounts.ts';
 import { type Database, inTransaction } from '../db/connect.ts';
-import { archives, documents, files, folders, projects, projectStates, projectSums, volumeSums } from '../db/schema.ts';
+import { archives } from '../db/schema/archives.ts';
+import { files, folders } from '../db/schema/catalogue.ts';
+import { documents } from '../db/schema/documents.ts';
+import { projects, projectStates } from '../db/schema/projects.ts';
+import { projectSums, volumeSums } from '../db/schema/sums.ts';
 import { Refused } from '../runtime/refused.ts';
 import { itemsHash, writeReceipt } from '../ledger/ledger.ts';
 

@@ -3,7 +3,9 @@ import { eq, inArray } from 'drizzle-orm';
 import type { JobId, ProjectId } from '#core/model.ts';
 import { counted } from '#core/wording/amounts.ts';
 import { type Database, inTransaction } from '../db/connect.ts';
-import { documents, files, media, projects } from '../db/schema.ts';
+import { files } from '../db/schema/catalogue.ts';
+import { documents, media } from '../db/schema/documents.ts';
+import { projects } from '../db/schema/projects.ts';
 import { enqueue } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
 

@@ -7,7 +7,8 @@ import { timecode } from '#core/time/rates.ts';
 import type { Database } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import { hasPart, idList } from '../db/conditions.ts';
-import { bins, clips, files, media, mediaTargets, timelines, uses } from '../db/schema.ts';
+import { files } from '../db/schema/catalogue.ts';
+import { bins, clips, media, mediaTargets, timelines, uses } from '../db/schema/documents.ts';
 import { livingDocuments } from '../readings/read-documents.ts';
 
 export interface BinRow {

@@ -7,7 +7,10 @@ import { movHead } from '#demo/mov.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { followersOf } from '#core/missing/followers.ts';
 import { TestSite, until } from '#test/site.ts';
-import { documents, essence, files, jobs, media, mediaTargets, projects } from '../db/schema.ts';
+import { essence, files } from '../db/schema/catalogue.ts';
+import { documents, media, mediaTargets } from '../db/schema/documents.ts';
+import { jobs } from '../db/schema/jobs.ts';
+import { projects } from '../db/schema/projects.ts';
 import { candidatesFor, missingMedia, oldFolder } from './missing.ts';
 import { askToRelink } from './ask-to-relink.ts';
 

@@ -3,7 +3,7 @@
 import { sql } from 'drizzle-orm';
 import { withConnection } from '../db/connect.ts';
 import { inSlices, refreshHoldings } from '../db/holdings.ts';
-import { volumeSums } from '../db/schema.ts';
+import { volumeSums } from '../db/schema/sums.ts';
 import { wrongKinds } from './kinds.ts';
 import { settleProjects } from './project-sums.ts';
 import type { JobContext } from '../runtime/context.ts';

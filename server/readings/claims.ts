@@ -8,7 +8,11 @@ import { folderOf, liesIn, nameOf } from '#core/paths.ts';
 import { pathHash } from '../db/catalogue-writer.ts';
 import { type Database, type Transaction, withConnection } from '../db/connect.ts';
 import { inSlices, refreshHoldings } from '../db/holdings.ts';
-import { claims, documents, files, folders, homes, projects, site, volumes } from '../db/schema.ts';
+import { files, folders } from '../db/schema/catalogue.ts';
+import { documents } from '../db/schema/documents.ts';
+import { claims, homes, projects } from '../db/schema/projects.ts';
+import { site } from '../db/schema/site.ts';
+import { volumes } from '../db/schema/stores.ts';
 
 type Claiming = { projectId: ProjectId; volumeId: VolumeId; folder: string; reason: string };
 

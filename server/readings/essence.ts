@@ -11,7 +11,7 @@ import { codeOf } from '#disk/facts.ts';
 import { locate, rawPathOf } from '#disk/paths.ts';
 import type { Database } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
-import { essence } from '../db/schema.ts';
+import { essence } from '../db/schema/catalogue.ts';
 import type { Brought } from './match-media.ts';
 
 type Row = typeof essence.$inferInsert;

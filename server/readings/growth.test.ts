@@ -1,6 +1,6 @@
 import type { VolumeId } from '#core/model.ts';
 import { otio, TestSite } from '#test/site.ts';
-import { samples, sampleSums } from '../db/schema.ts';
+import { samples, sampleSums } from '../db/schema/sums.ts';
 import { causesOfGrowth, forecasts } from './growth.ts';
 import { rackVolumes } from '../site/rack.ts';
 

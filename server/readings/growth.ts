@@ -5,7 +5,8 @@ import type { RowDataPacket } from 'mysql2/promise';
 import { type Forecast, forecast, growthCauses, type Sample } from '#core/forecast/forecast.ts';
 import type { Kind, VolumeId } from '#core/model.ts';
 import { type Database, withConnection } from '../db/connect.ts';
-import { projects, samples, sampleSums } from '../db/schema.ts';
+import { projects } from '../db/schema/projects.ts';
+import { samples, sampleSums } from '../db/schema/sums.ts';
 
 /** How far back the line looks: growth of half a year ago says little about next week. */
 export const WEEKS_BACK = 8;

@@ -3,7 +3,10 @@ import { eq } from 'drizzle-orm';
 import { DEFAULT_RULES, type KindRule, kindsInFolder } from '#core/kinds/kinds.ts';
 import type { VolumeId } from '#core/model.ts';
 import { TestSite, until } from '#test/site.ts';
-import { files, jobs, receipts, volumeHoldings } from '../db/schema.ts';
+import { files } from '../db/schema/catalogue.ts';
+import { jobs } from '../db/schema/jobs.ts';
+import { receipts } from '../db/schema/receipts.ts';
+import { volumeHoldings } from '../db/schema/sums.ts';
 import { currentRules, markOf, previewRules, saveRules } from './kinds.ts';
 
 let site: TestSite;

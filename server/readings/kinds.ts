@@ -7,7 +7,9 @@ import { DEFAULT_RULES, type KindRule, kindsInFolder, rulesInFolder } from '#cor
 import type { Duty, JobId, Kind } from '#core/model.ts';
 import { type Database, inTransaction } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
-import { folders, site, volumes } from '../db/schema.ts';
+import { folders } from '../db/schema/catalogue.ts';
+import { site } from '../db/schema/site.ts';
+import { volumes } from '../db/schema/stores.ts';
 import { enqueue } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
 import { type By, placeReceipt } from '../stores/places.ts';

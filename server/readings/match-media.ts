@@ -10,7 +10,7 @@ import { folderOf, joinPath } from '#core/paths.ts';
 import { pathHash } from '../db/catalogue-writer.ts';
 import { type Database, withConnection } from '../db/connect.ts';
 import { inSlices, refreshHoldings } from '../db/holdings.ts';
-import { volumes } from '../db/schema.ts';
+import { volumes } from '../db/schema/stores.ts';
 import { allMounts } from '../stores/places.ts';
 
 interface Row {

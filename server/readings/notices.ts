@@ -2,7 +2,7 @@
 import { desc, eq } from 'drizzle-orm';
 import type { VolumeId } from '#core/model.ts';
 import type { Database } from '../db/connect.ts';
-import { readingNotices, readings } from '../db/schema.ts';
+import { readingNotices, readings } from '../db/schema/catalogue.ts';
 
 export interface LastReading {
   startedMs: number;

@@ -4,7 +4,9 @@ import { inArray, sql } from 'drizzle-orm';
 import { type Holding, type Home, straysOf } from '#core/homes/homes.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { type Database, inTransaction } from '../db/connect.ts';
-import { folderHoldings, folders, homes, projects, projectSums, strays } from '../db/schema.ts';
+import { folders } from '../db/schema/catalogue.ts';
+import { homes, projects } from '../db/schema/projects.ts';
+import { folderHoldings, projectSums, strays } from '../db/schema/sums.ts';
 
 const SOME = 40;
 

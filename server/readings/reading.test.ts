@@ -4,18 +4,11 @@ import { eq, isNull } from 'drizzle-orm';
 import type { VolumeId } from '#core/model.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
 import { otio, TestSite } from '#test/site.ts';
-import {
-  documents,
-  files,
-  folderHoldings,
-  folders,
-  media,
-  projects,
-  readingNotices,
-  volumeDays,
-  volumeHoldings,
-  volumes,
-} from '../db/schema.ts';
+import { files, folders, readingNotices } from '../db/schema/catalogue.ts';
+import { documents, media } from '../db/schema/documents.ts';
+import { projects } from '../db/schema/projects.ts';
+import { volumes } from '../db/schema/stores.ts';
+import { folderHoldings, volumeDays, volumeHoldings } from '../db/schema/sums.ts';
 import { lastReading } from './notices.ts';
 import { projectRows } from '../projects/projects.ts';
 import { rackVolumes } from '../site/rack.ts';

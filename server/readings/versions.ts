@@ -2,7 +2,8 @@
 import { eq } from 'drizzle-orm';
 import { supersededBy } from '#core/documents/versions.ts';
 import { type Database, inTransaction } from '../db/connect.ts';
-import { documents, files } from '../db/schema.ts';
+import { files } from '../db/schema/catalogue.ts';
+import { documents } from '../db/schema/documents.ts';
 
 /** Gives the projects in which another version counts now. */
 export async function settleVersions(db: Database): Promise<number[]> {

@@ -2,7 +2,8 @@
 import { and, eq, inArray, isNull, sql } from 'drizzle-orm';
 import type { FolderId, VolumeId } from '#core/model.ts';
 import type { Database } from '../db/connect.ts';
-import { volumes, volumeSums } from '../db/schema.ts';
+import { volumes } from '../db/schema/stores.ts';
+import { volumeSums } from '../db/schema/sums.ts';
 
 export interface CacheFolder {
   folderId: FolderId;

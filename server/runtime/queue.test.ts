@@ -1,7 +1,7 @@
 import { eq } from 'drizzle-orm';
 import type { JobId } from '#core/model.ts';
 import { testDatabase, type TestDatabase } from '#test/database.ts';
-import { jobs } from '../db/schema.ts';
+import { jobs } from '../db/schema/jobs.ts';
 import { JobContext } from './context.ts';
 import { cancelJob, claimJob, endJob, enqueue, heartbeat, LeaseLost, type NewJob, releaseLease } from './queue.ts';
 

@@ -5,7 +5,7 @@ import { and, eq, sql } from 'drizzle-orm';
 import type { RowDataPacket } from 'mysql2/promise';
 import type { JobId } from '#core/model.ts';
 import { type Database, type Db, withConnection } from '../db/connect.ts';
-import { jobs, jobStores } from '../db/schema.ts';
+import { jobs, jobStores } from '../db/schema/jobs.ts';
 
 export type Job = typeof jobs.$inferSelect;
 export type JobKind = Job['kind'];

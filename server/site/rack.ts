@@ -3,7 +3,8 @@
 import { eq, isNull, sql } from 'drizzle-orm';
 import type { Duty, Kind, VolumeId } from '#core/model.ts';
 import type { Database } from '../db/connect.ts';
-import { stations, type STORE_STATES, volumeSums, volumes } from '../db/schema.ts';
+import { stations, type STORE_STATES, volumes } from '../db/schema/stores.ts';
+import { volumeSums } from '../db/schema/sums.ts';
 
 export interface RackVolume {
   volumeId: VolumeId;

@@ -1,7 +1,7 @@
 // What the site as a whole is called.
 import { eq } from 'drizzle-orm';
 import type { Database } from '../db/connect.ts';
-import { site } from '../db/schema.ts';
+import { site } from '../db/schema/site.ts';
 
 export async function nameSite(db: Database, name: string): Promise<void> {
   await db

@@ -2,7 +2,10 @@
 import { and, desc, eq, inArray, isNull, notInArray, or, sql } from 'drizzle-orm';
 import type { FolderId, JobId, VolumeId } from '#core/model.ts';
 import type { Database } from '../db/connect.ts';
-import { folders, jobs, jobStores, volumes, volumeSums } from '../db/schema.ts';
+import { folders } from '../db/schema/catalogue.ts';
+import { jobs, jobStores } from '../db/schema/jobs.ts';
+import { volumes } from '../db/schema/stores.ts';
+import { volumeSums } from '../db/schema/sums.ts';
 import { enqueue, type Job } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
 

@@ -2,7 +2,7 @@
 import { utimesSync } from 'node:fs';
 import type { FolderId, VolumeId } from '#core/model.ts';
 import { otio, TestSite, until } from '#test/site.ts';
-import { jobs } from '../db/schema.ts';
+import { jobs } from '../db/schema/jobs.ts';
 import { nameIndex } from '../search/names.ts';
 import { search } from '../search/search.ts';
 import { AREAS_BY, areas, extremes, type Extreme, folderAt, type Narrowing, type Scope, unitsIn } from './space.ts';

@@ -6,7 +6,9 @@ import { joinPath } from '#core/paths.ts';
 import { gapWords, type Unit, unitsOf } from '#core/units/units.ts';
 import { pathHash } from '../db/catalogue-writer.ts';
 import type { Database } from '../db/connect.ts';
-import { files, folders, projects, volumes } from '../db/schema.ts';
+import { files, folders } from '../db/schema/catalogue.ts';
+import { projects } from '../db/schema/projects.ts';
+import { volumes } from '../db/schema/stores.ts';
 
 /** Where to look: one folder with everything below it, or volumes; none chosen stands for all. */
 export type Scope = { folder: FolderAt } | { volumeIds: readonly VolumeId[] };

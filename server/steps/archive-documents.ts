@@ -5,7 +5,7 @@ import { relinkOtio, sequenceFolder } from '#core/documents/relink.ts';
 import { relativeFrom, urlOfPath } from '#core/documents/targets.ts';
 import { folderOf } from '#core/paths.ts';
 import type { Database } from '../db/connect.ts';
-import { documents, media, mediaTargets } from '../db/schema.ts';
+import { documents, media, mediaTargets } from '../db/schema/documents.ts';
 
 export interface Relinked {
   text: string;

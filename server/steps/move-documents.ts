@@ -15,7 +15,9 @@ import { writeWhole } from '#disk/private.ts';
 import { codeOf } from '#disk/facts.ts';
 import { type Database } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
-import { documents, files, folders, media, mediaTargets, mounts, volumes } from '../db/schema.ts';
+import { files, folders } from '../db/schema/catalogue.ts';
+import { documents, media, mediaTargets } from '../db/schema/documents.ts';
+import { mounts, volumes } from '../db/schema/stores.ts';
 
 export interface Place {
   volumeId: number;

@@ -9,18 +9,12 @@ import { type RemovalResult, removeExpected } from '#disk/remove.ts';
 import { look } from '#disk/facts.ts';
 import { inTransaction, withConnection } from '../db/connect.ts';
 import { refreshHoldings } from '../db/holdings.ts';
-import {
-  archiveCopies,
-  archives,
-  documents,
-  files,
-  media,
-  mediaTargets,
-  projects,
-  stepItems,
-  steps,
-  volumes,
-} from '../db/schema.ts';
+import { archiveCopies, archives } from '../db/schema/archives.ts';
+import { files } from '../db/schema/catalogue.ts';
+import { documents, media, mediaTargets } from '../db/schema/documents.ts';
+import { stepItems, steps } from '../db/schema/plans.ts';
+import { projects } from '../db/schema/projects.ts';
+import { volumes } from '../db/schema/stores.ts';
 import { itemsHash, writeReceipt } from '../ledger/ledger.ts';
 import { settleProjects } from '../readings/project-sums.ts';
 import { lookAgain, stateOf } from '../stores/stores.ts';

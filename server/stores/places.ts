@@ -8,7 +8,9 @@ import { pathOn, styleOf } from '#core/places/station-paths.ts';
 import { lookAtVolume } from '#disk/private.ts';
 import { type Database, inTransaction, sqlCode, type Transaction } from '../db/connect.ts';
 import { pathHash } from '../db/catalogue-writer.ts';
-import { files, folders, jobs, jobStores, mounts, stations, volumes } from '../db/schema.ts';
+import { files, folders } from '../db/schema/catalogue.ts';
+import { jobs, jobStores } from '../db/schema/jobs.ts';
+import { mounts, stations, volumes } from '../db/schema/stores.ts';
 import { Refused } from '../runtime/refused.ts';
 import { itemsHash, writeReceipt } from '../ledger/ledger.ts';
 

@@ -6,7 +6,7 @@ import { liesIn } from '#core/paths.ts';
 import { size } from '#core/wording/amounts.ts';
 import { giveIdentity, lookAtVolume } from '#disk/private.ts';
 import { type Database, sqlCode } from '../db/connect.ts';
-import { carriers, stations, volumes } from '../db/schema.ts';
+import { carriers, stations, volumes } from '../db/schema/stores.ts';
 import { Refused } from '../runtime/refused.ts';
 
 export interface NewVolume {

@@ -2,7 +2,8 @@
 import { eq, sql } from 'drizzle-orm';
 import type { VolumeId } from '#core/model.ts';
 import type { Db } from '../db/connect.ts';
-import { volumeSums, volumes } from '../db/schema.ts';
+import { volumes } from '../db/schema/stores.ts';
+import { volumeSums } from '../db/schema/sums.ts';
 
 export async function usedByVolume(db: Db): Promise<Map<number, number>> {
   const rows = await db

@@ -1,0 +1,138 @@
+// What project documents say: bins, clips, media, timelines and their uses.
+import {
+  boolean,
+  index,
+  int,
+  mysqlEnum,
+  mysqlTable,
+  primaryKey,
+  text,
+  uniqueIndex,
+  varchar,
+} from 'drizzle-orm/mysql-core';
+import { sql } from 'drizzle-orm';
+import { DOCUMENT_FORMATS } from '#core/documents/model.ts';
+import { amount, id, at, jsonOf, longPath } from './columns.ts';
+
+export const documents = mysqlTable(
+  'documents',
+  {
+    id: id(),
+    projectId: amount('project_id').notNull(),
+    fileId: amount('file_id').notNull(),
+    name: varchar('name', { length: 1020 }).notNull(),
+    format: mysqlEnum('format', DOCUMENT_FORMATS).notNull().default('otio'),
+    state: mysqlEnum('state', ['read', 'broken']).notNull(),
+    trouble: text('trouble'),
+    readSizeBytes: amount('read_size_bytes').notNull(),
+    readModifiedUs: amount('read_modified_us').notNull(),
+    readAt: at('read_at').notNull(),
+    /** A newer version of the same document that counts in its stead. */
+    supersededBy: amount('superseded_by'),
+  },
+  (t) => [uniqueIndex('documents_file').on(t.fileId), index('documents_project').on(t.projectId)],
+);
+
+export const bins = mysqlTable(
+  'bins',
+  {
+    id: id(),
+    documentId: amount('document_id').notNull(),
+    parentId: amount('parent_id'),
+    name: varchar('name', { length: 1000 }).notNull(),
+  },
+  (t) => [index('bins_document').on(t.documentId)],
+);
+
+export const media = mysqlTable(
+  'media',
+  {
+    id: id(),
+    documentId: amount('document_id').notNull(),
+    projectId: amount('project_id').notNull(),
+    name: varchar('name', { length: 1020 }).notNull(),
+    /** How the first target was understood; 'nowhere' where the document itself says the media is missing. */
+    place: mysqlEnum('place', ['inside', 'outside', 'unknown', 'nowhere', 'bundled']).notNull(),
+    targets: int('targets').notNull(),
+    found: int('found').notNull(),
+    /** A file of it is not there, or none is named. */
+    lacks: boolean('lacks').generatedAlwaysAs(sql`found < GREATEST(targets, 1)`, { mode: 'stored' }),
+    startFrame: amount('start_frame'),
+    durationFrames: amount('duration_frames'),
+    rateNum: int('rate_num'),
+    rateDen: int('rate_den'),
+    /** Name of the tape or card it was recorded on, as the document has it. */
+    reel: varchar('reel', { length: 120 }),
+    /** What the document's timelines use of it, joined, in frames of its rate; null: the whole of it. */
+    ranges: jsonOf<[start: number, duration: number][] | null>('ranges'),
+    /** Numbers of the timelines that use it. */
+    timelineIds: jsonOf<number[]>('timeline_ids'),
+    /** A timeline of the document uses it. */
+    used: boolean('used').notNull(),
+  },
+  (t) => [
+    index('media_document').on(t.documentId),
+    index('media_project').on(t.projectId),
+    index('media_lacks').on(t.lacks, t.projectId),
+  ],
+);
+
+export const mediaTargets = mysqlTable(
+  'media_targets',
+  {
+    mediaId: amount('media_id').notNull(),
+    ord: int('ord').notNull(),
+    target: longPath('target').notNull(),
+    fileId: amount('file_id'),
+    /** By its path, or, where the document writes no paths, by name, reel and timecode that no other file shares. */
+    foundBy: mysqlEnum('found_by', ['path', 'evidence']).notNull().default('path'),
+  },
+  (t) => [primaryKey({ columns: [t.mediaId, t.ord] }), index('media_targets_file').on(t.fileId)],
+);
+
+export const clips = mysqlTable(
+  'clips',
+  {
+    id: id(),
+    documentId: amount('document_id').notNull(),
+    binId: amount('bin_id'),
+    mediaId: amount('media_id'),
+    name: varchar('name', { length: 1020 }).notNull(),
+  },
+  (t) => [index('clips_document').on(t.documentId, t.binId), index('clips_media').on(t.mediaId)],
+);
+
+export const timelines = mysqlTable(
+  'timelines',
+  {
+    id: id(),
+    documentId: amount('document_id').notNull(),
+    binId: amount('bin_id'),
+    name: varchar('name', { length: 1020 }).notNull(),
+    durationFrames: amount('duration_frames').notNull(),
+    rateNum: int('rate_num').notNull(),
+    rateDen: int('rate_den').notNull(),
+    /** How many uses it has. */
+    uses: int('uses').notNull().default(0),
+  },
+  (t) => [index('timelines_document').on(t.documentId)],
+);
+
+export const uses = mysqlTable(
+  'uses',
+  {
+    id: id(),
+    timelineId: amount('timeline_id').notNull(),
+    mediaId: amount('media_id').notNull(),
+    startFrame: amount('start_frame').notNull(),
+    /** In frames of the rate; 0 for the whole of a medium whose length nobody knows. */
+    durationFrames: amount('duration_frames').notNull(),
+    rateNum: int('rate_num').notNull(),
+    rateDen: int('rate_den').notNull(),
+    /** False where it, or what it lies in, is switched off. */
+    enabled: boolean('enabled').notNull().default(true),
+    /** Of its sound; else of its picture. */
+    sound: boolean('sound').notNull().default(false),
+  },
+  (t) => [index('uses_timeline').on(t.timelineId), index('uses_media').on(t.mediaId)],
+);

@@ -1,0 +1,57 @@
+// Plans, their steps, and the items of each step with what became of them.
+import { char, index, int, mysqlEnum, mysqlTable, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
+import { HELD_REASONS, type StepWhat } from '#core/plan/plan.ts';
+import { amount, id, at, bytes, jsonOf, longPath } from './columns.ts';
+
+export const plans = mysqlTable(
+  'plans',
+  {
+    id: id(),
+    state: mysqlEnum('state', ['draft', 'running', 'done', 'emptied']).notNull(),
+    /** Grows with every change, so that nobody runs a plan other than the one they looked at. */
+    version: int('version').notNull().default(1),
+    /** 1 while it is the draft, else null: only one plan can be the draft. */
+    draft: int('draft'),
+    createdAt: at('created_at').notNull(),
+    runBy: varchar('run_by', { length: 120 }),
+    runAt: at('run_at'),
+    doneAt: at('done_at'),
+  },
+  (t) => [uniqueIndex('plans_draft').on(t.draft)],
+);
+
+export const steps = mysqlTable(
+  'steps',
+  {
+    id: id(),
+    planId: amount('plan_id').notNull(),
+    what: jsonOf<StepWhat>('what').notNull(),
+    title: varchar('title', { length: 500 }).notNull(),
+    files: amount('files').notNull(),
+    bytes: amount('bytes').notNull(),
+    jobId: amount('job_id'),
+  },
+  (t) => [index('steps_plan').on(t.planId)],
+);
+
+export const stepItems = mysqlTable(
+  'step_items',
+  {
+    id: id(),
+    stepId: amount('step_id').notNull(),
+    volumeId: amount('volume_id').notNull(),
+    fileId: amount('file_id').notNull(),
+    path: longPath('path').notNull(),
+    rawPath: bytes('raw_path', 'varbinary(4096)'),
+    sizeBytes: amount('size_bytes').notNull(),
+    modifiedUs: amount('modified_us').notNull(),
+    state: mysqlEnum('state', ['waiting', 'started', 'done', 'held']).notNull().default('waiting'),
+    reason: mysqlEnum('reason', HELD_REASONS),
+    detail: varchar('detail', { length: 1000 }),
+    /** Where a moved file goes, inside the step's volume. */
+    targetPath: longPath('target_path'),
+    /** XXH3-128 of a file that was copied, as read back. */
+    xxh128: char('xxh128', { length: 32 }),
+  },
+  (t) => [index('step_items_file').on(t.fileId), index('step_items_state').on(t.stepId, t.state)],
+);

@@ -1,0 +1,42 @@
+// The ledger.
+import { char, mysqlEnum, mysqlTable, varchar } from 'drizzle-orm/mysql-core';
+import { amount, id, at, jsonOf } from './columns.ts';
+
+export const receipts = mysqlTable('receipts', {
+  id: id(),
+  at: at('at').notNull(),
+  who: varchar('who', { length: 120 }).notNull(),
+  action: mysqlEnum('action', [
+    'caches removed',
+    'originals removed',
+    'archive sealed',
+    'project restored',
+    'work ended early',
+    'volume added',
+    'volume changed',
+    'volume retired',
+    'carrier added',
+    'state changed',
+    'home changed',
+    'files moved',
+    'folders made',
+    'media relinked',
+    'project added',
+    'project changed',
+    'kinds changed',
+    'template changed',
+    'station retired',
+  ]).notNull(),
+  title: varchar('title', { length: 500 }).notNull(),
+  projectId: amount('project_id'),
+  jobId: amount('job_id'),
+  stepId: amount('step_id'),
+  files: amount('files').notNull(),
+  bytes: amount('bytes').notNull(),
+  held: amount('held').notNull(),
+  facts: jsonOf<Record<string, unknown>>('facts').notNull(),
+  /** SHA-256 over the items, one line each, as the receipt's page lists them. */
+  itemsSha256: char('items_sha256', { length: 64 }).notNull(),
+  /** SHA-256 over this receipt and the one before it: a receipt changed later shows. */
+  chainSha256: char('chain_sha256', { length: 64 }).notNull(),
+});

@@ -1,0 +1,78 @@
+// Stations, the volumes that hang on them, carriers, and which worker reaches which of them.
+import { boolean, int, mysqlEnum, mysqlTable, primaryKey, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
+import { DUTIES } from '#core/model.ts';
+import { amount, id, at, longPath } from './columns.ts';
+
+export const stations = mysqlTable(
+  'stations',
+  {
+    id: id(),
+    name: varchar('name', { length: 120 }).notNull(),
+    role: mysqlEnum('role', ['workstation', 'server', 'portable']).notNull(),
+    /** Taken out of use: it has no volume in use and is no longer offered. */
+    retiredAt: at('retired_at'),
+  },
+  (t) => [uniqueIndex('stations_name').on(t.name)],
+);
+
+export const STORE_STATES = ['reachable', 'unreachable', 'swapped', 'not looked at'] as const;
+
+export const volumes = mysqlTable(
+  'volumes',
+  {
+    id: id(),
+    stationId: amount('station_id').notNull(),
+    name: varchar('name', { length: 120 }).notNull(),
+    path: longPath('path').notNull(),
+    duty: mysqlEnum('duty', DUTIES).notNull(),
+    capacityBytes: amount('capacity_bytes').notNull(),
+    /** True: the capacity is a quota given by a person, and what is free is the quota less what is catalogued. */
+    quota: boolean('quota').notNull(),
+    freeBytes: amount('free_bytes').notNull().default(0),
+    identity: varchar('identity', { length: 64 }),
+    state: mysqlEnum('state', STORE_STATES).notNull().default('not looked at'),
+    /** A station boots from it: media do not belong there. */
+    systemDrive: boolean('system_drive').notNull().default(false),
+    portable: boolean('portable').notNull().default(false),
+    /** Many stations work on it at once: caches do not belong there. */
+    shared: boolean('shared').notNull().default(false),
+    /** Speed of the way to it in megabits a second, as a person knows it. */
+    linkMbits: int('link_mbits'),
+    /** Seen at the last look: nothing can be written there. */
+    readOnly: boolean('read_only').notNull().default(false),
+    seenAt: at('seen_at'),
+    readAt: at('read_at'),
+    /** Read again when it was last read this long ago; null: only when asked. */
+    readEveryHours: int('read_every_hours'),
+    /** Taken out of use: no longer on the rack nor read; what was known of it is kept. */
+    retiredAt: at('retired_at'),
+  },
+  (t) => [uniqueIndex('volumes_name').on(t.name)],
+);
+
+/** The path a volume has on another station that mounts it, in that station's own syntax. */
+export const mounts = mysqlTable(
+  'mounts',
+  {
+    volumeId: amount('volume_id').notNull(),
+    stationId: amount('station_id').notNull(),
+    path: longPath('path').notNull(),
+  },
+  (t) => [primaryKey({ columns: [t.volumeId, t.stationId] })],
+);
+
+export const carriers = mysqlTable(
+  'carriers',
+  {
+    id: id(),
+    name: varchar('name', { length: 60 }).notNull(),
+    type: mysqlEnum('type', ['disk', 'tape', 'remote store']).notNull(),
+    place: varchar('place', { length: 120 }).notNull(),
+    path: longPath('path').notNull(),
+    capacityBytes: amount('capacity_bytes').notNull(),
+    identity: varchar('identity', { length: 64 }),
+    state: mysqlEnum('state', STORE_STATES).notNull().default('not looked at'),
+    seenAt: at('seen_at'),
+  },
+  (t) => [uniqueIndex('carriers_name').on(t.name)],
+);
