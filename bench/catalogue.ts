@@ -7,7 +7,7 @@ import { union } from '#core/time/rates.ts';
 import { pathHash } from '#server/db/catalogue-writer.ts';
 import { connect, type Database, loadRows, withConnection } from '#server/db/connect.ts';
 import { migrate } from '#server/db/migrate.ts';
-import { settleProjects } from '#server/readings/project-sums.ts';
+import { recomputeProjectSums } from '#server/readings/project-sums.ts';
 import { type OwnDatabase, startDatabase } from '../setup/mariadb.ts';
 
 export const SITE = {
@@ -74,7 +74,7 @@ async function make(db: Database): Promise<void> {
   await withConnection(db, writeFiles);
   await withConnection(db, writeDocuments);
   await withConnection(db, writeRollups);
-  await settleProjects(db);
+  await recomputeProjectSums(db);
 }
 
 const KIND_OF = Object.entries(SITE.folders) as [keyof typeof SITE.folders, number][];

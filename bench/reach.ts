@@ -9,7 +9,7 @@ import { disconnect, inTransaction } from '#server/db/connect.ts';
 import { documents } from '#server/db/schema/documents.ts';
 import { forgetContents, writeContents } from '#server/db/documents.ts';
 import { type ClipFilter, projectBins, projectClips, projectTimelines, WHOLE_PROJECT } from '#server/reach/clips.ts';
-import { settleAfterDocuments } from '#server/readings/read-documents.ts';
+import { updateAfterDocuments } from '#server/readings/read-documents.ts';
 import { largeCatalogue } from './catalogue.ts';
 
 const rounds = Number(process.argv[2] ?? 10);
@@ -61,7 +61,7 @@ await tell(
       await writeContents(tx, { documentId: documentIds[0]!, projectId, model });
       await tx.update(documents).set({ readAt: now }).where(eq(documents.id, documentIds[0]!));
     });
-    await settleAfterDocuments(db, pool, { volumeId: 1 as VolumeId, since: now, touched: [] });
+    await updateAfterDocuments(db, pool, { volumeId: 1 as VolumeId, since: now, touched: [] });
   },
   3,
 );

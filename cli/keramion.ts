@@ -5,10 +5,11 @@ import { forecastWords } from '#core/forecast/forecast.ts';
 import type { VolumeId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
 import { ago, count, size } from '#core/wording/amounts.ts';
-import { documentPool } from '#disk/documents/documents.ts';
-import { stopFlag } from '#disk/threads/serve.ts';
-import { walkPool } from '#disk/walk/walk.ts';
 import { connect, type Database, disconnect } from '#server/db/connect.ts';
+import type { Pools } from '#server/runtime/context.ts';
+import { asOwnJob } from '#server/runtime/own-job.ts';
+import { endPools, newPools } from '#server/worker.ts';
+import { readVolumeWork, storesOfReading } from '#server/readings/reading-work.ts';
 import { readDocuments } from '#server/readings/read-documents.ts';
 import { readVolume, VolumeNotReadable } from '#server/readings/read-volume.ts';
 import { Refused } from '#server/runtime/refused.ts';
@@ -18,6 +19,7 @@ import { projectRows } from '#server/projects/projects.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { search } from '#server/search/search.ts';
 import { settings } from '#server/settings.ts';
+import { addCheckCommand } from './check.ts';
 import { addReachCommands } from './reach.ts';
 import { table } from './table.ts';
 
@@ -160,6 +162,7 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
       if (results.some((r) => r.trouble)) process.exitCode = 1;
     });
   addReachCommands(command, open, out);
+  addCheckCommand(command, open, out);
   return command;
 }
 
@@ -192,37 +195,53 @@ async function readVolumes(db: Database, name: string | undefined, options: Read
         ? 'No volume is registered, so nothing was read.'
         : `There is no volume named ${name}. Known are: ${all.map((v) => v.name).join(', ') || 'none'}. Nothing was read.`,
     );
-  const [walking, reading] = [walkPool(), documentPool()];
+  const pools = newPools();
   const rows: ReadRow[] = [];
   try {
-    for (const volume of chosen) rows.push(await readOne(db, volume, { walking, reading }, options));
+    for (const volume of chosen) rows.push(await readOne(db, pools, volume, options));
   } finally {
-    await Promise.all([walking.end(), reading.end()]);
+    await endPools(pools);
   }
   return rows;
 }
 
 async function readOne(
   db: Database,
+  pools: Pools,
   { volumeId, name: volume }: { volumeId: VolumeId; name: string },
-  pools: { walking: ReturnType<typeof walkPool>; reading: ReturnType<typeof documentPool> },
   options: ReadOptions,
 ): Promise<ReadRow> {
   const changes: { path: string; what: string }[] = [];
+  const { paths, leaseSeconds } = settings();
+  const path = paths[volume];
+  const job = {
+    kind: readVolumeWork.kind,
+    title: `Read ${volume}`,
+    params: { volumeId, ...(options.folder ? { folder: options.folder } : {}) },
+    who: process.env.USER ?? 'the command line',
+    stores: storesOfReading(volumeId),
+  };
   try {
-    const reading = await readVolume(db, pools.walking, volumeId, {
-      stop: stopFlag(),
-      now: () => new Date(),
-      folder: options.folder?.replace(/^\/+|\/+$/g, ''),
-      onChange: options.changed
-        ? ({ path, name, what }) => {
-            if (changes.length < MOST_CHANGES) changes.push({ path: joinPath(path, name), what });
-          }
-        : undefined,
-    });
-    const { looked, added, changed, gone, notices } = reading;
-    const { broken } = await readDocuments(db, pools.reading, volumeId, { now: () => new Date(), reading });
-    return { volume, looked, added, changed, gone, notices, broken, ...(options.changed ? { changes } : {}) };
+    return await asOwnJob(
+      { db, pools, job, leaseSeconds, waitSeconds: 120, pathOf: () => path ?? null },
+      async (context): Promise<ReadRow> => {
+        const reading = await readVolume(context.db, pools.walk, volumeId, {
+          stop: context.stop,
+          now: context.now,
+          path,
+          folder: options.folder?.replace(/^\/+|\/+$/g, ''),
+          onChange: options.changed
+            ? ({ path: at, name, what }) => {
+                if (changes.length < MOST_CHANGES) changes.push({ path: joinPath(at, name), what });
+              }
+            : undefined,
+        });
+        const { looked, added, changed, gone, notices } = reading;
+        const now = context.now;
+        const { broken } = await readDocuments(context.db, pools.documents, volumeId, { now, reading, path });
+        return { volume, looked, added, changed, gone, notices, broken, ...(options.changed ? { changes } : {}) };
+      },
+    );
   } catch (error) {
     if (error instanceof VolumeNotReadable) return { volume, trouble: error.message };
     throw error;

@@ -11,7 +11,7 @@ import { candidatesFor, missingMedia, oldFolder } from '#server/reach/missing.ts
 import { fileFacts } from '#server/projects/ownership.ts';
 import { fileAtPath } from '#server/stores/places.ts';
 import { projectRows } from '#server/projects/projects.ts';
-import { askToRelink } from '#server/reach/ask-to-relink.ts';
+import { addRelinking } from '#server/steps/relink.ts';
 import { table } from './table.ts';
 
 type Out = (text: string) => void;
@@ -182,9 +182,9 @@ async function relink(db: Database, out: Out, asked: RelinkOptions & { name: str
   for (const take of asked.take) {
     const [clip = '', path = ''] = [take.slice(0, take.indexOf('=')), take.slice(take.indexOf('=') + 1)];
     const item = all.find((one) => one.wanted.name.toLowerCase() === clip.toLowerCase());
-    if (!item) throw new Refused(`"${clip}" is no missing clip of ${asked.name}. Nothing was asked for.`);
+    if (!item) throw new Refused(`"${clip}" is no missing clip of ${asked.name}. Nothing was added.`);
     const fileId = await fileAtPath(db, path);
-    if (fileId === null) throw new Refused(`No file is known at ${path}. Nothing was asked for.`);
+    if (fileId === null) throw new Refused(`No file is known at ${path}. Nothing was added.`);
     chosen.set(item.mediaId, fileId);
     if (asked.neighbours)
       for (const [mediaId, follows] of followersOf(all, { mediaId: item.mediaId, fileId }))
@@ -201,19 +201,17 @@ async function relink(db: Database, out: Out, asked: RelinkOptions & { name: str
       verdict: file?.verdict ?? 'chosen',
     };
   });
-  const jobId =
-    asked.yes && choices.length > 0
-      ? await askToRelink(db, { projectId, choices }, { who: process.env.USER ?? 'the command line', now: new Date() })
-      : null;
-  if (asked.json) return out(JSON.stringify({ asked: jobId !== null, job: jobId, choices: rows }, null, 2));
+  const added = asked.yes && choices.length > 0;
+  if (added) await addRelinking(db, { projectId, choices, now: new Date() });
+  if (asked.json) return out(JSON.stringify({ added, choices: rows }, null, 2));
   if (rows.length === 0)
     return out(
       `Nothing of its ${counted(items.length, 'missing clip')} can be told with certainty. Give --take CLIP=PATH.`,
     );
   out(table([['CLIP', 'DOCUMENT', 'FILE', ''], ...rows.map((row) => [row.clip, row.document, row.file, row.verdict])]));
   out(
-    jobId === null
-      ? `This is what would be relinked, ${count(rows.length)} of ${count(items.length)}. With --yes the worker writes new versions.`
-      : 'Asked for. The worker writes the new versions beside the old ones.',
+    added
+      ? 'Added to the plan. It is reviewed and run there, together with what else is in it.'
+      : `This is what would be relinked, ${count(rows.length)} of ${count(items.length)}. With --yes it is added to the plan.`,
   );
 }

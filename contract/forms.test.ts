@@ -14,7 +14,9 @@ test('a form with nonsense says what is wrong', () => {
   );
   expect(why(stageCachesForm, { intent: 'stage', folders: '1,x', cutDay: '3' })).toContain('could not be understood');
   expect(why(stageCachesForm, { intent: 'stage', folders: '1', cutDay: 'soon' })).toBe('The age is not a number.');
-  expect(why(stageArchiveForm, { intent: 'stage', carrierId: 'a', folder: 'x' })).toBe('The carrier is not a number.');
+  expect(why(stageArchiveForm, { intent: 'stage', carrierIds: 'a', folder: 'x' })).toBe(
+    'The carriers could not be understood. Choose again.',
+  );
   expect(why(planForm, { intent: 'launch' })).not.toBeNull();
 });
 

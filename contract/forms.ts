@@ -56,7 +56,14 @@ export const stageCachesForm = z.object({
 });
 export const stageArchiveForm = z.object({
   intent: z.literal('stage'),
-  carrierId: id('The carrier'),
+  carrierIds: z
+    .string('No carrier is chosen. Choose at least one.')
+    .transform((text) => text.split(',').filter(Boolean).map(Number))
+    .refine((list) => list.length > 0, 'No carrier is chosen. Choose at least one.')
+    .refine(
+      (list) => list.length <= 8 && list.every((n) => Number.isSafeInteger(n) && n > 0),
+      'The carriers could not be understood. Choose again.',
+    ),
   folder: plainName,
 });
 export const shelfForm = z.discriminatedUnion('intent', [
@@ -345,12 +352,25 @@ export const placesForm = z.discriminatedUnion('intent', [
     station: name,
     path: z.string().trim().max(4000, 'The path is too long.'),
   }),
-  z.object({
-    intent: z.literal('add carrier'),
-    name,
-    type: z.enum(['disk', 'tape', 'remote store']),
-    place: name,
-    path: fullPath,
-    capacity,
-  }),
+  z
+    .looseObject({
+      intent: z.literal('add carrier'),
+      name,
+      kind: z.string('The kind of carrier is missing.').min(1).max(40),
+      place: name,
+      capacity,
+    })
+    // What a kind of carrier has to know is parsed by the kind itself.
+    .transform(({ intent, name, kind, place, capacity, ...rest }) => ({
+      intent,
+      name,
+      kind,
+      place,
+      capacity,
+      settings: Object.fromEntries(
+        Object.entries(rest).flatMap(([key, value]) =>
+          key.startsWith('setting.') && typeof value === 'string' ? [[key.slice('setting.'.length), value.trim()]] : [],
+        ),
+      ),
+    })),
 ]);

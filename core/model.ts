@@ -37,13 +37,13 @@ export type ProjectState = (typeof PROJECT_STATES)[number];
 export const PROJECT_ORIGINS = ['documents', 'folder', 'template'] as const;
 export type ProjectOrigin = (typeof PROJECT_ORIGINS)[number];
 
-/** How much is lost if a file goes: 0 rebuilds itself, 1 can be made again, 2 has a twin, 3 the only one. */
+/** How much is lost if a file goes: 0 rebuilds itself, 1 can be made again, 2 a verified copy exists, 3 the only copy. */
 export type Level = 0 | 1 | 2 | 3;
 export const LEVEL_WORDS: Record<Level, string> = {
   0: 'rebuilds itself',
   1: 'can be made again',
-  2: 'has a twin',
-  3: 'the only one',
+  2: 'a verified copy exists',
+  3: 'the only copy',
 };
 
 /** What a file was when someone last looked: enough to tell later whether it is still the same. */
@@ -51,4 +51,8 @@ export interface Expectation {
   sizeBytes: number;
   /** Modified time in whole microseconds since 1970, rounded the same way everywhere (see disk/facts.ts). */
   modifiedUs: number;
+  /** Which file system and which file on it, and when anything of it last changed; null or left out where nobody looked. */
+  device?: number | null;
+  inode?: number | null;
+  changedUs?: number | null;
 }

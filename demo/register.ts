@@ -18,10 +18,13 @@ import { readVolume } from '#server/readings/read-volume.ts';
 import { nameSite } from '#server/site/site.ts';
 import { setHome, takeSuggestedHomes } from '#server/projects/homes.ts';
 import { type By, setMount } from '#server/stores/places.ts';
-import { currentPlan, runPlan, stageArchive, stageOriginals } from '#server/plan/plan.ts';
+import { currentPlan, runPlan } from '#server/plan/plan.ts';
+import { addArchive } from '#server/steps/archive.ts';
+import { addOriginalsRemoval } from '#server/steps/remove-originals.ts';
+import { lookAtStores, signIn, signOut } from '#server/stores/reach.ts';
 import { changeProject, projectFromTemplate, saveTemplate, templateRows } from '#server/projects/register-project.ts';
 import { setState } from '#server/projects/projects.ts';
-import { addCarrier, addVolume, lookAgain } from '#server/stores/stores.ts';
+import { addCarrier, addVolume } from '#server/stores/stores.ts';
 import { startWorker } from '#server/worker.ts';
 import { ARCHIVED, AWAY, CARRIERS, MOUNTS, PLANNED, STATES, SYSTEM_DRIVES, TEMPLATE, VOLUMES } from './site.ts';
 
@@ -51,7 +54,13 @@ export async function registerSite(db: Database, root: string, now: Date): Promi
   for (const c of CARRIERS)
     await addCarrier(
       db,
-      { name: c.name, type: 'disk', place: c.place, path: path.join(root, c.folder), capacityBytes: c.capacity },
+      {
+        name: c.name,
+        kind: 'disk',
+        place: c.place,
+        settings: { folder: path.join(root, c.folder) },
+        capacityBytes: c.capacity,
+      },
       now,
     );
   for (const m of MOUNTS)
@@ -84,7 +93,9 @@ export async function registerSite(db: Database, root: string, now: Date): Promi
   // The last act: a disk leaves the house.
   const away = VOLUMES.findIndex((v) => v.name === AWAY);
   renameSync(path.join(root, VOLUMES[away]!.folder), path.join(root, `${VOLUMES[away]!.folder}-elsewhere`));
-  await lookAgain(db, ids[away]!, now);
+  const looking = await signIn(db, { name: 'demo', machine: 'demo' });
+  await lookAtStores(db, looking, {});
+  await signOut(db, looking);
 }
 
 /** The house's template, a project that is only planned, facts of another. */
@@ -129,11 +140,11 @@ async function archiveOld(db: Database, root: string, by: By): Promise<void> {
   await setState(db, { projectId, state: 'delivered', since: new Date(by.now.getTime() - 310 * DAY_MS), ...by });
   const worker = startWorker(db, { name: 'demo', leaseSeconds: 30, pollMs: 50, log: pino({ level: 'error' }) });
   try {
-    await stageArchive(db, { projectId, carrierId: carrier.id as CarrierId, folder: ARCHIVED.folder, now: by.now });
+    await addArchive(db, { projectId, carrierIds: [carrier.id as CarrierId], folder: ARCHIVED.folder, now: by.now });
     await runStaged(db, by);
     const [archive] = await db.select().from(archives).where(eq(archives.projectId, projectId));
     if (archive?.state !== 'sealed') throw new Error(`The demo archive was not sealed: ${archive?.state ?? 'none'}.`);
-    await stageOriginals(db, archive.id as ArchiveId, by.now);
+    await addOriginalsRemoval(db, archive.id as ArchiveId, by.now);
     await runStaged(db, by);
   } finally {
     await worker.stop();

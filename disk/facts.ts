@@ -1,14 +1,18 @@
-// What a file is at this moment: size and modified time, rounded the same way wherever they are compared.
+// What a file is at this moment: which one it is, its size and its times, rounded the same way wherever they are compared.
 import { lstatSync, type Stats } from 'node:fs';
 import type { Expectation } from '#core/model.ts';
 
 /** Modified time in whole microseconds since 1970, the finest that a double holds exactly. */
 export const modifiedUsOf = (stats: Stats): number => Math.round(stats.mtimeMs * 1000);
+/** When anything of it last changed, its name and owner included. */
+export const changedUsOf = (stats: Stats): number => Math.round(stats.ctimeMs * 1000);
+/** Numbers beyond what a double holds are folded, the same way everywhere. */
+export const inodeOf = (stats: Stats): number => (Number.isSafeInteger(stats.ino) ? stats.ino : stats.ino % 2 ** 52);
 
-export type Facts =
-  | ({ is: 'file' } & Expectation & { device: number; inode: number })
-  | { is: 'folder' | 'link' | 'other' }
-  | { is: 'gone' };
+/** Everything that says which file it is, and that it is still the same. */
+export type FileFacts = { [Key in keyof Expectation]-?: number };
+
+export type Facts = ({ is: 'file'; links: number } & FileFacts) | { is: 'folder' | 'link' | 'other' } | { is: 'gone' };
 
 /** Looks without following a link. Errors other than 'not there' are thrown with their code. */
 export function look(path: string | Buffer): Facts {
@@ -19,17 +23,33 @@ export function look(path: string | Buffer): Facts {
     if (isMissing(error)) return { is: 'gone' };
     throw error;
   }
-  if (stats.isFile()) return { is: 'file', ...expectationOf(stats), device: stats.dev, inode: stats.ino };
+  if (stats.isFile()) return { is: 'file', links: stats.nlink, ...factsOf(stats) };
   return { is: stats.isDirectory() ? 'folder' : stats.isSymbolicLink() ? 'link' : 'other' };
 }
 
-export const expectationOf = (stats: Stats): Expectation => ({
+export const factsOf = (stats: Stats): FileFacts => ({
   sizeBytes: stats.size,
   modifiedUs: modifiedUsOf(stats),
+  device: stats.dev,
+  inode: inodeOf(stats),
+  changedUs: changedUsOf(stats),
 });
 
-export const sameFacts = (a: Expectation, b: Expectation): boolean =>
-  a.sizeBytes === b.sizeBytes && a.modifiedUs === b.modifiedUs;
+const fits = (known: number | null | undefined, is: number) => known === null || known === undefined || known === is;
+
+/** The very same file with the same content, as far as was known: also nothing of it changed since. */
+export const isUnchanged = (is: FileFacts, known: Expectation): boolean =>
+  isSameFile(is, known) && fits(known.changedUs, is.changedUs);
+
+/**
+ * The same without the time at which anything last changed: giving a file another name changes that, so it is left out
+ * where the name was changed by us.
+ */
+export const isSameFile = (is: FileFacts, known: Expectation): boolean =>
+  is.sizeBytes === known.sizeBytes &&
+  is.modifiedUs === known.modifiedUs &&
+  fits(known.device, is.device) &&
+  fits(known.inode, is.inode);
 
 /** True for the error of a path that is not there. */
 export function isMissing(error: unknown): boolean {

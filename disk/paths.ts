@@ -97,3 +97,12 @@ export function readableName(raw: Buffer): string {
   }
   return out;
 }
+
+/** What a path leads to, through every link; the path itself where nothing is there. */
+export function realPath(place: string): string {
+  try {
+    return realpathSync(place);
+  } catch {
+    return place;
+  }
+}

@@ -1,14 +1,16 @@
-// Removes one file, but only if it is what was expected. It is first renamed into Keramion's own folder on the same
-// volume, looked at there, where nobody else writes, and only then removed; if it is not what was expected it goes back
-// under its name. Killed between the two, the next run settles it. Called by the removing job for every item.
-import { mkdirSync, readdirSync, renameSync, unlinkSync } from 'node:fs';
-import path from 'node:path';
+// Removes one file, but only if it is what was expected, in three moves with the caller's journal between them: it is
+// taken (renamed to a private name on its volume and looked at there, where nobody else writes), the caller writes that
+// down, and only then is it removed from there. If it is not what was expected it goes back under its name. Killed
+// anywhere, the next run finds it at the one place or the other and knows whose hand took it.
+import { renameSync, unlinkSync } from 'node:fs';
 import type { Expectation } from '#core/model.ts';
 import type { HeldReason } from '#core/plan/plan.ts';
-import { codeOf, isMissing, look, sameFacts } from './facts.ts';
+import { codeOf, isMissing, isSameFile, isUnchanged, look } from './facts.ts';
 import type { OpenFiles } from './open-files.ts';
-import { absolute, type Inside, locate, OutsideError } from './paths.ts';
-import { PRIVATE_FOLDER, renameNew } from './private.ts';
+import { type Inside, OutsideError } from './paths.ts';
+import type { PrivateNames } from './private-names.ts';
+import type { Root } from './root.ts';
+import { renameNew } from './write.ts';
 
 export interface Removal extends Inside {
   /** Number of the item in its plan: names the file while it is on its way out. */
@@ -16,75 +18,118 @@ export interface Removal extends Inside {
   expected: Expectation;
 }
 
-export type RemovalResult = { done: true } | { done: false; reason: HeldReason; detail?: string };
+export type Held = { done: false; reason: HeldReason; detail?: string };
+export type ItemResult = { done: true; detail?: string } | Held;
 
-const TAKING = path.join(PRIVATE_FOLDER, 'taking');
+const held = (reason: HeldReason, detail?: string): Held => ({ done: false, reason, detail });
 
-/** The private name of a file on its way, by the number of its item. */
-export const takenPlace = (root: string, itemId: number): string => path.join(root, TAKING, String(itemId));
-
-/** Removes one file of the volume at `root`, or says why it was held. Running it again is safe. */
-export function removeExpected(root: string, removal: Removal, open: () => OpenFiles): RemovalResult {
-  try {
-    return attempt(root, removal, open);
-  } catch (error) {
-    if (error instanceof OutsideError) return { done: false, reason: 'outside' };
-    const code = codeOf(error);
-    if (isMissing(error)) return { done: false, reason: 'gone' };
-    if (code === 'EACCES' || code === 'EPERM' || code === 'EROFS')
-      return { done: false, reason: 'not permitted', detail: code };
-    if (code === 'EBUSY' || code === 'ETXTBSY') return { done: false, reason: 'open', detail: code };
-    throw error;
-  }
-}
-
-function attempt(root: string, removal: Removal, open: () => OpenFiles): RemovalResult {
-  const taken = takenPlace(root, removal.itemId);
-  // Left there by a run that was killed between taking and removing.
-  if (look(taken).is !== 'gone') return settle(root, removal, taken);
-  const place = locate(root, removal);
+/** Looks whether a file is what was expected and nobody has it open; null where it may be touched. */
+export function reasonToHold(place: string | Buffer, expected: Expectation, open: () => OpenFiles): Held | null {
   const facts = look(place);
-  if (facts.is === 'gone') return { done: false, reason: 'gone' };
-  if (facts.is !== 'file') return { done: false, reason: 'not a file' };
-  if (!sameFacts(facts, removal.expected)) return { done: false, reason: 'changed' };
-  if (open().has(facts.device, facts.inode)) return { done: false, reason: 'open' };
-  mkdirSync(path.join(root, TAKING), { recursive: true });
-  renameSync(place, taken);
-  return settle(root, removal, taken);
+  if (facts.is === 'gone') return held('gone');
+  if (facts.is !== 'file') return held('not a file');
+  if (!isUnchanged(facts, expected)) return held('changed');
+  const seen = open();
+  if (seen.has(facts.device, facts.inode)) return held('open');
+  return seen.known ? null : held('open unknown', seen.why);
 }
 
-/** The file is in our hands: remove it if it is the expected one, else put it back. */
-function settle(root: string, removal: Removal, taken: string): RemovalResult {
-  const facts = look(taken);
-  if (facts.is === 'file' && sameFacts(facts, removal.expected)) {
-    unlinkSync(taken);
+/** Takes a file under its private name. One that was taken by an earlier run is taken already. */
+export function take(root: Root, names: PrivateNames, removal: Removal, open: () => OpenFiles): ItemResult {
+  return heldFor(() => {
+    const taken = names.place(root, 'out', removal.itemId);
+    if (look(taken).is === 'gone') {
+      const place = root.place(removal);
+      const reason = reasonToHold(place, removal.expected, open);
+      if (reason) return reason;
+      renameSync(place, taken);
+    }
+    const facts = look(taken);
+    if (facts.is === 'file' && isSameFile(facts, removal.expected)) return { done: true };
+    return putBack(root, names, removal, facts.is === 'file' ? 'changed' : 'not a file');
+  });
+}
+
+/** Removes a file that was taken. One that is no longer there was removed by an earlier run: nobody else reaches it. */
+export function removeTaken(root: Root, names: PrivateNames, removal: Removal, open: () => OpenFiles): ItemResult {
+  return heldFor(() => {
+    const taken = names.place(root, 'out', removal.itemId);
+    const facts = look(taken);
+    if (facts.is === 'gone') return { done: true };
+    if (facts.is !== 'file') return putBack(root, names, removal, 'not a file');
+    if (!isSameFile(facts, removal.expected)) return putBack(root, names, removal, 'changed');
+    // Whoever opened it before it was taken still has it open.
+    if (open().has(facts.device, facts.inode)) return putBack(root, names, removal, 'open');
+    try {
+      unlinkSync(taken);
+    } catch (error) {
+      if (isMissing(error)) throw error;
+      return putBack(root, names, removal, reasonOf(codeOf(error)), codeOf(error));
+    }
     return { done: true };
-  }
-  return putBack(root, removal, taken, facts.is === 'file' ? 'changed' : 'not a file');
+  });
 }
 
 /** Gives a taken file its name back; where somebody has taken that meanwhile, it is kept beside. */
-export function putBack(root: string, removal: Inside, taken: string, reason: HeldReason): RemovalResult {
-  try {
-    renameNew(taken, absolute(root, removal));
-  } catch (error) {
-    if (codeOf(error) !== 'EEXIST' && codeOf(error) !== 'EPERM') throw error;
-    // Somebody made a new file of that name meanwhile: both are kept, ours beside it.
-    const beside = `${removal.path} (kept by Keramion ${path.basename(taken)})`;
-    renameNew(taken, absolute(root, { path: beside }));
-    return { done: false, reason: 'name taken', detail: beside };
-  }
-  return { done: false, reason };
+export function putBack(root: Root, names: PrivateNames, removal: Removal, reason: HeldReason, detail?: string): Held {
+  return putBackFrom(root, names.place(root, 'out', removal.itemId), removal, { reason, detail });
 }
 
-/** Item numbers of files that are on their way out of a volume: what a killed run left. */
-export function onTheirWay(root: string): number[] {
+/** The same from any private place: for what earlier leases left. */
+export function putBackFrom(
+  root: Root,
+  taken: string,
+  removal: Removal,
+  why: { reason: HeldReason; detail?: string },
+): Held {
+  const { reason, detail } = why;
+  if (look(taken).is === 'gone') return held(reason, detail);
   try {
-    return readdirSync(path.join(root, TAKING))
-      .map(Number)
-      .filter((n) => Number.isSafeInteger(n));
+    renameNew(taken, placeFor(root, removal));
+    return held(reason, detail);
   } catch (error) {
-    if (isMissing(error)) return [];
-    throw error;
+    if (codeOf(error) !== 'EEXIST') throw error;
   }
+  // Somebody made a new file of that name meanwhile: both are kept, ours beside it.
+  for (let n = 1; ; n++) {
+    const beside = `${removal.path} (kept by Keramion ${removal.itemId}${n === 1 ? '' : `-${n}`})`;
+    try {
+      renameNew(taken, root.make(beside));
+      return held('name taken', beside);
+    } catch (error) {
+      if (codeOf(error) !== 'EEXIST') throw error;
+    }
+  }
+}
+
+/** Where the file lay; its folder is made again where somebody took it away meanwhile. */
+function placeFor(root: Root, removal: Removal): string | Buffer {
+  try {
+    return root.place(removal);
+  } catch (error) {
+    if (removal.raw || !isMissing(error)) throw error;
+    return root.make(removal.path);
+  }
+}
+
+/** What the system refuses for one file holds that file; anything else is trouble for whoever called. */
+export function heldFor(work: () => ItemResult): ItemResult {
+  try {
+    return work();
+  } catch (error) {
+    if (error instanceof OutsideError) return held('outside');
+    if (isMissing(error)) return held('gone');
+    const code = codeOf(error);
+    const reason = reasonOf(code);
+    if (reason === 'not permitted' && !NOT_PERMITTED.has(code)) throw error;
+    return held(reason, code);
+  }
+}
+
+const NOT_PERMITTED = new Set(['EACCES', 'EPERM', 'EROFS']);
+
+function reasonOf(code: string): HeldReason {
+  if (code === 'EBUSY' || code === 'ETXTBSY') return 'open';
+  if (code === 'ENOSPC' || code === 'EDQUOT') return 'no space';
+  return 'not permitted';
 }

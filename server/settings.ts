@@ -6,7 +6,29 @@ const schema = z.object({
   KERAMION_PORT: z.coerce.number().int().min(1).max(65535).default(4700),
   KERAMION_HOST: z.string().min(1).default('127.0.0.1'),
   KERAMION_LEASE_SECONDS: z.coerce.number().min(1).max(600).default(15),
-  KERAMION_POSTERS: z.string().min(1).default('var/posters'),
+  /** JSON: paths that this worker has to stores, by their names, where they are not the registered ones. */
+  KERAMION_PATHS: z
+    .string()
+    .default('{}')
+    .transform((text, context): unknown => {
+      try {
+        return JSON.parse(text);
+      } catch {
+        context.addIssue({ code: 'custom', message: 'is no JSON, like {"loft-1 scratch": "/mnt/loft-1"}' });
+        return z.NEVER;
+      }
+    })
+    .pipe(z.record(z.string(), z.string().startsWith('/', 'must hold full paths'))),
+  /** Names under which the interface is asked for, apart from localhost and the address it listens on. */
+  KERAMION_NAMES: z
+    .string()
+    .default('')
+    .transform((text) =>
+      text
+        .split(/[\s,]+/)
+        .filter(Boolean)
+        .map((name) => name.toLowerCase()),
+    ),
 });
 
 export interface Settings {
@@ -14,8 +36,10 @@ export interface Settings {
   port: number;
   host: string;
   leaseSeconds: number;
-  /** Folder of the pictures made of media; the start command says it, not the user. */
-  posters: string;
+  /** Paths that this worker has to stores, by their names. */
+  paths: Record<string, string>;
+  /** Names of this server that are answered to, beside localhost. */
+  names: string[];
 }
 
 export function settings(env: NodeJS.ProcessEnv = process.env): Settings {
@@ -24,12 +48,14 @@ export function settings(env: NodeJS.ProcessEnv = process.env): Settings {
     throw new Error(
       `A setting is wrong: ${parsed.error.issues.map((i) => `${i.path.join('.')} ${i.message}`).join('; ')}.`,
     );
-  const { KERAMION_DATABASE, KERAMION_PORT, KERAMION_HOST, KERAMION_LEASE_SECONDS, KERAMION_POSTERS } = parsed.data;
+  const { KERAMION_DATABASE, KERAMION_PORT, KERAMION_HOST, KERAMION_LEASE_SECONDS, KERAMION_PATHS, KERAMION_NAMES } =
+    parsed.data;
   return {
     databaseUrl: KERAMION_DATABASE,
     port: KERAMION_PORT,
     host: KERAMION_HOST,
     leaseSeconds: KERAMION_LEASE_SECONDS,
-    posters: KERAMION_POSTERS,
+    paths: KERAMION_PATHS,
+    names: KERAMION_NAMES,
   };
 }

@@ -1,74 +1,108 @@
 // The worker process: says which volumes and carriers it reaches, takes the jobs that need no others, and runs them. Any
 // number of workers may share one database; killed at any moment, another goes on where the journal ends.
+import { randomBytes } from 'node:crypto';
 import os from 'node:os';
 import { pathToFileURL } from 'node:url';
 import pino from 'pino';
+import { eq } from 'drizzle-orm';
 import { contentPool } from '#disk/content/content.ts';
 import { documentPool } from '#disk/documents/documents.ts';
-import { OutsideError } from '#disk/paths.ts';
 import { walkPool } from '#disk/walk/walk.ts';
-import type { VolumeId } from '#core/model.ts';
-import { connect, type Database, disconnect } from './db/connect.ts';
-import { runArchive } from './steps/archive.ts';
-import { Cancelled, JobContext, type Pools } from './runtime/context.ts';
-import { claimJob, endJob, type Job, LeaseLost, releaseLease } from './runtime/queue.ts';
-import { readDocuments } from './readings/read-documents.ts';
-import { readVolume, VolumeNotReadable } from './readings/read-volume.ts';
-import { runApplyKinds } from './readings/apply-kinds.ts';
-import { runMakeFolders } from './projects/make-folders.ts';
-import { runMove } from './steps/move.ts';
-import { runRelink } from './steps/relink.ts';
-import { runRemove } from './steps/remove.ts';
-import { runRestore } from './steps/restore.ts';
-import { Refused } from './runtime/refused.ts';
-import { reachableStores } from './stores/stores.ts';
-import { askForDue } from './site/work.ts';
+import { carrierPool } from './carriers/copying.ts';
+import { askForDueCheck } from './check/check.ts';
+import { connect, type Database, disconnect, isDatabaseAway } from './db/connect.ts';
+import { steps } from './db/schema/plans.ts';
+import { JobContext, type Pools, type StorePaths } from './runtime/context.ts';
+import { endingOf, isUnexpected } from './runtime/endings.ts';
+import { claimJob, type Job, LeaseLost, releaseJob } from './runtime/queue.ts';
+import { endPlainly } from './runtime/work-kind.ts';
 import { settings } from './settings.ts';
+import { askForDue } from './site/work.ts';
+import { paramsIn } from './steps/kind.ts';
+import { serverStepOf } from './steps/registry.ts';
+import { askToTidy } from './steps/tidy.ts';
+import { lookAtStores, type OwnPaths, type Reach, signIn, signOut } from './stores/reach.ts';
+import { workKindOf } from './work-kinds.ts';
 
-const AT_ONCE = 2;
+const AT_ONCE = 3;
 const LOOK_FOR_STORES_EVERY_MS = 5_000;
+const LOOK_FOR_LEFTOVERS_EVERY_MS = 60_000;
+/** A job whose worker went silent so often is not run again. */
+const MOST_CRASHES = 3;
 
 export interface Worker {
   stop(): Promise<void>;
 }
 
-/**
- * Starts taking jobs. `stop` ends the running ones without finishing them: their leases run out and they go on later.
- * Threads that are given stay the giver's; without them the worker has its own.
- */
-export function startWorker(
-  db: Database,
-  options: { name: string; leaseSeconds: number; pollMs: number; log: pino.Logger; pools?: Pools },
-): Worker {
-  const pools: Pools = options.pools ?? { walk: walkPool(), content: contentPool(), documents: documentPool() };
-  const running = new Map<number, { context: JobContext; ended: Promise<void> }>();
-  let stopping = false;
-  let reached = { volumes: [] as number[], carriers: [] as number[] };
-  let lookedAt = 0;
+export interface WorkerOptions {
+  name: string;
+  leaseSeconds: number;
+  pollMs: number;
+  log: pino.Logger;
+  /** Threads that are given stay the giver's; without them the worker has its own. */
+  pools?: Pools;
+  /** Where this worker finds stores that are not where they are registered. */
+  paths?: OwnPaths;
+}
 
-  const run = async (job: Job): Promise<void> => {
-    const context = new JobContext(db, job, pools, options.leaseSeconds);
-    const ended = work(context, options.log).finally(() => running.delete(job.id));
+export const newPools = (): Pools => ({
+  walk: walkPool(),
+  content: contentPool(),
+  documents: documentPool(),
+  carriers: carrierPool(),
+});
+
+export const endPools = (pools: Pools): Promise<unknown> =>
+  Promise.all([pools.walk.end(), pools.content.end(), pools.documents.end(), pools.carriers.end()]);
+
+export const pathsIn = (reach: Reach): StorePaths => ({
+  volume: (id) => reach.volumes.get(id) ?? null,
+  carrier: (id) => reach.carriers.get(id) ?? null,
+});
+
+/** Starts taking jobs. `stop` ends the running ones without finishing them: the next worker goes on with them at once. */
+export function startWorker(db: Database, options: WorkerOptions): Worker {
+  const pools = options.pools ?? newPools();
+  const running = new Map<number, { context: JobContext; ended: Promise<void> }>();
+  let workerId: number | null = null;
+  let reach: Reach = { volumes: new Map(), carriers: new Map() };
+  let lookedAt = 0;
+  let tidiedAt = 0;
+  let stopping = false;
+
+  const lookAround = async () => {
+    workerId ??= await signIn(db, { name: options.name, machine: os.hostname() });
+    reach = await lookAtStores(db, workerId, options.paths ?? {});
+    lookedAt = Date.now();
+    await askForDue(db, [...reach.volumes.keys()], new Date());
+    if (Date.now() - tidiedAt < LOOK_FOR_LEFTOVERS_EVERY_MS) return;
+    tidiedAt = Date.now();
+    await askToTidy(db, reach, new Date());
+    await askForDueCheck(db, new Date());
+  };
+  const claim = () =>
+    claimJob(db, {
+      worker: options.name,
+      reached: { volumes: [...reach.volumes.keys()], carriers: [...reach.carriers.keys()] },
+      leaseSeconds: options.leaseSeconds,
+    });
+  const begin = (job: Job): void => {
+    const paths = pathsIn(reach);
+    const context = new JobContext({ db, job, pools, leaseSeconds: options.leaseSeconds, paths });
+    const ended = runJob(context, db, options.log).finally(() => running.delete(job.id));
     running.set(job.id, { context, ended });
   };
   const loop = async (): Promise<void> => {
     while (!stopping) {
       try {
-        if (Date.now() - lookedAt > LOOK_FOR_STORES_EVERY_MS) {
-          reached = await reachableStores(db, new Date());
-          lookedAt = Date.now();
-          await askForDue(db, reached.volumes, new Date());
-        }
-        const job =
-          running.size < AT_ONCE
-            ? await claimJob(db, { worker: options.name, reached, leaseSeconds: options.leaseSeconds, now: new Date() })
-            : null;
+        if (Date.now() - lookedAt > LOOK_FOR_STORES_EVERY_MS) await lookAround();
+        const job = running.size < AT_ONCE && !stopping ? await claim() : null;
         if (job) {
-          await run(job);
+          begin(job);
           continue;
         }
       } catch (error) {
-        options.log.error({ error }, 'the database did not answer; trying again');
+        options.log.error({ err: error }, 'the database did not answer; trying again');
       }
       await new Promise((resolve) => setTimeout(resolve, options.pollMs));
     }
@@ -77,88 +111,83 @@ export function startWorker(
   return {
     stop: async () => {
       stopping = true;
-      for (const { context } of running.values()) context.letGo();
+      db.$patience.waits = false;
+      for (const { context } of running.values()) context.abandon();
       await looping;
       // Removals end after their batch, copies at their next block; whoever comes next goes on at once.
       await Promise.race([
         Promise.all([...running.values()].map((r) => r.ended)),
         new Promise((resolve) => setTimeout(resolve, 5_000)),
       ]);
-      if (!options.pools) await Promise.all([pools.walk.end(), pools.content.end(), pools.documents.end()]);
+      if (workerId !== null) await signOut(db, workerId).catch(() => undefined);
+      if (!options.pools) await endPools(pools);
     },
   };
 }
 
-async function work(context: JobContext, log: pino.Logger): Promise<void> {
-  const { db, job } = context;
+/** Runs one job that was claimed. Never throws: what ends it is written down, or left for whoever has it next. */
+export async function runJob(context: JobContext, db: Database, log: pino.Logger): Promise<void> {
+  const { job } = context;
   log.info({ job: job.id, kind: job.kind, attempt: job.attempts }, 'job begun');
   context.start();
   try {
     await dispatch(context);
-    log.info({ job: job.id }, 'job done');
+    log.info({ job: job.id }, 'job ended');
   } catch (thrown) {
-    const error = context.reasonOf(thrown);
-    if (error instanceof LeaseLost) {
-      await releaseLease(db, job);
-      log.warn({ job: job.id }, 'job let go');
-    } else if (error instanceof Cancelled) {
-      await db.transaction((tx) => endJob(tx, job, { state: 'cancelled' })).catch(() => undefined);
-    } else {
-      const refused = error instanceof Refused || error instanceof VolumeNotReadable || error instanceof OutsideError;
-      log[refused ? 'warn' : 'error']({ job: job.id, err: error }, 'job failed');
-      const trouble = refused
-        ? (error as Error).message
-        : `Something went wrong that was not expected (${(error as Error).message}). What was done before is in the ledger and nothing is half done. Try it again; if it happens again, the log of the worker says more.`;
-      await db.transaction((tx) => endJob(tx, job, { state: 'failed', trouble })).catch(() => undefined);
-    }
+    await afterThrown(context, thrown, { db, log });
   } finally {
     context.end();
   }
 }
 
-async function dispatch(context: JobContext): Promise<void> {
-  const { db, job, pools } = context;
-  switch (job.kind) {
-    case 'read volume': {
-      const volumeId = Number(job.params.volumeId) as VolumeId;
-      const folder = typeof job.params.folder === 'string' ? job.params.folder : undefined;
-      context.phase('reading', 'files', Number(job.params.expectedFiles ?? 0));
-      const result = await readVolume(db, pools.walk, volumeId, {
-        stop: context.stop,
-        now: context.now,
-        progress: (looked) => context.set(looked),
-        folder,
-      });
-      context.check();
-      context.rename('reading documents');
-      await readDocuments(db, pools.documents, volumeId, { now: context.now, reading: result });
-      context.phase('read', 'files', result.looked, result.looked);
-      await context.checkLease();
-      return db.transaction((tx) => endJob(tx, job, { state: 'done' }));
-    }
-    case 'remove':
-      return runRemove(context);
-    case 'archive':
-      return runArchive(context);
-    case 'restore':
-      return runRestore(context);
-    case 'move':
-      return runMove(context);
-    case 'make folders':
-      return runMakeFolders(context);
-    case 'apply kinds':
-      return runApplyKinds(context);
-    case 'relink':
-      return runRelink(context);
+async function afterThrown(
+  context: JobContext,
+  thrown: unknown,
+  { db, log }: { db: Database; log: pino.Logger },
+): Promise<void> {
+  const { job } = context;
+  const error = context.reasonOf(thrown);
+  if (error instanceof LeaseLost || isDatabaseAway(error)) {
+    log.warn({ job: job.id, err: error }, 'job let go');
+    await releaseJob(db, job).catch(() => undefined);
+    return;
   }
+  const level = isUnexpected(context, thrown) ? 'error' : 'warn';
+  log[level]({ job: job.id, err: error }, 'job failed');
+  context.endingNow();
+  try {
+    await endPlainly(context, endingOf(context, thrown));
+  } catch (again) {
+    log.error({ job: job.id, err: again }, 'the end of a job could not be written down; it is run again');
+    await releaseJob(db, job).catch(() => undefined);
+  }
+}
+
+async function dispatch(context: JobContext): Promise<void> {
+  const { db, job } = context;
+  const isGivenUp = job.crashes >= MOST_CRASHES;
+  if (job.stepId !== null) {
+    const [step] = await db.select().from(steps).where(eq(steps.id, job.stepId));
+    if (!step) throw new Error('The step of this job is not there.');
+    const kind = serverStepOf(step.what);
+    const params = paramsIn(kind, step);
+    return isGivenUp ? kind.giveUp(context, step, params) : kind.run(context, step, params);
+  }
+  const kind = workKindOf(job.kind);
+  if (!kind) throw new Error(`There is no work of the kind ${job.kind}.`);
+  const params = kind.params.parse(job.params);
+  if (!isGivenUp) return kind.run(context, params);
+  await kind.giveUp?.(context, params);
+  await endPlainly(context, { state: 'failed', trouble: context.givenUp });
 }
 
 /** The process itself, where this file is the one that was started. */
 async function main(): Promise<void> {
-  const { databaseUrl, leaseSeconds } = settings();
+  const { databaseUrl, leaseSeconds, paths } = settings();
   const log = pino({ name: 'worker' });
-  const db = connect(databaseUrl);
-  const worker = startWorker(db, { name: `${os.hostname()}:${process.pid}`, leaseSeconds, pollMs: 400, log });
+  const db = connect(databaseUrl, 10, { patient: true });
+  const name = `${os.hostname()}:${process.pid}:${randomBytes(3).toString('hex')}`;
+  const worker = startWorker(db, { name, leaseSeconds, pollMs: 400, log, paths });
   const end = async () => {
     await worker.stop();
     await disconnect(db);

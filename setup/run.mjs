@@ -22,6 +22,8 @@ const NEEDED = [
   { debian: 'mariadb-server', programs: ['mariadbd', 'mariadb-install-db'] },
   { debian: 'ffmpeg', programs: ['ffmpeg', 'ffprobe'] },
   { debian: 'chromium', programs: ['chromium'], only: ['test', 'demo'] },
+  { debian: 'xxhash', programs: ['xxhsum'], only: ['test', 'bench'] },
+  { debian: 'attr', programs: ['setfattr'], only: ['test'] },
 ];
 const FOLDERS = [...(process.env.PATH ?? '').split(path.delimiter), '/usr/sbin', '/usr/local/sbin', '/sbin'];
 const isHere = (program) => FOLDERS.some((folder) => folder && existsSync(path.join(folder, program)));

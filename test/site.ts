@@ -4,20 +4,19 @@ import os from 'node:os';
 import path from 'node:path';
 import pino from 'pino';
 import type { CarrierId, Duty, VolumeId } from '#core/model.ts';
-import { contentPool } from '#disk/content/content.ts';
-import { documentPool } from '#disk/documents/documents.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
-import { walkPool } from '#disk/walk/walk.ts';
 import type { Pools } from '#server/runtime/context.ts';
 import { readDocuments } from '#server/readings/read-documents.ts';
 import { readVolume } from '#server/readings/read-volume.ts';
 import { addCarrier, addVolume } from '#server/stores/stores.ts';
-import { startWorker, type Worker } from '#server/worker.ts';
+import { checkSums } from '#server/check/sums.ts';
+import { checkLedger } from '#server/check/check.ts';
+import { endPools, newPools, startWorker, type Worker } from '#server/worker.ts';
 import { testDatabase, type TestDatabase } from './database.ts';
 
 /** Threads take a second to start, so the tests of one file share them. */
-const pools: Pools = { walk: walkPool(), content: contentPool(), documents: documentPool() };
-afterAll(() => Promise.all([pools.walk.end(), pools.content.end(), pools.documents.end()]));
+const pools: Pools = newPools();
+afterAll(() => endPools(pools));
 
 export class TestSite {
   readonly root = mkdtempSync(path.join(os.tmpdir(), 'site-'));
@@ -52,7 +51,7 @@ export class TestSite {
     mkdirSync(path.join(this.root, name), { recursive: true });
     return addCarrier(
       this.db,
-      { name, type: 'disk', place: 'cabinet', path: path.join(this.root, name), capacityBytes },
+      { name, kind: 'disk', place: 'cabinet', settings: { folder: path.join(this.root, name) }, capacityBytes },
       new Date(),
     );
   }
@@ -79,9 +78,14 @@ export class TestSite {
     });
   }
 
-  async close(): Promise<void> {
-    await this.database.drop();
-    rmSync(this.root, { recursive: true, force: true });
+  /** Ends the site. Whatever a test did, its sums must be what they sum, and its ledger whole. */
+  async close({ checked = true } = {}): Promise<void> {
+    try {
+      if (checked) expect([...(await checkSums(this.db)), ...(await checkLedger(this.db))]).toEqual([]);
+    } finally {
+      await this.database.drop();
+      rmSync(this.root, { recursive: true, force: true });
+    }
   }
 }
 

@@ -6,7 +6,7 @@ import type { CarrierId, ProjectId } from '#core/model.ts';
 import { nameOf } from '#core/paths.ts';
 import { size } from '#core/wording/amounts.ts';
 import { projectSelection } from '#server/archives/selection.ts';
-import { stageArchive } from '#server/plan/plan.ts';
+import { addArchive } from '#server/steps/archive.ts';
 import { projectById } from '#server/projects/projects.ts';
 import { measuredRates } from '#server/archives/rates.ts';
 import { carrierRows } from '#server/archives/shelf.ts';
@@ -50,13 +50,13 @@ export async function loader({ params }: Route.LoaderArgs) {
 }
 
 export async function action({ request, params }: Route.ActionArgs) {
-  return answer(request, stageArchiveForm, async ({ carrierId, folder }) => {
-    const staged = await stageArchive(db(), {
+  return answer(request, stageArchiveForm, async ({ carrierIds, folder }) => {
+    const added = await addArchive(db(), {
       projectId: idFrom(params.projectId, 'project') as ProjectId,
-      carrierId: carrierId as CarrierId,
+      carrierIds: carrierIds as CarrierId[],
       folder,
       now: new Date(),
     });
-    return `Staged an archive of ${size(staged.bytes)}. Review the plan and run it.`;
+    return `Added an archive of ${size(added.bytes)} to the plan. Review the plan and run it.`;
   });
 }

@@ -2,7 +2,7 @@
 import { useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/shape';
-import { count, counted, duration, exactTime, size } from '#core/wording/amounts.ts';
+import { count, counted, duration, exactTime, listed, size } from '#core/wording/amounts.ts';
 import { archiveSentence, LEFT_OUT_WORDS, stateSince } from '#core/wording/lenses.ts';
 import { Waterfall } from '../charts/waterfall';
 import type { Answer } from '../lib/answer';
@@ -18,14 +18,16 @@ type Data = Route.ComponentProps['loaderData'];
 export default function Shape({ loaderData: data }: Route.ComponentProps) {
   const { nowMs } = useFrame();
   const fitting = data.carriers.find(
-    (carrier) => carrier.state === 'reachable' && carrier.capacityBytes - carrier.usedBytes >= data.archiveBytes,
+    (carrier) => carrier.state === 'reachable' && carrier.freeBytes >= data.archiveBytes,
   );
-  const [carrierId, setCarrier] = useState<number>(fitting?.carrierId ?? data.carriers[0]?.carrierId ?? 0);
-  const carrier = data.carriers.find((c) => c.carrierId === carrierId);
+  const first = fitting ?? data.carriers[0];
+  const [carrierIds, setCarriers] = useState<number[]>(first ? [first.carrierId] : []);
+  const chosen = data.carriers.filter((carrier) => carrierIds.includes(carrier.carrierId));
   const fetcher = useFetcher<Answer>();
   return (
     <fetcher.Form method="post" className="grid gap-4">
       <input type="hidden" name="intent" value="stage" />
+      <input type="hidden" name="carrierIds" value={carrierIds.join(',')} />
       <div className="flex items-end justify-between gap-4">
         <Sentence
           above={
@@ -37,11 +39,17 @@ export default function Shape({ loaderData: data }: Route.ComponentProps) {
           {archiveSentence({
             totalBytes: data.totalBytes,
             archiveBytes: data.archiveBytes,
-            carrier: carrier?.name ?? null,
+            carrier: chosen.length > 0 ? listed(chosen.map((carrier) => carrier.name)) : null,
           })}
         </Sentence>
-        <Button tone="first" type="submit" disabled={data.archiveBytes === 0 || !carrier || fetcher.state !== 'idle'}>
-          Stage archive
+        <Button
+          tone="first"
+          type="submit"
+          disabled={data.archiveBytes === 0 || chosen.length === 0 || fetcher.state !== 'idle'}
+        >
+          {chosen.length > 1
+            ? `Add an archive with ${chosen.length} copies to the plan`
+            : 'Add the archive to the plan'}
         </Button>
       </div>
       <Said answer={fetcher.data} />
@@ -63,7 +71,7 @@ export default function Shape({ loaderData: data }: Route.ComponentProps) {
           </div>
           <div className="grid content-start gap-4">
             <Inside data={data} />
-            <Carriers data={data} carrierId={carrierId} onChoose={setCarrier} />
+            <Carriers data={data} chosen={carrierIds} onChoose={setCarriers} />
             <Card title="Its folder">
               <Field label="Name on the carrier" hint="Nothing is ever written over.">
                 <input name="folder" defaultValue={data.folder} maxLength={250} className={inputLook} required />
@@ -116,25 +124,32 @@ function Inside({ data }: { data: Data }) {
   );
 }
 
-function Carriers({ data, carrierId, onChoose }: { data: Data; carrierId: number; onChoose: (id: number) => void }) {
+function Carriers({
+  data,
+  chosen,
+  onChoose,
+}: {
+  data: Data;
+  chosen: readonly number[];
+  onChoose: (ids: number[]) => void;
+}) {
+  const toggle = (id: number) => onChoose(chosen.includes(id) ? chosen.filter((one) => one !== id) : [...chosen, id]);
   if (data.carriers.length === 0)
-    return <Card title="Carrier">No carrier is registered, so there is nowhere to write to.</Card>;
+    return <Card title="Carriers">No carrier is registered, so there is nowhere to write to.</Card>;
   return (
-    <Card title="Carrier" aside={`about ${duration(data.estimate)}`}>
-      <div role="radiogroup" aria-label="Carrier" className="grid gap-2.5">
+    <Card title="Carriers, one copy on each" aside={`about ${duration(data.estimate)}`}>
+      <div role="group" aria-label="Carriers" className="grid gap-2.5">
         {data.carriers.map((carrier) => {
-          const free = Math.max(0, carrier.capacityBytes - carrier.usedBytes);
+          const free = carrier.freeBytes;
           const fits = free >= data.archiveBytes;
           return (
             <label key={carrier.carrierId} className="block cursor-pointer">
               <span className="flex items-baseline justify-between gap-2">
                 <span className="flex items-center gap-2">
                   <input
-                    type="radio"
-                    name="carrierId"
-                    value={carrier.carrierId}
-                    checked={carrier.carrierId === carrierId}
-                    onChange={() => onChoose(carrier.carrierId)}
+                    type="checkbox"
+                    checked={chosen.includes(carrier.carrierId)}
+                    onChange={() => toggle(carrier.carrierId)}
                     className="accent-accent"
                   />
                   <b className="path">{carrier.name}</b>
@@ -170,7 +185,7 @@ function Carriers({ data, carrierId, onChoose }: { data: Data; carrierId: number
         })}
       </div>
       <p className="mt-3 text-[13px] text-ink-2">
-        Written and read back whole before it is sealed; the time is{' '}
+        Read once, written to each carrier and read back whole from each before it is sealed; the time is{' '}
         {data.measured ? 'from earlier work here' : 'a guess until work was measured here'}.
       </p>
     </Card>
@@ -200,7 +215,7 @@ function Contents({ data }: { data: Data }) {
                   <span className="truncate" title={file.payloadPath}>
                     {file.payloadPath}
                   </span>
-                  {file.renamed && <Chip tone="caution">name made different</Chip>}
+                  {file.renamed && <Chip tone="caution">renamed to avoid a clash</Chip>}
                 </span>
               ),
             },

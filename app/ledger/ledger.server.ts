@@ -1,7 +1,8 @@
 // What the ledger route asks of the services, and what it changes through them.
 import type { Route } from './+types/ledger';
 import { ledgerSentence } from '#core/wording/lenses.ts';
-import { brokenReceipts, ledgerSums, pageOfReceipts } from '#server/ledger/ledger.ts';
+import { ledgerSums, pageOfReceipts } from '#server/ledger/ledger.ts';
+import { brokenReceipts } from '#server/runtime/receipts.ts';
 import { db } from '../db.server';
 
 const PAGE = 100;

@@ -1,13 +1,14 @@
 // What the missing route asks of the services, and what it changes through them.
 import type { Route } from './+types/missing';
 import { relinkForm } from '#contract/forms.ts';
+import { canRelink } from '#core/documents/formats/registry.ts';
 import type { ProjectId } from '#core/model.ts';
+import { counted } from '#core/wording/amounts.ts';
 import { candidatesFor, missingMedia, oldFolder } from '#server/reach/missing.ts';
 import { projectById } from '#server/projects/projects.ts';
-import { askToRelink } from '#server/reach/ask-to-relink.ts';
+import { addRelinking } from '#server/steps/relink.ts';
 import { answer, idFrom } from '../answer.server';
 import { db, nameList } from '../db.server';
-import { personOf } from '../person.server';
 
 /** Clips whose candidates are worked out for one page; of more than these the page says how many there are. */
 const MOST = 400;
@@ -34,7 +35,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
       mediaId: item.mediaId,
       documentId: item.documentId,
       document: item.document,
-      canBeWritten: item.format !== 'dawproject' && !/\.otioz$/i.test(item.document),
+      canBeWritten: canRelink(item.document),
       name: item.wanted.name,
       target: item.target,
       oldFolder: item.target === null ? '' : oldFolder(item.target),
@@ -48,10 +49,9 @@ export async function loader({ params, request }: Route.LoaderArgs) {
 }
 
 export async function action({ params, request }: Route.ActionArgs) {
-  const who = await personOf(request);
   return answer(request, relinkForm, async ({ choices }) => {
     const projectId = idFrom(params.projectId, 'project') as ProjectId;
-    await askToRelink(db(), { projectId, choices }, { who, now: new Date() });
-    return 'New versions are being written beside the old documents; the tray shows when they are there.';
+    const added = await addRelinking(db(), { projectId, choices, now: new Date() });
+    return `Added to the plan: ${counted(added.files, 'document')} will get a new version beside the old one. Review the plan and run it.`;
   });
 }

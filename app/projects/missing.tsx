@@ -63,7 +63,9 @@ export default function Missing({ loaderData: data }: Route.ComponentProps) {
               }
               title={[...documents].map((name) => `${name} gets a new version; it stays as it is`).join('; ')}
             >
-              {choices.length === 0 ? 'Relink' : `Relink ${counted(choices.length, 'clip')}`}
+              {choices.length === 0
+                ? 'Add relinking to the plan'
+                : `Add the relinking of ${counted(choices.length, 'clip')} to the plan`}
             </Button>
           </fetcher.Form>
         )}

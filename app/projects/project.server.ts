@@ -15,7 +15,7 @@ import {
 import { projectHomes, setHome, takeSuggestedHomes } from '#server/projects/homes.ts';
 import { borrowedBy } from '#server/projects/ownership.ts';
 import { changeProject, makeHomes, templateFrom, titleTroubles } from '#server/projects/register-project.ts';
-import { stageMoveHome } from '#server/steps/stage-move.ts';
+import { addMoveHome } from '#server/steps/move-home-items.ts';
 import { answer, idFrom } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
@@ -83,7 +83,7 @@ export async function action({ request, params }: Route.ActionArgs) {
         return 'Kept.';
       }
       case 'move': {
-        const staged = await stageMoveHome(db(), { projectId, kind: form.kind, now });
+        const staged = await addMoveHome(db(), { projectId, kind: form.kind, now });
         return `Staged: ${counted(staged.files, 'file')}, ${size(staged.bytes)}. Look at the plan in the tray.`;
       }
       case 'make homes':

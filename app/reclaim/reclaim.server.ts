@@ -4,7 +4,7 @@ import { stageCachesForm } from '#contract/forms.ts';
 import type { FolderId } from '#core/model.ts';
 import { AGE_CHOICES, cutDay } from '#core/reclaim/cuts.ts';
 import { counted, size } from '#core/wording/amounts.ts';
-import { stageCaches } from '#server/plan/plan.ts';
+import { addCacheRemoval } from '#server/steps/remove-caches.ts';
 import { chosenVolumes, rackVolumes } from '#server/site/rack.ts';
 import { cacheBytes, cacheFolders, MOST_FOLDERS } from '#server/reclaim/reclaim.ts';
 import { answer, volumesAsked } from '../answer.server';
@@ -25,7 +25,7 @@ export async function action({ request }: Route.ActionArgs) {
   return answer(request, stageCachesForm, async ({ folders, cutDay: cut }) => {
     const now = new Date();
     // A day that has not come yet would take files written after the choice was made.
-    const staged = await stageCaches(db(), {
+    const staged = await addCacheRemoval(db(), {
       folderIds: folders as FolderId[],
       cutDay: Math.min(cut, cutDay(now.getTime(), 0)),
       now,

@@ -4,7 +4,8 @@ import { shelfForm } from '#contract/forms.ts';
 import type { ArchiveId, VolumeId } from '#core/model.ts';
 import { counted, size } from '#core/wording/amounts.ts';
 import { shelfSentence } from '#core/wording/lenses.ts';
-import { stageOriginals, stageRestore } from '#server/plan/plan.ts';
+import { addOriginalsRemoval } from '#server/steps/remove-originals.ts';
+import { addRestore } from '#server/steps/restore.ts';
 import { archiveRows, carrierRows } from '#server/archives/shelf.ts';
 import { answer } from '../answer.server';
 import { db } from '../db.server';
@@ -31,10 +32,10 @@ export async function action({ request }: Route.ActionArgs) {
   return answer(request, shelfForm, async (form) => {
     const now = new Date();
     if (form.intent === 'originals') {
-      const staged = await stageOriginals(db(), form.archiveId as ArchiveId, now);
+      const staged = await addOriginalsRemoval(db(), form.archiveId as ArchiveId, now);
       return `Staged ${size(staged.bytes)} of originals in ${counted(staged.files, 'file')}. Nothing goes before the plan is run.`;
     }
-    const staged = await stageRestore(db(), {
+    const staged = await addRestore(db(), {
       archiveId: form.archiveId as ArchiveId,
       copyId: form.copyId,
       volumeId: form.volumeId as VolumeId,

@@ -4,10 +4,11 @@ import { planForm } from '#contract/forms.ts';
 import type { PlanId } from '#core/model.ts';
 import { byLevel, effects } from '#core/plan/plan.ts';
 import { counted, listed } from '#core/wording/amounts.ts';
-import { planSentence, planTroubleWords } from '#core/wording/plan.ts';
-import { currentPlan, emptyPlan, runPlan, unstage } from '#server/plan/plan.ts';
+import { stepKindOf } from '#core/steps/registry.ts';
+import { findingWords } from '#core/wording/findings.ts';
+import { ifNeededAgain, planSentence, planTroubleWords } from '#core/wording/plan.ts';
+import { currentPlan, emptyPlan, findingsOf, removeStep, runPlan } from '#server/plan/plan.ts';
 import { rackVolumes } from '#server/site/rack.ts';
-import { findingsOf } from '#server/plan/review.ts';
 import { answer } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
@@ -21,12 +22,14 @@ export async function loader() {
     version: plan.version,
     steps: plan.steps.map((step) => ({
       ...step,
+      level: stepKindOf(step.what).level,
+      undoing: ifNeededAgain(step.what),
       where: listed(step.onVolumes.map((part) => names.get(part.volumeId) ?? '')),
     })),
     sentence: planSentence(plan.steps),
     levels: byLevel(plan.steps),
     effects: effects(plan.steps, volumes),
-    findings,
+    findings: findings.map((finding) => ({ weight: finding.weight, ...findingWords(finding, Date.now()) })),
     stopped: findings.some((finding) => finding.weight === 'stop'),
     nowMs: Date.now(),
   };
@@ -37,17 +40,13 @@ export async function action({ request }: Route.ActionArgs) {
   return answer(request, planForm, async (form) => {
     const now = new Date();
     if (form.intent === 'unstage') {
-      await unstage(db(), form.stepId, now);
+      await removeStep(db(), form.stepId, now);
       return 'Taken out. Nothing on any disk was changed.';
     }
     if (form.intent === 'empty') {
       await emptyPlan(db(), now);
       return 'The plan is empty. Nothing on any disk was changed.';
     }
-    const plan = await currentPlan(db());
-    const findings = plan.planId === form.planId ? await findingsOf(db(), plan.steps) : [];
-    if (findings.some((finding) => finding.weight === 'stop'))
-      return { ok: false, error: planTroubleWords({ code: 'stopped by findings', findings }) };
     const result = await runPlan(db(), { planId: form.planId as PlanId, version: form.version, who, now });
     return result.ok
       ? `Begun: ${counted(result.jobs.length, 'piece')} of work.`

@@ -4,7 +4,6 @@ import { useEffect } from 'react';
 import { useFetcher } from 'react-router';
 import { type Level, LEVEL_WORDS } from '#core/model.ts';
 import { count, counted, inWords, size } from '#core/wording/amounts.ts';
-import { findingWords, ifNeededAgain } from '#core/wording/plan.ts';
 import type { Answer } from '../lib/answer';
 import { BeforeAfter, Button, Card, LevelMark, Said } from '../ui/parts';
 import { Sheet } from '../ui/sheet';
@@ -150,9 +149,9 @@ function Steps({ plan, submit }: { plan: Plan; submit: ReturnType<typeof useFetc
             <tr key={step.stepId}>
               <td title={step.title}>
                 <span className="block truncate font-medium">
-                  {'level' in step.what && <LevelMark level={step.what.level} />} {step.title}
+                  {step.level !== null && <LevelMark level={step.level} />} {step.title}
                 </span>
-                <span className="block truncate text-[13px] text-ink-2">{ifNeededAgain(step.what)}</span>
+                <span className="block truncate text-[13px] text-ink-2">{step.undoing}</span>
               </td>
               <td className="truncate text-ink-2" title={step.where}>
                 {step.where}
@@ -181,18 +180,15 @@ function Findings({ plan }: { plan: Plan }) {
   return (
     <Card title={`${counted(plan.findings.length, 'thing').replace(/^1 /, 'One ')} to know`}>
       <ul className="rows">
-        {plan.findings.map((finding, i) => {
-          const words = findingWords(finding, plan.nowMs);
-          return (
-            <li key={i} className="flex gap-3 py-2">
-              <Weight weight={finding.weight} />
-              <div>
-                <div className="font-medium">{words.what}</div>
-                <div className="text-[13px] text-ink-2">{words.detail}</div>
-              </div>
-            </li>
-          );
-        })}
+        {plan.findings.map((finding, i) => (
+          <li key={i} className="flex gap-3 py-2">
+            <Weight weight={finding.weight} />
+            <div>
+              <div className="font-medium">{finding.what}</div>
+              <div className="text-[13px] text-ink-2">{finding.detail}</div>
+            </div>
+          </li>
+        ))}
       </ul>
     </Card>
   );

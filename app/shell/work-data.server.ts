@@ -21,8 +21,9 @@ export async function action({ request }: Route.ActionArgs) {
         await askToReadFolder(db(), form.folderId as FolderId, { who, now: new Date() });
         return 'It is being read; the tray shows how far.';
       case 'cancel':
-        await cancelJob(db(), form.jobId as JobId);
-        return 'It ends early. What it had finished stays; nothing is half done.';
+        return (await cancelJob(db(), form.jobId as JobId)) === 'ended'
+          ? 'It ended before it began. Nothing was changed.'
+          : 'It ends early. What it had finished stays; the rest is left as it was.';
     }
   });
 }

@@ -1,20 +1,14 @@
 // What the storage page asks of the services, and what it changes through them.
 import type { Route } from './+types/storage';
 import { placesForm } from '#contract/forms.ts';
-import type { StationId, VolumeId } from '#core/model.ts';
-import {
-  allMounts,
-  changeStation,
-  changeVolume,
-  retireStation,
-  retireVolume,
-  setMount,
-  stationRows,
-} from '#server/stores/places.ts';
+import type { JobId, StationId, VolumeId } from '#core/model.ts';
+import { allMounts, changeStation, retireStation, retireVolume, setMount, stationRows } from '#server/stores/places.ts';
 import { lastReading } from '#server/readings/notices.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { carrierRows } from '#server/archives/shelf.ts';
-import { registerCarrier, registerVolume } from '#server/stores/register.ts';
+import { awaitJob } from '#server/runtime/await-job.ts';
+import { askToChangeVolume, askToRegisterCarrier, askToRegisterVolume } from '#server/stores/register.ts';
+import { allCarrierKinds } from '#server/carriers/kinds.ts';
 import { answer } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
@@ -36,9 +30,13 @@ export async function loader({ request }: Route.LoaderArgs) {
     stations,
     edit,
     reading,
+    kinds: allCarrierKinds().map(({ kind, name, fields }) => ({ kind, name, fields: [...fields] })),
     adding: asked === 'carrier' ? ('carrier' as const) : ('volume' as const),
   };
 }
+
+/** A worker does it, since it stands at the disks; its answer is the answer. */
+const done = async (jobId: Promise<JobId>) => awaitJob(db(), await jobId);
 
 const traitsOf = (form: { systemDrive: boolean; portable: boolean; shared: boolean; linkMbits: number | null }) => ({
   systemDrive: form.systemDrive,
@@ -52,34 +50,38 @@ export async function action({ request }: Route.ActionArgs) {
   return answer(request, placesForm, async (form) => {
     switch (form.intent) {
       case 'add volume':
-        await registerVolume(
-          db(),
-          {
-            station: form.station,
-            stationRole: form.role,
-            name: form.name,
-            path: form.path,
-            duty: form.duty,
-            quotaBytes: form.capacity,
-            readEveryHours: form.everyHours,
-            ...traitsOf(form),
-          },
-          by,
+        await done(
+          askToRegisterVolume(
+            db(),
+            {
+              station: form.station,
+              stationRole: form.role,
+              name: form.name,
+              path: form.path,
+              duty: form.duty,
+              quotaBytes: form.capacity,
+              readEveryHours: form.everyHours,
+              ...traitsOf(form),
+            },
+            by,
+          ),
         );
         return `${form.name} is registered and is being read.`;
       case 'change volume':
-        await changeVolume(
-          db(),
-          {
-            volumeId: form.volumeId as VolumeId,
-            name: form.name,
-            path: form.path,
-            duty: form.duty,
-            quotaBytes: form.capacity,
-            readEveryHours: form.everyHours,
-            ...traitsOf(form),
-          },
-          by,
+        await done(
+          askToChangeVolume(
+            db(),
+            {
+              volumeId: form.volumeId as VolumeId,
+              name: form.name,
+              path: form.path,
+              duty: form.duty,
+              quotaBytes: form.capacity,
+              readEveryHours: form.everyHours,
+              ...traitsOf(form),
+            },
+            by,
+          ),
         );
         return `${form.name} is changed. Kinds follow its duty at the next reading.`;
       case 'change station':
@@ -95,10 +97,18 @@ export async function action({ request }: Route.ActionArgs) {
         await setMount(db(), { volumeId: form.volumeId as VolumeId, station: form.station, path: form.path }, by);
         return form.path === '' ? `Its path on ${form.station} is forgotten.` : `Its path on ${form.station} is kept.`;
       case 'add carrier':
-        await registerCarrier(
-          db(),
-          { name: form.name, type: form.type, place: form.place, path: form.path, capacityBytes: form.capacity },
-          by,
+        await done(
+          askToRegisterCarrier(
+            db(),
+            {
+              name: form.name,
+              kind: form.kind,
+              place: form.place,
+              settings: form.settings,
+              capacityBytes: form.capacity,
+            },
+            by,
+          ),
         );
         return `${form.name} is registered.`;
     }

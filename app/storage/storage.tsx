@@ -1,5 +1,6 @@
 // Storage: registering, changing and retiring volumes and carriers, and the path each volume has on other stations.
 import { Link, useFetcher } from 'react-router';
+import { useState } from 'react';
 import type { Route } from './+types/storage';
 import { DUTIES } from '#core/model.ts';
 import { ago, counted, exactTime, size } from '#core/wording/amounts.ts';
@@ -59,7 +60,7 @@ export default function Storage({ loaderData: data }: Route.ComponentProps) {
               stations={[...stations]}
             />
           ) : data.adding === 'carrier' ? (
-            <AddCarrier />
+            <AddCarrier kinds={data.kinds} />
           ) : (
             <AddVolume stations={[...stations]} />
           )}
@@ -372,27 +373,39 @@ function AddVolume({ stations }: { stations: string[] }) {
   );
 }
 
-function AddCarrier() {
+function AddCarrier({ kinds }: { kinds: Data['kinds'] }) {
   const fetcher = useFetcher<Answer>();
+  const [chosen, choose] = useState(kinds[0]?.kind ?? '');
+  const kind = kinds.find((one) => one.kind === chosen);
   return (
     <Card title="Add a carrier">
       <fetcher.Form method="post" className="grid gap-3">
         <input type="hidden" name="intent" value="add carrier" />
-        <input type="hidden" name="type" value="disk" />
         <Field label="Name">
           <input name="name" className={inputLook} maxLength={60} required />
+        </Field>
+        <Field label="Kind">
+          <select name="kind" value={chosen} onChange={(event) => choose(event.target.value)} className={inputLook}>
+            {kinds.map((one) => (
+              <option key={one.kind} value={one.kind}>
+                {one.name}
+              </option>
+            ))}
+          </select>
         </Field>
         <Field label="Where it is kept">
           <input name="place" className={inputLook} maxLength={60} required />
         </Field>
-        <Field label="Path where it is mounted">
-          <input name="path" className={`${inputLook} path`} required />
-        </Field>
+        {kind?.fields.map((field) => (
+          <Field key={field.name} label={field.label} hint={field.hint}>
+            <input name={`setting.${field.name}`} className={`${inputLook} path`} required />
+          </Field>
+        ))}
         <Field label="Capacity in GB">
           <input name="capacity" inputMode="decimal" className={inputLook} placeholder="measured" />
         </Field>
         <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
-          Register it
+          {fetcher.state === 'idle' ? 'Register it' : 'Looking at it …'}
         </Button>
         <Said answer={fetcher.data} />
       </fetcher.Form>

@@ -1,16 +1,6 @@
 // What a project document says, whatever format it was written in. Readers fill it, services store it.
 import type { FrameRange, Rate } from '../time/rates.ts';
 
-export const DOCUMENT_FORMATS = ['otio', 'edl', 'dawproject'] as const;
-export type DocumentFormat = (typeof DOCUMENT_FORMATS)[number];
-
-/** By the ending of a name; null where it is no project document. */
-export function documentFormat(name: string): DocumentFormat | null {
-  const ending = /\.([^.]+)$/.exec(name)?.[1]?.toLowerCase();
-  if (ending === 'otio' || ending === 'otioz') return 'otio';
-  return ending === 'edl' || ending === 'dawproject' ? ending : null;
-}
-
 /** A place for clips and timelines; parent null for the top. Keys are unique in one document. */
 export interface Bin {
   key: number;
@@ -64,7 +54,8 @@ export interface DocumentModel {
 
 /** Where and why a document cannot be read: `where` is 'line 12, column 4' or a JSON path. */
 export interface DocumentTrouble {
-  code: 'not_json' | 'not_otio' | 'not_edl' | 'not_dawproject' | 'bad_value' | 'too_deep' | 'too_large';
+  /** For example not_json, bad_value, too_deep, too_large, or not_ and the name of the format. */
+  code: string;
   where: string;
   detail: string;
 }

@@ -2,7 +2,6 @@
 // byte of the document stays as it was, unknown parts included. Called when archiving and when restoring.
 import { type Node, parseTree } from 'jsonc-parser';
 import { folderOf, nameOf } from '../paths.ts';
-import { relinkEdl } from './formats/edl.ts';
 import { pathOfUrl } from './targets.ts';
 
 /** New places for references, by what is written now; null leaves a reference as it is. */
@@ -40,18 +39,6 @@ interface Edit {
   offset: number;
   length: number;
   text: string;
-}
-
-/** Any document that was read before, by its name's ending; null where its kind cannot be written anew as text. */
-export function relinkDocument(
-  name: string,
-  text: string,
-  relinking: Relinking,
-): { text: string; replaced: number } | null {
-  if (/\.otio$/i.test(name)) return relinkOtio(text, relinking);
-  // A text that was no UTF-8 must not be written back.
-  if (/\.edl$/i.test(name) && !text.includes('\uFFFD')) return relinkEdl(text, (written) => relinking.file(written));
-  return null;
 }
 
 /** The document's text with its references replaced. The text must be JSON that was read before. */

@@ -6,8 +6,13 @@ export const BAG_DECLARATION = 'BagIt-Version: 1.0\nTag-File-Character-Encoding:
 export const PAYLOAD = 'data';
 export const MANIFEST = 'manifest-sha512.txt';
 export const TAG_MANIFEST = 'tagmanifest-sha512.txt';
-/** Not a manifest by the RFC's naming, whose algorithms are registered: a tag file in the form `xxhsum -c` reads. */
-export const FAST_SUMS = 'xxh128sum.txt';
+/**
+ * XXH64 of every payload file, as media hash lists have it. Not a manifest by the RFC's naming, whose algorithms are
+ * registered: a tag file in the form that `xxhsum -c` reads.
+ */
+export const FAST_SUMS = 'xxh64sum.txt';
+/** What older archives have in its place: XXH3 of 64 bits, padded to 32 digits. No tool reads it; SHA-512 stands for it. */
+export const OLD_FAST_SUMS = 'xxh128sum.txt';
 
 export interface ManifestEntry {
   path: string;
@@ -33,7 +38,7 @@ export type ManifestReading =
 
 /**
  * Reads a manifest.
- * @param hexDigits length of the hash: 128 for SHA-512, 32 for XXH128
+ * @param hexDigits length of the hash: 128 for SHA-512, 16 for XXH64
  */
 export function parseManifest(text: string, hexDigits: number): ManifestReading {
   const entries: ManifestEntry[] = [];

@@ -1,4 +1,4 @@
-import { documentFormat } from '../documents/model.ts';
+import { documentFormat } from '../documents/formats/registry.ts';
 import { DEFAULT_RULES, kindsInFolder } from './kinds.ts';
 import type { Duty } from '../model.ts';
 
@@ -25,12 +25,9 @@ test.each<[folder: string, name: string, duty: Duty, kind: string]>([
 });
 
 test('only living documents are read for projects', () => {
-  expect(['a.otio', 'a.OTIOZ', 'b.edl', 'c.dawproject', 'a.otio.original', 'otio'].map(documentFormat)).toEqual([
-    'otio',
-    'otio',
-    'edl',
-    'dawproject',
-    null,
-    null,
-  ]);
+  expect(
+    ['a.otio', 'a.OTIOZ', 'b.edl', 'c.dawproject', 'a.otio.original', 'otio'].map(
+      (name) => documentFormat(name)?.id ?? null,
+    ),
+  ).toEqual(['otio', 'otio', 'edl', 'dawproject', null, null]);
 });

@@ -1,5 +1,6 @@
 // Which kind a file is, by rules over its folder, its ending and the duty of its volume. The walker asks once a folder
 // and then once a file, so a folder's words are settled first.
+import { documentEndings } from '../documents/formats/registry.ts';
 import type { Duty, Kind } from '../model.ts';
 import { endingOf } from '../paths.ts';
 
@@ -17,11 +18,8 @@ export interface KindRule {
 }
 
 const DOCUMENT_ENDINGS = [
-  'otio',
-  'otioz',
+  ...documentEndings(),
   'otiod',
-  'edl',
-  'dawproject',
   'pdf',
   'txt',
   'csv',
@@ -32,7 +30,8 @@ const DOCUMENT_ENDINGS = [
   'xlsx',
   'original',
 ];
-const PROJECT_ENDINGS = ['otio', 'otioz', 'otiod', 'edl', 'dawproject'];
+/** Of documents, and of the folders that some of them are. */
+const PROJECT_ENDINGS = [...documentEndings(), 'otiod'];
 const AUDIO_ENDINGS = ['wav', 'bwf', 'rf64', 'aif', 'aiff', 'flac', 'mp3', 'm4a'];
 const PICTURE_ENDINGS = [
   'mov',

@@ -1,9 +1,14 @@
 // What a plan is, what it does to each volume, and what stands against it. Pure; the services bring the facts, the tray
 // and the review show them, the job holds items for the same reasons.
-import type { ArchiveId, CarrierId, JobId, Kind, Level, PlanId, ProjectId, VolumeId } from '../model.ts';
+import type { JobId, Level, PlanId, VolumeId } from '../model.ts';
+import { kindAndParams, stepKindOf, type StepWhat } from '../steps/registry.ts';
+
+export type { StepWhat };
 
 export type PlanState = 'draft' | 'running' | 'done' | 'emptied';
-export type ItemState = 'waiting' | 'done' | 'held';
+/** How far one item is. See server/runtime/run-items.ts. */
+export const ITEM_STATES = ['waiting', 'started', 'taken', 'done', 'held'] as const;
+export type ItemState = (typeof ITEM_STATES)[number];
 
 /** Why one item was held, that is, left as it is while the rest went on. */
 export const HELD_REASONS = [
@@ -19,6 +24,11 @@ export const HELD_REASONS = [
   'name taken',
   'copy differs',
   'name unreadable',
+  'copy damaged',
+  'in doubt',
+  'open unknown',
+  'no space',
+  'not archived',
 ] as const;
 export type HeldReason = (typeof HELD_REASONS)[number];
 
@@ -35,25 +45,12 @@ export const HELD_WORDS: Record<HeldReason, string> = {
   'name taken': 'something else has its name now',
   'copy differs': 'its copy did not read back the same',
   'name unreadable': 'its name is no valid text',
+  'copy damaged': 'its archived copy did not read back as it was sealed',
+  'in doubt': 'a document that may name it could not be read',
+  'open unknown': 'it cannot be seen whether a program has it open',
+  'no space': 'there was no room for it',
+  'not archived': 'it is not in the archive',
 };
-
-/** What a step does, with what it needs to know. */
-export type StepWhat =
-  | { kind: 'remove caches'; level: 0; cutDay: number }
-  | { kind: 'remove originals'; level: 2; archiveId: ArchiveId; archiveName: string }
-  | { kind: 'archive'; projectId: ProjectId; carrierId: CarrierId; folder: string }
-  | MoveStep
-  | { kind: 'restore'; archiveId: ArchiveId; copyId: number; carrierId: CarrierId; volumeId: VolumeId; folder: string };
-/** Files of one kind go to the home they have strayed from. */
-export type MoveStep = {
-  kind: 'move home';
-  projectId: ProjectId;
-  project: string;
-  fileKind: Kind;
-  volumeId: VolumeId;
-  folder: string;
-};
-export type StepKind = StepWhat['kind'];
 
 export interface StepSummary {
   stepId: number;
@@ -67,7 +64,7 @@ export interface StepSummary {
 }
 
 /** True for a step that takes files away. */
-export const removes = (what: StepWhat): boolean => what.kind === 'remove caches' || what.kind === 'remove originals';
+export const removes = (what: StepWhat): boolean => stepKindOf(what).does === 'frees';
 
 export interface VolumeEffect {
   volumeId: VolumeId;
@@ -84,13 +81,9 @@ export function effects(
 ): VolumeEffect[] {
   const change = new Map<VolumeId, number>();
   for (const step of steps) {
-    const add = (volumeId: VolumeId, bytes: number) => change.set(volumeId, (change.get(volumeId) ?? 0) + bytes);
-    const { what } = step;
-    if (what.kind === 'archive') continue;
-    for (const part of step.onVolumes) {
-      add(part.volumeId, what.kind === 'restore' ? part.bytes : -part.bytes);
-      if (what.kind === 'move home') add(what.volumeId, part.bytes);
-    }
+    const { kind, params } = kindAndParams(step.what);
+    for (const part of kind.effect(params, step).volumes)
+      change.set(part.volumeId, (change.get(part.volumeId) ?? 0) + part.bytes);
   }
   return volumes
     .filter((volume) => change.has(volume.volumeId))
@@ -106,7 +99,10 @@ export function effects(
 /** Bytes that go, by level of replaceability. */
 export function byLevel(steps: readonly StepSummary[]): Record<Level, number> {
   const sums: Record<Level, number> = { 0: 0, 1: 0, 2: 0, 3: 0 };
-  for (const step of steps) if ('level' in step.what) sums[step.what.level] += step.bytes;
+  for (const step of steps) {
+    const { level } = stepKindOf(step.what);
+    if (level !== null) sums[level] += step.bytes;
+  }
   return sums;
 }
 
@@ -122,41 +118,28 @@ export function totals(steps: readonly StepSummary[]): PlanTotals {
   const sum = (wanted: (step: StepSummary) => boolean) => steps.filter(wanted).reduce((n, step) => n + step.bytes, 0);
   return {
     steps: steps.length,
-    freedBytes: sum((step) => removes(step.what)),
-    writtenBytes: sum((step) => step.what.kind === 'archive' || step.what.kind === 'restore'),
-    movedBytes: sum((step) => step.what.kind === 'move home'),
+    freedBytes: sum((step) => stepKindOf(step.what).does === 'frees'),
+    writtenBytes: steps.reduce((n, step) => {
+      const { kind, params } = kindAndParams(step.what);
+      if (kind.does !== 'writes') return n;
+      const { volumes, carriers } = kind.effect(params, step);
+      return n + [...volumes, ...carriers].reduce((bytes, part) => bytes + part.bytes, 0);
+    }, 0),
+    movedBytes: sum((step) => stepKindOf(step.what).does === 'moves'),
     files: steps.reduce((n, step) => n + step.files, 0),
   };
 }
 
 /** Something that stands against a plan. A 'stop' keeps the plan from being run; a 'hold' leaves items out. */
-export type Finding =
-  | { code: 'volume unreachable'; weight: 'stop'; stepId: number; volume: string; lastSeenMs: number | null }
-  | {
-      code: 'carrier too small';
-      weight: 'stop';
-      stepId: number;
-      carrier: string;
-      neededBytes: number;
-      freeBytes: number;
-    }
-  | { code: 'carrier unreachable'; weight: 'stop'; stepId: number; carrier: string }
-  | { code: 'volume too full'; weight: 'stop'; stepId: number; volume: string; neededBytes: number; freeBytes: number }
-  | { code: 'media missing'; weight: 'note'; stepId: number; project: string; missing: number; total: number }
-  | {
-      code: 'items differ';
-      weight: 'hold';
-      stepId: number;
-      reason: HeldReason;
-      files: number;
-      bytes: number;
-      example: string;
-    }
-  | { code: 'same name'; weight: 'stop'; stepId: number; name: string; where: string }
-  | { code: 'name made different'; weight: 'note'; stepId: number; files: number; example: string }
-  | { code: 'volume read-only'; weight: 'stop'; stepId: number; volume: string }
-  | { code: 'documents relinked'; weight: 'note'; stepId: number; documents: number; example: string }
-  | { code: 'project in work'; weight: 'note'; stepId: number; project: string; state: string };
+export interface Finding {
+  /** Names the words for it: those that any step may have are in core/wording/findings.ts, others in the kind's own file. */
+  code: string;
+  weight: 'stop' | 'hold' | 'note';
+  stepId: number;
+  /** Kind of the step, for its own words. */
+  step: string;
+  facts: Readonly<Record<string, string | number | null>>;
+}
 
 export type PlanTrouble =
   | { code: 'nothing staged' }

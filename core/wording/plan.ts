@@ -1,47 +1,19 @@
-// Words for plans: titles of steps, findings, troubles, the opening sentence of the review.
-import {
-  byLevel,
-  type Finding,
-  HELD_WORDS,
-  type PlanTrouble,
-  type StepSummary,
-  type StepWhat,
-  totals,
-} from '../plan/plan.ts';
-import { ago, capital, count, counted, day, inWords, size } from './amounts.ts';
-
-const DAY_MS = 86_400_000;
+// Words for plans: titles of steps, troubles, the opening sentence of the review.
+import { byLevel, type PlanTrouble, type StepSummary, totals } from '../plan/plan.ts';
+import type { StepNames } from '../steps/kind.ts';
+import { kindAndParams, type StepWhat } from '../steps/registry.ts';
+import { capital, inWords, size } from './amounts.ts';
 
 /** What a step does, as a row's first words. */
-export function stepTitle(what: StepWhat, names: { project?: string; carrier?: string; volume?: string }): string {
-  switch (what.kind) {
-    case 'remove caches':
-      return `Remove caches last changed before ${day(what.cutDay * DAY_MS)}`;
-    case 'remove originals':
-      return `Remove originals of ${names.project ?? 'the project'}`;
-    case 'archive':
-      return `Archive ${names.project ?? 'the project'} on ${names.carrier ?? 'its carrier'}`;
-    case 'move home':
-      return `Move ${what.fileKind} of ${what.project} home to ${names.volume ?? 'its volume'}`;
-    case 'restore':
-      return `Restore ${names.project ?? 'the project'} to ${names.volume ?? 'its volume'}`;
-  }
+export function stepTitle(what: StepWhat, names: StepNames): string {
+  const { kind, params } = kindAndParams(what);
+  return kind.title(params, names);
 }
 
 /** What it takes to have it again. */
 export function ifNeededAgain(what: StepWhat): string {
-  switch (what.kind) {
-    case 'remove caches':
-      return 'rebuilt when a project opens';
-    case 'remove originals':
-      return `restored from ${what.archiveName}`;
-    case 'archive':
-      return 'the originals stay where they are';
-    case 'move home':
-      return 'the same files, in their home';
-    case 'restore':
-      return 'the archive stays as it is';
-  }
+  const { kind, params } = kindAndParams(what);
+  return kind.undoing(params);
 }
 
 export function planSentence(steps: readonly StepSummary[]): string {
@@ -59,69 +31,6 @@ export function planSentence(steps: readonly StepSummary[]): string {
         ? ' Nothing in it is irreplaceable.'
         : '';
   return `${capital(parts.join(', ').replace(/, ([^,]*)$/, ' and $1') || 'nothing changes')}, in ${inWords(steps.length)} ${steps.length === 1 ? 'step' : 'steps'}.${loss}`;
-}
-
-export function findingWords(finding: Finding, nowMs: number): { what: string; detail: string } {
-  switch (finding.code) {
-    case 'volume unreachable':
-      return {
-        what: `${finding.volume} cannot be reached`,
-        detail:
-          finding.lastSeenMs === null
-            ? 'It was never seen. Connect it, or take the step out.'
-            : `It was last seen ${ago(finding.lastSeenMs, nowMs)}. Connect it, or take the step out.`,
-      };
-    case 'carrier unreachable':
-      return {
-        what: `${finding.carrier} is not in reach`,
-        detail: 'Connect the carrier, or take the step out and choose another.',
-      };
-    case 'carrier too small':
-      return {
-        what: `${finding.carrier} is too small`,
-        detail: `${size(finding.neededBytes)} is needed and ${size(finding.freeBytes)} is free. Choose another carrier.`,
-      };
-    case 'volume too full':
-      return {
-        what: `${finding.volume} is too full`,
-        detail: `${size(finding.neededBytes)} is needed and ${size(finding.freeBytes)} is free. Free some space first, or choose another volume.`,
-      };
-    case 'media missing':
-      return {
-        what: `${counted(finding.missing, 'piece')} of media of ${finding.project} ${finding.missing === 1 ? 'is' : 'are'} missing`,
-        detail: `The archive will hold the ${count(finding.total - finding.missing)} that are found, and say which are not.`,
-      };
-    case 'items differ':
-      return {
-        what: `${counted(finding.files, 'file')} left out: ${HELD_WORDS[finding.reason]}`,
-        detail: `${size(finding.bytes)}, for example ${finding.example}`,
-      };
-    case 'same name':
-      return {
-        what: `${finding.name} is on ${finding.where} already`,
-        detail: 'Nothing is ever written over. Choose another name.',
-      };
-    case 'name made different':
-      return {
-        what: `${counted(finding.files, 'name')} made different`,
-        detail: `Two files would have had one name in the archive, for example ${finding.example}`,
-      };
-    case 'volume read-only':
-      return {
-        what: `${finding.volume} can only be read`,
-        detail: 'Nothing can be written or removed there. Make it writable, or take the step out.',
-      };
-    case 'documents relinked':
-      return {
-        what: `${counted(finding.documents, 'document')} will get a new version`,
-        detail: `It names the new places and lies beside the old one, for example ${finding.example}. The old one stays as it is.`,
-      };
-    case 'project in work':
-      return {
-        what: `${finding.project} is ${finding.state}`,
-        detail: 'Its caches are rebuilt when it is opened again, which takes time.',
-      };
-  }
 }
 
 export function planTroubleWords(trouble: PlanTrouble): string {

@@ -12,7 +12,8 @@ import {
   siteSentence,
   spaceSentence,
 } from './lenses.ts';
-import { findingWords, planSentence, planTroubleWords, stepTitle } from './plan.ts';
+import { findingWords } from './findings.ts';
+import { planSentence, planTroubleWords, stepTitle } from './plan.ts';
 import { ownersOf, slugOf } from '../homes/owners.ts';
 
 const DAY = 86_400_000;
@@ -242,17 +243,13 @@ test('a plan says what goes, what is written, and what each volume holds after i
 });
 
 test('every finding, trouble and step has a whole sentence', () => {
+  const of = (code: string, step: string, facts: Record<string, string | number | null>) =>
+    findingWords({ code, weight: 'stop', stepId: 1, step, facts }, 0);
   const said = [
-    findingWords({ code: 'volume unreachable', weight: 'stop', stepId: 1, volume: 'a', lastSeenMs: null }, 0),
-    findingWords(
-      { code: 'carrier too small', weight: 'stop', stepId: 1, carrier: 'KD-1', neededBytes: 2e9, freeBytes: 1e9 },
-      0,
-    ),
-    findingWords(
-      { code: 'items differ', weight: 'hold', stepId: 1, reason: 'changed', files: 2, bytes: 5, example: 'x' },
-      0,
-    ),
-    findingWords({ code: 'media missing', weight: 'note', stepId: 1, project: 'Fog', missing: 1, total: 4 }, 0),
+    of('volume unreachable', 'remove caches', { volume: 'a', lastSeenMs: null }),
+    of('carrier too small', 'archive', { carrier: 'KD-1', neededBytes: 2e9, freeBytes: 1e9 }),
+    of('items differ', 'remove caches', { reason: 'changed', files: 2, bytes: 5, example: 'x' }),
+    of('media missing', 'archive', { project: 'Fog', missing: 1, total: 4 }),
   ];
   expect(said[1]).toEqual({
     what: 'KD-1 is too small',

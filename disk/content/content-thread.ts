@@ -1,28 +1,18 @@
 // Copies and hashes whole files inside a worker thread: one reading for all sums, blocks of zeros left as holes, the
-// source looked at again afterwards. Source of sums: SHA-512 (FIPS 180-4), XXH3-128 as `xxhsum -H2` prints it.
+// source looked at again afterwards. Both files come open: which they are was settled by whoever opened them. Source of
+// sums: SHA-512 (FIPS 180-4); XXH64 as media hash lists have it and as `xxhsum -H1` prints it.
 import { createHash } from 'node:crypto';
-import {
-  closeSync,
-  constants,
-  fstatSync,
-  fsyncSync,
-  ftruncateSync,
-  futimesSync,
-  openSync,
-  readSync,
-  type Stats,
-  unlinkSync,
-  writeSync,
-} from 'node:fs';
-import { xxh3 } from '@node-rs/xxhash';
+import { fstatSync, fsyncSync, ftruncateSync, readSync, type Stats, writeSync } from 'node:fs';
+import { Xxh64 } from '@node-rs/xxhash';
 import type { Expectation } from '#core/model.ts';
-import { expectationOf, sameFacts } from '../facts.ts';
+import { factsOf, isUnchanged } from '../facts.ts';
 import { type Asked, serve } from '../threads/serve.ts';
 
 export interface ContentRequest {
-  from: string | Uint8Array;
-  /** Where to copy; left out to hash only. The file must not exist. */
-  to?: string;
+  /** Number of the open file to read. */
+  from: number;
+  /** Number of an open, empty file to copy to; left out to hash only. */
+  to?: number;
   /** What the source must be, before and after. */
   expected?: Expectation;
   sha512: boolean;
@@ -30,7 +20,7 @@ export interface ContentRequest {
 
 export interface ContentResult {
   sizeBytes: number;
-  xxh128: string;
+  xxh64: string;
   sha512: string | null;
 }
 
@@ -50,48 +40,28 @@ class ContentError extends Error {
 }
 
 serve<ContentRequest, ContentResult>((asked) => {
-  const { request } = asked;
-  const from = openSync(
-    typeof request.from === 'string' ? request.from : Buffer.from(request.from),
-    constants.O_RDONLY | constants.O_NOFOLLOW,
-  );
-  try {
-    const before = fstatSync(from);
-    refuseUnlessExpected(before, request);
-    const result = request.to === undefined ? pump(from, null, asked) : copyTo(request.to, from, asked, before);
-    const after = fstatSync(from);
-    if (!sameFacts(expectationOf(before), expectationOf(after)) || result.sizeBytes !== after.size)
-      throw new ContentError('The file changed while it was read.', 'changed');
-    return result;
-  } finally {
-    closeSync(from);
+  const { from, to } = asked.request;
+  const before = fstatSync(from);
+  refuseUnlessExpected(before, asked.request);
+  const result = pump(from, to ?? null, asked);
+  if (to !== undefined) {
+    ftruncateSync(to, result.sizeBytes);
+    fsyncSync(to);
   }
+  const after = fstatSync(from);
+  if (!isUnchanged(factsOf(after), factsOf(before)) || result.sizeBytes !== after.size)
+    throw new ContentError('The file changed while it was read.', 'changed');
+  return result;
 });
 
-function refuseUnlessExpected(stats: Stats, request: ContentRequest) {
+function refuseUnlessExpected(stats: Stats, { expected }: ContentRequest) {
   if (!stats.isFile()) throw new ContentError('It is not a plain file.', 'not a file');
-  if (request.expected && !sameFacts(expectationOf(stats), request.expected))
+  if (expected && !isUnchanged(factsOf(stats), expected))
     throw new ContentError('The file changed after it was chosen.', 'changed');
 }
 
-function copyTo(target: string, from: number, asked: Asked<ContentRequest>, source: Stats): ContentResult {
-  const to = openSync(target, 'wx', 0o644);
-  try {
-    const result = pump(from, to, asked);
-    ftruncateSync(to, result.sizeBytes);
-    futimesSync(to, source.mtimeMs / 1000, source.mtimeMs / 1000);
-    fsyncSync(to);
-    closeSync(to);
-    return result;
-  } catch (error) {
-    closeSync(to);
-    unlinkSync(target);
-    throw error;
-  }
-}
-
 function pump(from: number, to: number | null, { request, progress, stopped }: Asked<ContentRequest>): ContentResult {
-  const fast = xxh3.Xxh3.withSeed(0n);
+  const fast = new Xxh64();
   const strong = request.sha512 ? createHash('sha512') : null;
   let at = 0;
   let told = 0;
@@ -110,7 +80,7 @@ function pump(from: number, to: number | null, { request, progress, stopped }: A
     }
   }
   if (at > told) progress(at - told);
-  return { sizeBytes: at, xxh128: hex128(fast.digest()), sha512: strong?.digest('hex') ?? null };
+  return { sizeBytes: at, xxh64: hex64(fast.digest()), sha512: strong?.digest('hex') ?? null };
 }
 
 /** Writes all but the blocks of zeros, which read back as zeros all the same. */
@@ -129,4 +99,4 @@ function writeAll(to: number, part: Buffer, at: number) {
   for (let done = 0; done < part.length;) done += writeSync(to, part, done, part.length - done, at + done);
 }
 
-const hex128 = (digest: bigint) => digest.toString(16).padStart(32, '0');
+const hex64 = (digest: bigint) => digest.toString(16).padStart(16, '0');

@@ -1,10 +1,12 @@
 // Copying and hashing files in warm threads, and reading back what was written from the medium itself rather than from
 // memory. Called by the archiving and restoring jobs.
 import { execFile } from 'node:child_process';
+import { closeSync, constants, openSync } from 'node:fs';
 import path from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { promisify } from 'node:util';
 import { ThreadPool } from '../threads/pool.ts';
+import type { Expectation } from '#core/model.ts';
 import type { ContentRequest, ContentResult } from './content-thread.ts';
 
 export type ContentPool = ThreadPool<ContentRequest, ContentResult>;
@@ -15,13 +17,84 @@ export const contentPool = (size = 2): ContentPool =>
 
 const run = promisify(execFile);
 
+export interface Reading {
+  expected?: Expectation;
+  sha512: boolean;
+  progress?: (bytes: number) => void;
+  stop?: Int32Array;
+}
+
+/** Opens a file without following a link: its number stays that file's until it is closed. */
+export const openToRead = (place: string | Buffer): number =>
+  openSync(place, constants.O_RDONLY | constants.O_NOFOLLOW | constants.O_NONBLOCK);
+
+/** Sums a file, reading it whole. Rejects with the system's code, or 'changed', 'not a file', 'stopped'. */
+export async function sumFile(pool: ContentPool, place: string | Buffer, reading: Reading): Promise<ContentResult> {
+  const { expected, sha512, ...asking } = reading;
+  const from = openToRead(place);
+  try {
+    return await pool.ask({ from, expected, sha512 }, asking);
+  } finally {
+    closeSync(from);
+  }
+}
+
+/** Copies a file under a name of our own that nothing has, and flushes it. The caller removes it after an error. */
+export async function copyFile(
+  pool: ContentPool,
+  { from, to }: { from: string | Buffer; to: string },
+  reading: Reading,
+): Promise<ContentResult> {
+  const { expected, sha512, ...asking } = reading;
+  const source = openToRead(from);
+  try {
+    const target = openSync(to, constants.O_RDWR | constants.O_CREAT | constants.O_EXCL | constants.O_NOFOLLOW, 0o600);
+    try {
+      return await pool.ask({ from: source, to: target, expected, sha512 }, asking);
+    } finally {
+      closeSync(target);
+    }
+  } finally {
+    closeSync(source);
+  }
+}
+
+/** A place as another program of this machine finds it: our open folders are reached through our own process. */
+export const forPrograms = (place: string): string => place.replace(/^\/proc\/self\//, `/proc/${process.pid}/`);
+
+/**
+ * Gives a copy the mode, owner, times and extended attributes of its source, with coreutils' cp. Gives what could not be
+ * kept, in words; empty where everything was.
+ */
+export async function keepAttributes(from: string, to: string): Promise<string> {
+  const with_ = (what: string) =>
+    run('cp', [
+      '--attributes-only',
+      '--no-dereference',
+      `--preserve=${what}`,
+      '--',
+      forPrograms(from),
+      forPrograms(to),
+    ]);
+  const lost: string[] = [];
+  // Times last: nothing after them may change anything.
+  for (const [what, words] of [
+    ['ownership', 'its owner'],
+    ['mode', 'its permissions'],
+    ['xattr', 'its extended attributes'],
+    ['timestamps', 'its times'],
+  ] as const)
+    await with_(what).catch(() => lost.push(words));
+  return lost.join(', ');
+}
+
 /**
  * Asks the system to forget what it holds of a flushed file in memory, so that the next reading comes from the medium.
  * Uses dd of coreutils (posix_fadvise); where it is not there, nothing happens and false is returned.
  */
 export async function dropFromMemory(file: string): Promise<boolean> {
   try {
-    await run('dd', [`if=${file}`, 'iflag=nocache', 'count=0', 'status=none']);
+    await run('dd', [`if=${forPrograms(file)}`, 'iflag=nocache', 'count=0', 'status=none']);
     return true;
   } catch {
     return false;

@@ -1,11 +1,10 @@
 // Reads a project document from disk and into the project model inside a worker thread: a large one would hold the
 // heartbeat up for seconds.
-import { closeSync, constants, fstatSync, openSync, readFileSync } from 'node:fs';
-import { readDawproject } from '#core/documents/formats/dawproject.ts';
-import { readEdl } from '#core/documents/formats/edl.ts';
-import { documentFormat, type DocumentFormat, type DocumentReading } from '#core/documents/model.ts';
-import { readOtio } from '#core/documents/formats/otio.ts';
-import { expectationOf } from '../facts.ts';
+import { closeSync, constants, fstatSync, openSync, readFileSync, readSync } from 'node:fs';
+import { documentFormat } from '#core/documents/formats/registry.ts';
+import type { DocumentSource } from '#core/documents/formats/format.ts';
+import type { DocumentReading } from '#core/documents/model.ts';
+import { factsOf } from '../facts.ts';
 import { essenceOf, type EssenceResponse } from './essence-source.ts';
 import { serve } from '../threads/serve.ts';
 import { buffersOf, packed, type PackedModel } from './packed.ts';
@@ -24,14 +23,10 @@ export interface EssenceRequest {
 export interface DocumentResponse {
   sizeBytes: number;
   modifiedUs: number;
-  format: DocumentFormat;
+  /** Name of its format, one of core/documents/formats. */
+  format: string;
   reading: DocumentReading<PackedModel>;
 }
-
-const LARGEST_BYTES = 400_000_000;
-
-const trouble = (code: 'not_json' | 'not_edl' | 'not_dawproject' | 'too_large', where: string, detail: string) =>
-  ({ ok: false, trouble: { code, where, detail } }) as const;
 
 serve<DocumentRequest | EssenceRequest, DocumentResponse | EssenceResponse>(
   ({ request }) => ('essence' in request ? essenceOf(request.essence) : readDocument(request)),
@@ -44,12 +39,15 @@ async function readDocument(request: DocumentRequest): Promise<DocumentResponse>
     constants.O_RDONLY | constants.O_NOFOLLOW,
   );
   try {
-    const facts = expectationOf(fstatSync(fd));
-    const format = documentFormat(request.name) ?? 'otio';
-    const reading = await read(fd, request.name, { format, sizeBytes: facts.sizeBytes });
+    const facts = factsOf(fstatSync(fd));
+    const head = new Uint8Array(64);
+    const format = documentFormat(request.name, head.subarray(0, readSync(fd, head, 0, 64, 0)));
+    if (!format) throw Object.assign(new Error('It is no project document.'), { code: 'not_a_document' });
+    const reading = await readWith(format.read(sourceOf(fd, request.name, facts.sizeBytes)), format.id);
     return {
-      ...facts,
-      format,
+      sizeBytes: facts.sizeBytes,
+      modifiedUs: facts.modifiedUs,
+      format: format.id,
       reading: reading.ok ? { ok: true, document: packed(reading.document) } : reading,
     };
   } finally {
@@ -57,56 +55,20 @@ async function readDocument(request: DocumentRequest): Promise<DocumentResponse>
   }
 }
 
-async function read(
-  fd: number,
-  name: string,
-  { format, sizeBytes }: { format: DocumentFormat; sizeBytes: number },
-): Promise<DocumentReading> {
-  if (format === 'dawproject' || /\.otioz$/i.test(name)) return readBundle(fd, format);
-  if (sizeBytes > LARGEST_BYTES) return trouble('too_large', '$', 'the document is larger than 400 MB');
-  const bytes = readFileSync(fd);
-  const text = textOf(bytes);
-  if (format === 'edl') return readEdl(text ?? new TextDecoder('latin1').decode(bytes));
-  return text === null ? trouble('not_json', 'its bytes', 'the text is not UTF-8') : readOtio(text);
+function sourceOf(fd: number, name: string, sizeBytes: number): DocumentSource {
+  return {
+    name,
+    bytes: async (most) => (sizeBytes > most ? null : readFileSync(fd)),
+    zip: () => openZip(fd),
+  };
 }
 
-function textOf(bytes: Uint8Array): string | null {
+/** A zip that cannot be read is trouble of the document, told as its format would. */
+async function readWith(reading: Promise<DocumentReading>, format: string): Promise<DocumentReading> {
   try {
-    return new TextDecoder('utf-8', { fatal: true }).decode(bytes);
-  } catch {
-    return null;
-  }
-}
-
-/** A document inside a zip, whose media may lie beside it in there. */
-async function readBundle(fd: number, format: DocumentFormat): Promise<DocumentReading> {
-  const [inner, code] =
-    format === 'dawproject' ? (['project.xml', 'not_dawproject'] as const) : (['content.otio', 'not_json'] as const);
-  try {
-    const zip = await openZip(fd);
-    const text = textOf(await zip.read(inner, LARGEST_BYTES));
-    if (text === null) return trouble(code, `${inner} in it`, 'the text is not UTF-8');
-    const isInside = (path: string) => zip.has(path.replace(/^\.\//, ''));
-    if (format === 'dawproject') {
-      const facts = zip.has('metadata.xml') ? textOf(await zip.read('metadata.xml', 1 << 20)) : null;
-      return readDawproject(text, isInside, facts ?? '');
-    }
-    const reading = readOtio(text);
-    if (reading.ok)
-      for (const media of reading.document.media)
-        if (media.targets.length > 0 && media.targets.every((target) => isInside(decoded(target))))
-          media.bundled = true;
-    return reading;
+    return await reading;
   } catch (error) {
-    if (error instanceof ZipTrouble) return trouble(code, 'its zip', error.message);
-    throw error;
-  }
-}
-
-function decoded(target: string): string {
-  try {
-    return decodeURIComponent(target);
-  } catch {
-    return target;
+    if (!(error instanceof ZipTrouble)) throw error;
+    return { ok: false, trouble: { code: `not_${format}`, where: 'its zip', detail: error.message } };
   }
 }

@@ -5,7 +5,7 @@ import { xxh3 } from '@node-rs/xxhash';
 import type { ByteSource } from '#core/essence/bytes.ts';
 import { type EssenceReading, readEssence } from '#core/essence/essence.ts';
 import { probe, worthAProbe } from './probe.ts';
-import { expectationOf } from '../facts.ts';
+import { factsOf } from '../facts.ts';
 
 const PAGE = 64 << 10;
 const PAGES_KEPT = 16;
@@ -25,7 +25,7 @@ export function essenceOf(path: string | Uint8Array): EssenceResponse {
     constants.O_RDONLY | constants.O_NOFOLLOW | constants.O_NONBLOCK,
   );
   try {
-    const facts = expectationOf(fstatSync(fd));
+    const facts = factsOf(fstatSync(fd));
     const source = fileSource(fd, facts.sizeBytes);
     const reading = readEssence(source);
     const fingerprint = fingerprintOf(source);

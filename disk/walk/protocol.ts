@@ -57,6 +57,8 @@ export interface FileColumns {
   raws: Record<number, string>;
   sizes: Float64Array;
   modifiedUs: Float64Array;
+  inodes: Float64Array;
+  changedUs: Float64Array;
   kinds: Uint8Array;
 }
 

@@ -7,9 +7,9 @@ import { kindsInFolder } from '#core/kinds/kinds.ts';
 import { type Kind, KINDS } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
 import { dayOfUs } from '#core/wording/amounts.ts';
-import { codeOf, modifiedUsOf } from '../facts.ts';
+import { changedUsOf, codeOf, inodeOf, modifiedUsOf } from '../facts.ts';
 import { readableName } from '../paths.ts';
-import { PRIVATE_FOLDER } from '../private.ts';
+import { PRIVATE_FOLDER } from '../identity.ts';
 import { serve } from '../threads/serve.ts';
 import type {
   FolderAsked,
@@ -29,6 +29,8 @@ interface Seen {
   raw: string | null;
   size: number;
   us: number;
+  inode: number;
+  changedUs: number;
 }
 
 serve<WalkRequest, WalkResponse>(
@@ -134,7 +136,14 @@ function lookAt({ name, raw, entry }: Listing[number], context: Context): void {
   try {
     const stats = lstatSync(place);
     if (stats.isFile())
-      context.files.push({ name, raw: raw === null ? null : rawHex, size: stats.size, us: modifiedUsOf(stats) });
+      context.files.push({
+        name,
+        raw: raw === null ? null : rawHex,
+        size: stats.size,
+        us: modifiedUsOf(stats),
+        inode: inodeOf(stats),
+        changedUs: changedUsOf(stats),
+      });
     else note(name, 'special file');
   } catch (error) {
     note(name, codeOf(error) === 'ENOENT' ? 'vanished' : 'unreadable', codeOf(error));
@@ -146,7 +155,7 @@ function fingerprintOf(ruleMark: string, files: readonly Seen[], subFolders: rea
   let text = `${ruleMark}/`;
   for (const folder of subFolders) text += `${folder.raw ?? folder.name}/`;
   text += '/';
-  for (const file of files) text += `${file.raw ?? file.name}/${file.size}/${file.us}/`;
+  for (const file of files) text += `${file.raw ?? file.name}/${file.size}/${file.us}/${file.inode}/${file.changedUs}/`;
   return xxh3.xxh128(text).toString(16).padStart(32, '0');
 }
 
@@ -158,11 +167,13 @@ function columnsOf(files: readonly Seen[], kinds: Uint8Array) {
     raws,
     sizes: Float64Array.from(files, (file) => file.size),
     modifiedUs: Float64Array.from(files, (file) => file.us),
+    inodes: Float64Array.from(files, (file) => file.inode),
+    changedUs: Float64Array.from(files, (file) => file.changedUs),
     kinds,
   };
 }
 
-/** Columns: volume, folder, name, raw name in hex, size, modified µs, kind, project; as LOAD DATA reads them. */
+/** Columns: volume, folder, name, raw name in hex, size, modified µs, inode, changed µs, kind, project; as LOAD DATA reads them. */
 function rowsOf(request: WalkRequest, asked: FolderAsked, files: readonly Seen[], kinds: Uint8Array) {
   const holdings = new Map<number, Holding>();
   const head = `${request.volumeId}\t${asked.folderId}\t`;
@@ -172,7 +183,7 @@ function rowsOf(request: WalkRequest, asked: FolderAsked, files: readonly Seen[]
   files.forEach((file, i) => {
     const kind = kinds[i]!;
     const day = dayOfUs(file.us);
-    text += `${head}${escapeField(file.name)}\t${file.raw ?? '\\N'}\t${file.size}\t${file.us}\t${KINDS[kind]}${tail}`;
+    text += `${head}${escapeField(file.name)}\t${file.raw ?? '\\N'}\t${file.size}\t${file.us}\t${file.inode}\t${file.changedUs}\t${KINDS[kind]}${tail}`;
     bytes += file.size;
     const holding = holdings.get(day * 16 + kind);
     if (holding) {

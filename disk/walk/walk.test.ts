@@ -70,7 +70,7 @@ test('a first walk gives every file as a row with its kind, and a second one fin
   const kept = nothing();
   const first = await read(kept);
   expect([...first.keys()].sort()).toEqual(['', 'cache', 'cache/peaks', 'rushes']);
-  expect(rowsOf(first.get('rushes'))).toMatch(/^7\t\d+\tA001\.mov\t\\N\t6\t\d+\tsource\t\\N\n$/);
+  expect(rowsOf(first.get('rushes'))).toMatch(/^7\t\d+\tA001\.mov\t\\N\t6\t\d+\t\d+\t\d+\tsource\t\\N\n$/);
   expect(rowsOf(first.get('cache/peaks'))).toContain('\tcache\t');
   const second = await read(kept);
   expect([...second.values()].map((f) => f.state)).toEqual(['same', 'same', 'same', 'same']);

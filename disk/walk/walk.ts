@@ -11,6 +11,8 @@ import type { FolderAsked, FolderFound, SubFolder, WalkRequest, WalkResponse } f
 
 /** Given by the caller: what is known, and where findings go. */
 export interface WalkSink {
+  /** Told the number of the file system before anything is read: nothing of another is. */
+  begin?(device: number): Promise<void>;
   /** Number, owner and known fingerprint of a folder about to be read. */
   enter(
     path: string,
@@ -45,8 +47,10 @@ const REQUESTS_A_THREAD = 2;
 /** Walks from the volume's top. Throws the system's error where the top itself cannot be read. */
 export async function walk(pool: WalkPool, options: WalkOptions, sink: WalkSink): Promise<void> {
   const root = realpathSync(options.root);
+  const { dev: device } = lstatSync(root);
+  await sink.begin?.(device);
   const { from = { path: '', raw: null, parentId: null }, ...plain } = options;
-  const base = { ...plain, root, device: lstatSync(root).dev, exclude: options.exclude.map(real) };
+  const base = { ...plain, root, device, exclude: options.exclude.map(real) };
   const top = { name: '', raw: from.raw };
   const waiting: FolderAsked[] = [
     { path: from.path, raw: from.raw, ...(await sink.enter(from.path, top, from.parentId)) },

@@ -17,11 +17,19 @@ import { type archiveFiles } from '../db/schema/archives.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { bins, clips, documents, media, mediaTargets } from '../db/schema/documents.ts';
 import { stepItems } from '../db/schema/plans.ts';
+import { volumes } from '../db/schema/stores.ts';
 import { volumeSums } from '../db/schema/sums.ts';
 
-type Known = ProjectFile & { rawPath: Buffer | null };
+type Known = ProjectFile & Identity;
+/** What says which file one is, beside its size and time. */
+interface Identity {
+  rawPath: Buffer | null;
+  device: number | null;
+  inode: number | null;
+  changedUs: number | null;
+}
 export interface ProjectSelection extends Selection {
-  chosen: (PlacedFile & { rawPath: Buffer | null })[];
+  chosen: (PlacedFile & Identity)[];
   /** Media the timelines use that is not found, and media that points out of every volume. */
   missing: number;
   outside: number;
@@ -31,7 +39,7 @@ export interface ProjectSelection extends Selection {
 /** What an archive of the project would hold now. */
 export async function projectSelection(db: Db, projectId: ProjectId): Promise<ProjectSelection> {
   const { all, others } = await projectFiles(db, projectId);
-  const raws = new Map(all.map((file) => [file.fileId, file.rawPath]));
+  const known = new Map(all.map((file) => [file.fileId, file]));
   const selection = selectForArchive(all, others);
   const [counts] = await db
     .select({
@@ -45,7 +53,10 @@ export async function projectSelection(db: Db, projectId: ProjectId): Promise<Pr
     .where(and(eq(media.projectId, projectId), eq(media.used, true), isNull(files.goneAt)));
   return {
     ...selection,
-    chosen: selection.chosen.map((file) => ({ ...file, rawPath: raws.get(file.fileId) ?? null })),
+    chosen: selection.chosen.map((file) => {
+      const { rawPath, device, inode, changedUs } = known.get(file.fileId)!;
+      return { ...file, rawPath, device, inode, changedUs };
+    }),
     missing: counts!.missing,
     outside: counts!.outside,
     mediaTotal: counts!.total,
@@ -90,6 +101,9 @@ async function projectFiles(db: Db, projectId: ProjectId): Promise<{ all: Known[
     name: row.name,
     sizeBytes: row.sizeBytes,
     modifiedUs: row.modifiedUs,
+    device: row.device,
+    inode: row.inode,
+    changedUs: row.changedUs,
     kind: row.kind,
     used: used.has(row.fileId),
     bins: binNames.get(row.fileId) ?? [],
@@ -111,11 +125,15 @@ const living = (db: Db, ids: readonly number[]) =>
       rawName: files.rawName,
       sizeBytes: files.sizeBytes,
       modifiedUs: files.modifiedUs,
+      device: volumes.device,
+      inode: files.inode,
+      changedUs: files.changedUs,
       kind: files.kind,
       projectId: files.projectId,
     })
     .from(files)
     .innerJoin(folders, eq(folders.id, files.folderId))
+    .innerJoin(volumes, eq(volumes.id, files.volumeId))
     .where(and(inArray(files.id, [...ids]), isNull(files.goneAt)));
 
 async function usedFiles(db: Db, projectId: ProjectId): Promise<Set<number>> {
@@ -171,7 +189,7 @@ async function binsOfFiles(db: Db, projectId: ProjectId): Promise<Map<number, st
   return best;
 }
 
-export type ArchiveFileRow = Omit<typeof archiveFiles.$inferInsert, 'archiveId'>;
+export type ArchiveFileRow = Omit<typeof archiveFiles.$inferInsert, 'archiveId' | 'partId'>;
 
 /** The files of a staged archive with their places in it. What was staged counts, with what it was then expected to be. */
 export async function placedFiles(db: Db, projectId: ProjectId, stepId: number): Promise<ArchiveFileRow[]> {
@@ -188,6 +206,9 @@ export async function placedFiles(db: Db, projectId: ProjectId, stepId: number):
       rawPath: item.rawPath,
       sizeBytes: item.sizeBytes,
       modifiedUs: item.modifiedUs,
+      device: item.device,
+      inode: item.inode,
+      changedUs: item.changedUs,
     };
     if (!file.originalPath) return [{ ...row, role: 'media' as const, payloadPath: file.payloadPath }];
     return [

@@ -1,8 +1,9 @@
 // Carriers, archives and their copies, for the shelf and the archive lens.
 import { desc, eq, inArray, sql } from 'drizzle-orm';
 import type { ArchiveId, CarrierId, ProjectId } from '#core/model.ts';
-import type { Database } from '../db/connect.ts';
-import { archiveCopies, archiveFiles, archives } from '../db/schema/archives.ts';
+import { carrierKindOf } from '../carriers/kinds.ts';
+import type { Database, Db } from '../db/connect.ts';
+import { archiveCopies, archiveFiles, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
 import { files } from '../db/schema/catalogue.ts';
 import { carriers } from '../db/schema/stores.ts';
 
@@ -29,9 +30,10 @@ export async function archiveRows(db: Database): Promise<ArchiveRow[]> {
   if (all.length === 0) return [];
   const ids = all.map((a) => a.id);
   const copies = await db
-    .select({ copy: archiveCopies, carrier: carriers.name })
+    .select({ copy: archiveCopies, carrierId: carriers.id, carrier: carriers.name })
     .from(archiveCopies)
-    .innerJoin(carriers, eq(carriers.id, archiveCopies.carrierId))
+    .innerJoin(copyParts, eq(copyParts.copyId, archiveCopies.id))
+    .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
     .where(inArray(archiveCopies.archiveId, ids));
   const left = await db
     .select({ archiveId: archiveFiles.archiveId, bytes: sql`SUM(${archiveFiles.sizeBytes})`.mapWith(Number) })
@@ -52,9 +54,9 @@ export async function archiveRows(db: Database): Promise<ArchiveRow[]> {
     sealedMs: a.sealedAt?.getTime() ?? null,
     copies: copies
       .filter(({ copy }) => copy.archiveId === a.id)
-      .map(({ copy, carrier }) => ({
+      .map(({ copy, carrierId, carrier }) => ({
         copyId: copy.id,
-        carrierId: copy.carrierId as CarrierId,
+        carrierId: carrierId as CarrierId,
         carrier,
         state: copy.state,
         readBackMs: copy.readBackAt?.getTime() ?? null,
@@ -66,39 +68,54 @@ export async function archiveRows(db: Database): Promise<ArchiveRow[]> {
 export interface CarrierRow {
   carrierId: CarrierId;
   name: string;
+  /** The kind of carrier, as people call it. */
   type: string;
   place: string;
   state: string;
   capacityBytes: number;
   usedBytes: number;
-  layers: { archiveId: ArchiveId; name: string; bytes: number; state: string }[];
+  /** What its capacity leaves, and what it said itself when it was last looked at: the less of the two. */
+  freeBytes: number;
+  layers: { archiveId: ArchiveId; name: string; folder: string; bytes: number; state: string }[];
 }
 
-export async function carrierRows(db: Database): Promise<CarrierRow[]> {
+export async function carrierRows(db: Db): Promise<CarrierRow[]> {
   const all = await db.select().from(carriers).orderBy(carriers.name);
   const on = await db
-    .select({ copy: archiveCopies, archive: archives })
-    .from(archiveCopies)
-    .innerJoin(archives, eq(archives.id, archiveCopies.archiveId))
-    .where(inArray(archiveCopies.state, ['writing', 'good', 'damaged']));
+    .select({ part: copyParts, of: archiveParts, archive: archives })
+    .from(copyParts)
+    .innerJoin(archiveParts, eq(archiveParts.id, copyParts.partId))
+    .innerJoin(archives, eq(archives.id, archiveParts.archiveId))
+    .where(inArray(copyParts.state, ['writing', 'good', 'damaged']));
   return all.map((carrier) => {
     const layers = on
-      .filter(({ copy }) => copy.carrierId === carrier.id)
-      .map(({ copy, archive }) => ({
+      .filter(({ part }) => part.carrierId === carrier.id)
+      .map(({ part, of, archive }) => ({
         archiveId: archive.id as ArchiveId,
         name: archive.name,
-        bytes: archive.bytes,
-        state: copy.state,
+        folder: of.folder,
+        bytes: of.bytes,
+        state: part.state,
       }));
+    const usedBytes = layers.reduce((sum, layer) => sum + layer.bytes, 0);
     return {
       carrierId: carrier.id as CarrierId,
       name: carrier.name,
-      type: carrier.type,
+      type: carrierKindOf(carrier.kind).name,
       place: carrier.place,
       state: carrier.state,
       capacityBytes: carrier.capacityBytes,
-      usedBytes: layers.reduce((sum, layer) => sum + layer.bytes, 0),
+      usedBytes,
+      freeBytes: Math.max(0, Math.min(carrier.capacityBytes - usedBytes, carrier.freeBytes ?? Infinity)),
       layers,
     };
   });
+}
+
+/** Room on a carrier right now: what it says itself, within what its capacity leaves beside its other archives. */
+export async function carrierRoom(db: Db, name: string, saidFreeBytes: number): Promise<number> {
+  const row = (await carrierRows(db)).find((carrier) => carrier.name === name);
+  if (!row) return 0;
+  const sealed = row.layers.filter((layer) => layer.state !== 'writing').reduce((sum, layer) => sum + layer.bytes, 0);
+  return Math.max(0, Math.min(saidFreeBytes, row.capacityBytes - sealed));
 }

@@ -6,7 +6,7 @@ import { KINDS } from '#core/model.ts';
 import { folderOf, nameOf } from '#core/paths.ts';
 import type { FileColumns, FolderFound, Notice } from '#disk/walk/protocol.ts';
 import { type Database, loadRows, withConnection } from './connect.ts';
-import { addToTotals, type Delta, inSlices, refreshHoldings } from './holdings.ts';
+import { addToTotals, addToVolumes, type Delta, inSlices, lockFolders, refreshHoldings } from './holdings.ts';
 
 type NewFolder = Extract<FolderFound, { state: 'new' }>;
 type ChangedFolder = Extract<FolderFound, { state: 'changed' }>;
@@ -114,7 +114,7 @@ export class CatalogueWriter {
   private async writeFresh(connection: Connection, fresh: readonly NewFolder[]): Promise<void> {
     await loadRows(
       connection,
-      'files (volume_id, folder_id, name, @raw, size_bytes, modified_us, kind, project_id) SET raw_name = UNHEX(@raw)',
+      'files (volume_id, folder_id, name, @raw, size_bytes, modified_us, inode, changed_us, kind, project_id) SET raw_name = UNHEX(@raw)',
       fresh.map((f) => f.rows),
     );
     const rows: unknown[][] = [];
@@ -149,57 +149,26 @@ export class CatalogueWriter {
         'INSERT INTO folder_holdings (folder_id, kind, project_id, day, volume_id, files, bytes, newest_us, oldest_us, largest_bytes) VALUES ?',
         [some],
       );
-    for (const some of inSlices([...sums.values()]))
-      await connection.query(
-        'INSERT INTO volume_holdings (volume_id, project_id, kind, day, files, bytes) VALUES ? ON DUPLICATE KEY UPDATE files = files + VALUES(files), bytes = bytes + VALUES(bytes)',
-        [
-          some.map(([projectId, kind, day, files, bytes]) => [
-            this.volumeId,
-            projectId,
-            KINDS[kind],
-            day,
-            files,
-            bytes,
-          ]),
-        ],
-      );
-    const whole = new Map<string, [projectId: number, kind: number, files: number, bytes: number]>();
-    for (const [projectId, kind, , files, bytes] of sums.values()) {
-      const sum = whole.get(`${projectId} ${kind}`) ?? [projectId, kind, 0, 0];
-      sum[2] += files;
-      sum[3] += bytes;
-      whole.set(`${projectId} ${kind}`, sum);
-    }
-    if (whole.size > 0)
-      await connection.query(
-        'INSERT INTO volume_sums (volume_id, project_id, kind, files, bytes) VALUES ? ON DUPLICATE KEY UPDATE files = files + VALUES(files), bytes = bytes + VALUES(bytes)',
-        [
-          [...whole.values()].map(([projectId, kind, files, bytes]) => [
-            this.volumeId,
-            projectId,
-            KINDS[kind],
-            files,
-            bytes,
-          ]),
-        ],
-      );
-    const days = new Map<number, [day: number, files: number, bytes: number]>();
-    for (const [, , day, files, bytes] of sums.values()) {
-      const sum = days.get(day) ?? [day, 0, 0];
-      sum[1] += files;
-      sum[2] += bytes;
-      days.set(day, sum);
-    }
-    if (days.size > 0)
-      await connection.query(
-        'INSERT INTO volume_days (volume_id, day, files, bytes) VALUES ? ON DUPLICATE KEY UPDATE files = files + VALUES(files), bytes = bytes + VALUES(bytes)',
-        [[...days.values()].map((row) => [this.volumeId, ...row])],
-      );
+    await addToVolumes(
+      connection,
+      [...sums.values()].map(([projectId, kind, day, files, bytes]) => ({
+        volumeId: this.volumeId,
+        projectId,
+        kind: KINDS[kind]!,
+        day,
+        files,
+        bytes,
+      })),
+    );
     await addToTotals(connection, deltas, (id) => this.read.nodeOf(id)?.parentId ?? null);
   }
 
   private async writeChanged(connection: Connection, changed: readonly ChangedFolder[]): Promise<Changes> {
     const sum = { added: 0, changed: 0, gone: 0 };
+    await lockFolders(
+      connection,
+      changed.map((folder) => folder.folderId),
+    );
     for (const folder of changed) {
       const part = await this.writeChangedFolder(connection, folder.folderId, folder.columns);
       sum.added += part.added;
@@ -217,15 +186,17 @@ export class CatalogueWriter {
   private async writeChangedFolder(connection: Connection, folderId: number, columns: FileColumns): Promise<Changes> {
     const counts = { added: 0, changed: 0, gone: 0 };
     const [rows] = await connection.query<RowDataPacket[]>(
-      'SELECT id, name, size_bytes AS size, modified_us AS us, kind, gone_at IS NOT NULL AS gone FROM files WHERE folder_id = ? ORDER BY gone_at IS NULL',
+      'SELECT id, name, size_bytes AS size, modified_us AS us, inode, changed_us AS changedUs, kind, gone_at IS NOT NULL AS gone FROM files WHERE folder_id = ? ORDER BY gone_at IS NULL',
       [folderId],
     );
     const known = new Map(rows.map((row) => [row.name as string, row]));
     const now = this.read.now();
     const inserts: unknown[][] = [];
+    const updates: unknown[][] = [];
     const projectId = this.read.nodeOf(folderId)?.projectId ?? null;
     for (const [i, name] of columns.names.entries()) {
       const [size, us, kind] = [columns.sizes[i]!, columns.modifiedUs[i]!, KINDS[columns.kinds[i]!]!];
+      const [inode, changedUs] = [columns.inodes[i]!, columns.changedUs[i]!];
       const row = known.get(name);
       if (!row) {
         this.read.onChange?.({ folderId, name, what: 'new' });
@@ -236,25 +207,28 @@ export class CatalogueWriter {
           columns.raws[i] === undefined ? null : Buffer.from(columns.raws[i], 'hex'),
           size,
           us,
+          inode,
+          changedUs,
           kind,
           projectId,
         ]);
       } else {
         known.delete(name);
-        if (row.gone || Number(row.size) !== size || Number(row.us) !== us || row.kind !== kind) {
-          await connection.query(
-            'UPDATE files SET size_bytes = ?, modified_us = ?, kind = ?, gone_at = NULL WHERE id = ?',
-            [size, us, kind, row.id],
-          );
-          counts.changed++;
-          this.read.onChange?.({ folderId, name, what: row.gone ? 'new' : 'changed' });
-        }
+        const same = !row.gone && Number(row.size) === size && Number(row.us) === us && row.kind === kind;
+        // Another file under the name, or one whose content was written anew with its old size and time, is a change too.
+        const replaced = row.inode !== null && (Number(row.inode) !== inode || Number(row.changedUs) !== changedUs);
+        if (same && !replaced && row.inode !== null) continue;
+        updates.push([row.id, size, us, inode, changedUs, kind]);
+        if (same && !replaced) continue;
+        counts.changed++;
+        this.read.onChange?.({ folderId, name, what: row.gone ? 'new' : 'changed' });
       }
     }
+    await updateFiles(connection, updates);
     counts.added += inserts.length;
     for (const some of inSlices(inserts))
       await connection.query(
-        'INSERT INTO files (volume_id, folder_id, name, raw_name, size_bytes, modified_us, kind, project_id) VALUES ?',
+        'INSERT INTO files (volume_id, folder_id, name, raw_name, size_bytes, modified_us, inode, changed_us, kind, project_id) VALUES ?',
         [some],
       );
     const gone = [...known.values()].filter((row) => !row.gone).map((row) => Number(row.id));
@@ -263,6 +237,19 @@ export class CatalogueWriter {
     for (const some of inSlices(gone))
       await connection.query('UPDATE files SET gone_at = ? WHERE id IN (?)', [now, some]);
     return counts;
+  }
+}
+
+/** New facts of files that were known; what was gone is back. Rows: id, size, modified, inode, changed, kind. */
+async function updateFiles(connection: Connection, updates: readonly unknown[][]): Promise<void> {
+  for (const some of inSlices(updates, 500)) {
+    const values = some
+      .map(() => 'SELECT ? AS id, ? AS size, ? AS us, ? AS inode, ? AS changed, ? AS kind')
+      .join(' UNION ALL ');
+    await connection.query(
+      `UPDATE files f JOIN (${values}) AS d ON d.id = f.id SET f.size_bytes = d.size, f.modified_us = d.us, f.inode = d.inode, f.changed_us = d.changed, f.kind = d.kind, f.gone_at = NULL`,
+      some.flat(),
+    );
   }
 }
 

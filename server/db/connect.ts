@@ -1,15 +1,27 @@
-// The way to the database: a pool in UTC, transactions that are tried again after a deadlock, bulk loading. Called by
-// everything in server/.
+// The way to the database: a pool in UTC whose every connection has the isolation level said, transactions that are tried
+// again after a deadlock, bulk loading. A patient database waits for a server that is away. Called by all of server/.
 import { Readable } from 'node:stream';
 import { drizzle, type MySql2Database } from 'drizzle-orm/mysql2';
 import mysql, { type Connection, type Pool, type PoolConnection } from 'mysql2/promise';
+import pRetry, { AbortError } from 'p-retry';
 
-export type Database = MySql2Database & { $pool: Pool };
+export type Database = MySql2Database & {
+  $pool: Pool;
+  $patience: Patience;
+  /** The first statement of every transaction; see guarded. */
+  $guard?: (tx: Transaction) => Promise<void>;
+};
 /** Either the database or a transaction in it. */
 export type Db = Pick<Database, 'select' | 'selectDistinct' | 'insert' | 'update' | 'delete' | 'execute'>;
-export type Transaction = Parameters<Parameters<Database['transaction']>[0]>[0];
+/** A transaction: the query builder, and the connection itself for what the builder has no words for. */
+export type Transaction = Db & { $connection: PoolConnection };
 
-export function connect(url: string, connections = 10): Database {
+/** Whether to wait for a server that does not answer. The worker ends the waiting when it is told to stop. */
+interface Patience {
+  waits: boolean;
+}
+
+export function connect(url: string, connections = 10, { patient = false } = {}): Database {
   const pool = mysql.createPool({
     uri: url,
     connectionLimit: connections,
@@ -18,11 +30,34 @@ export function connect(url: string, connections = 10): Database {
     charset: 'utf8mb4',
     flags: ['+LOCAL_FILES'],
     maxPreparedStatements: 500,
+    connectTimeout: 5_000,
   });
-  return Object.assign(drizzle(pool), { $pool: pool });
+  // Not left to the server's settings: sums are right only where a statement sees what was committed before it began.
+  pool.on('connection', (connection) => {
+    const said = connection as unknown as { query(sql: string, done: (error: unknown) => void): void };
+    said.query("SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED, SESSION time_zone = '+00:00'", () => undefined);
+  });
+  const patience: Patience = { waits: patient };
+  return Object.assign(drizzle(patient ? patientPool(pool, patience) : pool), { $pool: pool, $patience: patience });
 }
 
 export const disconnect = (db: Database): Promise<void> => db.$pool.end();
+
+/**
+ * The same database for somebody whose every transaction begins with `guard`, and who writes in transactions only: what a
+ * job writes can not be written once its lease is gone.
+ */
+export function guarded(db: Database, guard: (tx: Transaction) => Promise<void>): Database {
+  const refuse = (): never => {
+    throw new Error('A job writes in its transactions only.');
+  };
+  return Object.assign(Object.create(db) as Database, {
+    $guard: guard,
+    insert: refuse,
+    update: refuse,
+    delete: refuse,
+  });
+}
 
 /** The database's own code of an error, also where the query builder wrapped it. */
 export function sqlCode(error: unknown): string | undefined {
@@ -30,41 +65,92 @@ export function sqlCode(error: unknown): string | undefined {
   return outer?.cause?.code ?? outer?.code;
 }
 
-const AGAIN = new Set(['ER_LOCK_DEADLOCK', 'ER_LOCK_WAIT_TIMEOUT', 'ER_CHECKREAD']);
+const DEADLOCKS = new Set(['ER_LOCK_DEADLOCK', 'ER_LOCK_WAIT_TIMEOUT', 'ER_CHECKREAD']);
+const AWAY = new Set([
+  'ECONNREFUSED',
+  'ECONNRESET',
+  'EPIPE',
+  'ETIMEDOUT',
+  'PROTOCOL_CONNECTION_LOST',
+  'PROTOCOL_ENQUEUE_AFTER_FATAL_ERROR',
+  'PROTOCOL_ENQUEUE_AFTER_QUIT',
+  'ER_SERVER_SHUTDOWN',
+  'ER_CONNECTION_KILLED',
+  'ER_NET_READ_INTERRUPTED',
+  'ER_CON_COUNT_ERROR',
+]);
 
-/** A transaction; after a deadlock it is tried again, so `work` must change nothing but the database. */
-export async function inTransaction<T>(db: Database, work: (tx: Transaction) => Promise<T>): Promise<T> {
-  for (let attempt = 1; ; attempt++) {
-    try {
-      return await db.transaction(work);
-    } catch (error) {
-      if (attempt >= 5 || !AGAIN.has(sqlCode(error) ?? '')) throw error;
-      await new Promise((resolve) => setTimeout(resolve, attempt * 40));
-    }
-  }
-}
+/** True where the server itself does not answer: nothing is wrong with what was asked. */
+export const isDatabaseAway = (error: unknown): boolean =>
+  AWAY.has(sqlCode(error) ?? '') ||
+  /closed state|server has gone away|Connection lost/i.test(String((error as Error | null)?.message));
 
 /**
- * A connection of one's own with a transaction open: for bulk loading, which the query builder cannot do. Like
- * inTransaction it tries again after a deadlock, so `work` must change nothing but the database.
+ * Runs `work` in a transaction of its own. After a deadlock, and with patience after the server went away, all of it is
+ * run again, so `work` must change nothing but the database, and must bear that an earlier try was committed after all.
  */
-export async function withConnection<T>(db: Database, work: (connection: PoolConnection) => Promise<T>): Promise<T> {
-  for (let attempt = 1; ; attempt++) {
+export function inTransaction<T>(db: Database, work: (tx: Transaction) => Promise<T>): Promise<T> {
+  return again(db.$patience, async () => {
     const connection = await db.$pool.getConnection();
+    let broken = false;
     try {
       await connection.beginTransaction();
-      const value = await work(connection);
+      const tx = Object.assign(drizzle(connection), { $connection: connection }) as unknown as Transaction;
+      await db.$guard?.(tx);
+      const value = await work(tx);
       await connection.commit();
       return value;
     } catch (error) {
-      // A connection that broke has nothing to roll back, and is not given to anybody else.
-      await connection.rollback().catch(() => connection.destroy());
-      if (attempt >= 5 || !AGAIN.has(sqlCode(error) ?? '')) throw error;
-      await new Promise((resolve) => setTimeout(resolve, attempt * 40));
+      await connection.rollback().catch(() => (broken = true));
+      throw error;
     } finally {
-      connection.release();
+      // A connection that broke is not given to anybody else.
+      if (broken) connection.destroy();
+      else connection.release();
     }
-  }
+  });
+}
+
+/** The same for what needs the connection alone: bulk loading and sums. */
+export const withConnection = <T>(db: Database, work: (connection: PoolConnection) => Promise<T>): Promise<T> =>
+  inTransaction(db, (tx) => work(tx.$connection));
+
+function again<T>(patience: Patience, attempt: () => Promise<T>): Promise<T> {
+  let deadlocks = 0;
+  return pRetry(
+    async () => {
+      try {
+        return await attempt();
+      } catch (error) {
+        const isDeadlock = DEADLOCKS.has(sqlCode(error) ?? '') && ++deadlocks < 8;
+        if (isDeadlock || (patience.waits && isDatabaseAway(error))) throw error;
+        throw new AbortError(error as Error);
+      }
+    },
+    { retries: 100_000, minTimeout: 30, maxTimeout: 1_000, factor: 1.6, randomize: true },
+  );
+}
+
+/** Looking is asked again while the server is away; what changes something only where it cannot have arrived. */
+function patientPool(pool: Pool, patience: Patience): Pool {
+  const query = (...asked: Parameters<Pool['query']>) =>
+    again(patience, async () => {
+      try {
+        return await pool.query(...asked);
+      } catch (error) {
+        const first = asked[0] as string | { sql: string };
+        const isLook = /^\s*(\(|SELECT|WITH)/i.test(typeof first === 'string' ? first : first.sql);
+        if (isLook || sqlCode(error) === 'ECONNREFUSED' || !isDatabaseAway(error)) throw error;
+        throw new AbortError(error as Error);
+      }
+    });
+  return new Proxy(pool, {
+    get: (target, name) => {
+      if (name === 'query') return query;
+      const value = Reflect.get(target, name, target) as unknown;
+      return typeof value === 'function' ? (value as () => unknown).bind(target) : value;
+    },
+  });
 }
 
 /**

@@ -9,10 +9,10 @@ import { volumes } from '../db/schema/stores.ts';
 import { strays } from '../db/schema/sums.ts';
 import { pathHash } from '../db/catalogue-writer.ts';
 import { Refused } from '../runtime/refused.ts';
-import { settleHomeClaims } from '../readings/claims.ts';
-import { itemsHash, writeReceipt } from '../ledger/ledger.ts';
+import { updateHomeClaims } from '../readings/claims.ts';
+import { itemsHash, writeReceipt } from '../runtime/receipts.ts';
 import type { By } from '../stores/places.ts';
-import { holdingsOf, settleProjects } from '../readings/project-sums.ts';
+import { holdingsOf, recomputeProjectSums } from '../readings/project-sums.ts';
 
 export async function homesOf(db: Database, projectId: ProjectId): Promise<Home[]> {
   const rows = await db.select().from(homes).where(eq(homes.projectId, projectId));
@@ -144,7 +144,7 @@ export async function setHome(db: Database, projectId: ProjectId, home: Home, { 
       .insert(homes)
       .values({ projectId, ...home })
       .onDuplicateKeyUpdate({ set: { volumeId: home.volumeId, folder: home.folder } });
-    await settleHomeClaims(tx, projectId);
+    await updateHomeClaims(tx, projectId);
     await writeReceipt(tx, {
       at: now,
       who,
@@ -158,7 +158,7 @@ export async function setHome(db: Database, projectId: ProjectId, home: Home, { 
       itemsSha256: itemsHash([]),
     });
   });
-  await settleProjects(db, [projectId]);
+  await recomputeProjectSums(db, [projectId]);
 }
 
 /** Gives a project the homes that its files suggest, for every kind that has none. Returns how many. */

@@ -1,41 +1,120 @@
-// Pictures of media for the interface: the moment in the file, its place on disk, and whether it can be reached.
+// Pictures of media for the interface: those that are there, and asking a worker for those that are not. The web process
+// looks at no disk of the site for them.
+import { and, eq } from 'drizzle-orm';
 import type { RowDataPacket } from 'mysql2/promise';
-import { joinPath } from '#core/paths.ts';
-import { look } from '#disk/facts.ts';
-import { locate, rawPathOf } from '#disk/paths.ts';
-import type { PosterStore } from '#disk/posters.ts';
-import type { Database } from '../db/connect.ts';
+import { type Database, inTransaction } from '../db/connect.ts';
+import { posters } from '../db/schema/catalogue.ts';
+import { enqueue } from '../runtime/queue.ts';
 
-export const MOST_POSTER_BYTES = 512_000_000;
 /** Pictures of one strip, spread evenly over the file. */
 export const STRIP = 8;
+export const POSTERS = 'make posters';
 
-/** The picture at one of the moments of a strip (0 is the beginning); null where there is none. */
-export async function posterOf(
-  db: Database,
-  store: PosterStore,
-  { fileId, moment }: { fileId: number; moment: number },
-): Promise<Buffer | null> {
-  const [[row]] = await db.$pool.query<RowDataPacket[]>(
-    `SELECT f.name, f.raw_name AS rawName, f.size_bytes AS bytes, f.modified_us AS modifiedUs, d.path AS folder, d.raw_path AS rawFolder, v.path AS root,
-       e.duration_frames AS frames, e.rate_num AS num, e.rate_den AS den, e.width
-     FROM files f JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id AND v.state = 'reachable' AND v.retired_at IS NULL
-     LEFT JOIN essence e ON e.file_id = f.id WHERE f.id = ? AND f.gone_at IS NULL`,
-    [fileId],
-  );
-  if (!row || row.rawName || row.rawFolder) return null;
-  const path = joinPath(row.folder as string, row.name as string);
-  const raw = rawPathOf(row.folder as string, null, row.name as string, null);
-  const place = locate(row.root as string, { path, raw }) as string;
-  // What a link leads to is not the file that was read.
-  const facts = look(place);
-  if (facts.is !== 'file' || facts.sizeBytes !== Number(row.bytes)) return null;
-  const seconds = row.frames && row.num ? (Number(row.frames) * Number(row.den)) / Number(row.num) : 0;
-  const at = Math.max(0, Math.min(STRIP - 1, moment));
-  return store.get({
-    key: `${fileId}-${Number(row.modifiedUs)}-${at}`,
-    media: place,
-    seconds: (seconds * at) / STRIP,
-    height: 90,
-  });
+export interface Wish {
+  fileId: number;
+  /** One of the moments of a strip; 0 is the beginning. */
+  moment: number;
+}
+
+const TOGETHER_MS = 40;
+const MOST_TOGETHER = 64;
+const WAITS_MS = 15_000;
+const LOOK_EVERY_MS = 150;
+
+/** Asks for pictures, those wanted at about the same time in one piece of work. */
+export class PosterDesk {
+  private wanted = new Map<string, Wish & { volumeId: number }>();
+  private timer: NodeJS.Timeout | null = null;
+  private readonly asked = new Map<string, Promise<Buffer | null>>();
+
+  constructor(private readonly db: Database) {}
+
+  /** The picture as JPEG; null where none can be made, or no worker made one in time. */
+  async get(wish: Wish): Promise<Buffer | null> {
+    const at = Math.max(0, Math.min(STRIP - 1, wish.moment));
+    const file = await this.file(wish.fileId);
+    if (!file) return null;
+    const known = await this.kept(wish.fileId, at, file.modifiedUs);
+    if (known !== undefined) return known;
+    if (!file.reachable) return null;
+    const key = `${wish.fileId} ${at}`;
+    const open = this.asked.get(key);
+    if (open) return open;
+    this.want(key, { fileId: wish.fileId, moment: at, volumeId: file.volumeId });
+    const work = this.made(wish.fileId, at, file.modifiedUs).finally(() => this.asked.delete(key));
+    this.asked.set(key, work);
+    return work;
+  }
+
+  private async file(fileId: number) {
+    const [[row]] = await this.db.$pool.query<RowDataPacket[]>(
+      `SELECT f.modified_us AS modifiedUs, f.raw_name IS NOT NULL OR d.raw_path IS NOT NULL AS raw, v.id AS volumeId, v.state = 'reachable' AND v.retired_at IS NULL AS reachable
+       FROM files f JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id WHERE f.id = ? AND f.gone_at IS NULL`,
+      [fileId],
+    );
+    if (!row || Number(row.raw)) return null;
+    return {
+      modifiedUs: Number(row.modifiedUs),
+      volumeId: Number(row.volumeId),
+      reachable: Boolean(Number(row.reachable)),
+    };
+  }
+
+  /** Undefined where none was made yet of the file as it is now. */
+  private async kept(fileId: number, moment: number, modifiedUs: number): Promise<Buffer | null | undefined> {
+    const [row] = await this.db
+      .select()
+      .from(posters)
+      .where(and(eq(posters.fileId, fileId), eq(posters.moment, moment)));
+    if (!row || row.modifiedUs !== modifiedUs) return undefined;
+    const now = new Date();
+    if (now.getTime() - row.seenAt.getTime() > 3_600_000)
+      await this.db
+        .update(posters)
+        .set({ seenAt: now })
+        .where(and(eq(posters.fileId, fileId), eq(posters.moment, moment)));
+    return row.picture;
+  }
+
+  private want(key: string, wish: Wish & { volumeId: number }): void {
+    this.wanted.set(key, wish);
+    this.timer ??= setTimeout(() => void this.ask(), TOGETHER_MS);
+  }
+
+  private async ask(): Promise<void> {
+    this.timer = null;
+    const byVolume = new Map<number, Wish[]>();
+    for (const { volumeId, ...wish } of this.wanted.values())
+      byVolume.set(volumeId, [...(byVolume.get(volumeId) ?? []), wish]);
+    this.wanted.clear();
+    try {
+      for (const [id, wishes] of byVolume)
+        for (let i = 0; i < wishes.length; i += MOST_TOGETHER)
+          await inTransaction(this.db, (tx) =>
+            enqueue(
+              tx,
+              {
+                kind: POSTERS,
+                title: 'Make small pictures',
+                params: { wishes: wishes.slice(i, i + MOST_TOGETHER) },
+                who: 'Keramion',
+                quiet: true,
+                stores: [{ store: 'volume', id, mode: 'look' }],
+              },
+              new Date(),
+            ),
+          );
+    } catch {
+      // A database that does not answer: those who wait find no picture, and the next look asks again.
+    }
+  }
+
+  private async made(fileId: number, moment: number, modifiedUs: number): Promise<Buffer | null> {
+    for (const end = Date.now() + WAITS_MS; Date.now() < end;) {
+      await new Promise((resolve) => setTimeout(resolve, LOOK_EVERY_MS));
+      const picture = await this.kept(fileId, moment, modifiedUs);
+      if (picture !== undefined) return picture;
+    }
+    return null;
+  }
 }

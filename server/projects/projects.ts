@@ -9,7 +9,7 @@ import { documents } from '../db/schema/documents.ts';
 import { projects, projectStates } from '../db/schema/projects.ts';
 import { projectSums, volumeSums } from '../db/schema/sums.ts';
 import { Refused } from '../runtime/refused.ts';
-import { itemsHash, writeReceipt } from '../ledger/ledger.ts';
+import { itemsHash, writeReceipt } from '../runtime/receipts.ts';
 
 const sum = (column: typeof volumeSums.bytes) => sql`COALESCE(SUM(${column}), 0)`.mapWith(Number);
 

@@ -11,11 +11,11 @@ import { claims, homes, projects, projectStates, templates } from '../db/schema/
 import { volumes } from '../db/schema/stores.ts';
 import { enqueue } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
-import { applyClaims, claim, settleHomeClaims } from '../readings/claims.ts';
+import { applyClaims, claim, updateHomeClaims } from '../readings/claims.ts';
 import { homesOf } from './homes.ts';
-import { itemsHash, writeReceipt } from '../ledger/ledger.ts';
+import { itemsHash, writeReceipt } from '../runtime/receipts.ts';
 import { type By, placeReceipt } from '../stores/places.ts';
-import { settleProjects } from '../readings/project-sums.ts';
+import { recomputeProjectSums } from '../readings/project-sums.ts';
 
 export interface ProjectFacts {
   name: string;
@@ -82,7 +82,7 @@ export async function projectFromFolder(
     return { projectId, volumeId };
   });
   await applyClaims(db, volumeId);
-  await settleProjects(db);
+  await recomputeProjectSums(db);
   return projectId;
 }
 
@@ -99,7 +99,7 @@ export async function projectFromTemplate(
     const year = facts.year ?? by.now.getUTCFullYear();
     for (const home of homesFrom(template.homes, { slug: slugOf(facts.name), year }))
       await tx.insert(homes).values({ projectId: id, ...home });
-    await settleHomeClaims(tx, id);
+    await updateHomeClaims(tx, id);
     return id;
   });
   return { projectId, jobId: make ? await makeHomes(db, projectId, by) : null };
@@ -131,7 +131,7 @@ export async function makeHomes(db: Database, projectId: ProjectId, by: By): Pro
         title: `Make the homes of ${project.name}`,
         params: { projectId, folders: wanted.map(({ volumeId, folder }) => ({ volumeId, folder })) },
         who: by.who,
-        volumes: wanted.map((home) => home.volumeId),
+        stores: wanted.map((home) => ({ store: 'volume' as const, id: home.volumeId, mode: 'change' as const })),
       },
       by.now,
     ),

@@ -12,7 +12,8 @@ import { documents, media, mediaTargets } from '../db/schema/documents.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { projects } from '../db/schema/projects.ts';
 import { candidatesFor, missingMedia, oldFolder } from './missing.ts';
-import { askToRelink } from './ask-to-relink.ts';
+import { currentPlan, runPlan } from '../plan/plan.ts';
+import { addRelinking } from '../steps/relink.ts';
 
 let site: TestSite;
 let volume: VolumeId;
@@ -59,7 +60,9 @@ const candidates = async () => {
   return { missing, found, of: (name: string) => found.get(missing.find((m) => m.wanted.name === name)!.mediaId)! };
 };
 async function run(choices: { mediaId: number; fileId: number }[]) {
-  await askToRelink(site.db, { projectId: fog, choices }, { who: 'Mara', now: new Date() });
+  await addRelinking(site.db, { projectId: fog, choices, now: new Date() });
+  const plan = await currentPlan(site.db);
+  await runPlan(site.db, { planId: plan.planId!, version: plan.version, who: 'Mara', now: new Date() });
   const worker = site.worker();
   await until(async () => (await site.db.select().from(jobs)).every((job) => job.finishedAt !== null));
   await worker.stop();
@@ -134,7 +137,7 @@ test('a choice that no longer fits writes nothing and says so', async () => {
   const choice = { mediaId: missing[0]!.mediaId, fileId: of('A001C001.mov')[0]!.fileId };
   const there = () => readdirSync(path.join(site.root, 'media/fog'));
   await expect(
-    askToRelink(site.db, { projectId: 99 as ProjectId, choices: [choice] }, { who: 'x', now: new Date() }),
+    addRelinking(site.db, { projectId: 99 as ProjectId, choices: [choice], now: new Date() }),
   ).rejects.toThrow(/no longer fits/);
   writeFileSync(path.join(site.root, 'media/day 1/A001C001.mov'), 'another');
   expect(await run([choice])).toMatchObject({
@@ -343,10 +346,6 @@ test('bundles: media inside a zip are there with it, media beside a folder bundl
   const [missing] = await missingMedia(site.db);
   const [file] = await site.db.select().from(files).where(eq(files.name, 'out.mov'));
   await expect(
-    askToRelink(
-      site.db,
-      { projectId: missing!.projectId, choices: [{ mediaId: missing!.mediaId, fileId: file!.id }] },
-      { who: 'Mara', now: new Date() },
-    ),
+    addRelinking(site.db, { projectId: missing!.projectId, choices: [{ mediaId: missing!.mediaId, fileId: file!.id }], now: new Date() }),
   ).rejects.toThrow(/is a bundle that Keramion reads and does not write/);
 });

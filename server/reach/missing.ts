@@ -363,7 +363,7 @@ function neighboursOf(
  * paths, the files that are certain. Media of other documents stays missing until a person says so. Looks at media of
  * documents read since then, and at all where new files have their names. Gives the projects that found some.
  */
-export async function settleByEvidence(
+export async function matchByEvidence(
   db: Database,
   pool: DocumentPool,
   { since, touched }: Pick<Brought, 'since' | 'touched'>,

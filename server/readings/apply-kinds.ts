@@ -1,15 +1,17 @@
 // Gives known files the kinds that the site's rules say, batch by batch with their rollups. Run again after it was
 // killed it finds only what is left to change; a reading with the new rules comes to the same.
 import { sql } from 'drizzle-orm';
+import { z } from 'zod';
 import { withConnection } from '../db/connect.ts';
-import { inSlices, refreshHoldings } from '../db/holdings.ts';
+import { inSlices, lockFolders, refreshHoldings } from '../db/holdings.ts';
 import { volumeSums } from '../db/schema/sums.ts';
 import { wrongKinds } from './kinds.ts';
-import { settleProjects } from './project-sums.ts';
+import { recomputeProjectSums } from './project-sums.ts';
 import type { JobContext } from '../runtime/context.ts';
+import { workKind } from '../runtime/work-kind.ts';
 import { endJob } from '../runtime/queue.ts';
 
-export async function runApplyKinds(context: JobContext): Promise<void> {
+async function applyKinds(context: JobContext): Promise<void> {
   const { db, job } = context;
   const [all] = await db.select({ n: sql`COALESCE(SUM(${volumeSums.files}), 0)`.mapWith(Number) }).from(volumeSums);
   context.phase('naming kinds', 'files', all!.n);
@@ -17,6 +19,10 @@ export async function runApplyKinds(context: JobContext): Promise<void> {
     context.check();
     if (changes.length > 0)
       await withConnection(db, async (connection) => {
+        await lockFolders(
+          connection,
+          changes.map((change) => change.folderId),
+        );
         for (const kind of new Set(changes.map((change) => change.kind)))
           for (const some of inSlices(changes.filter((change) => change.kind === kind)))
             await connection.query('UPDATE files SET kind = ? WHERE id IN (?)', [
@@ -30,7 +36,12 @@ export async function runApplyKinds(context: JobContext): Promise<void> {
       });
     context.add(looked);
   }
-  await settleProjects(db);
-  await context.checkLease();
-  await db.transaction((tx) => endJob(tx, job, { state: 'done' }));
+  await recomputeProjectSums(db);
+  await context.transaction((tx) => endJob(tx, job, { state: 'done' }));
 }
+
+export const applyKindsWork = workKind({
+  kind: 'apply kinds',
+  params: z.object({}),
+  run: (context) => applyKinds(context),
+});

@@ -6,8 +6,8 @@ import { isNamedAfter, ownersOf, slugOf } from '#core/homes/owners.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { folderOf, liesIn, nameOf } from '#core/paths.ts';
 import { pathHash } from '../db/catalogue-writer.ts';
-import { type Database, type Transaction, withConnection } from '../db/connect.ts';
-import { inSlices, refreshHoldings } from '../db/holdings.ts';
+import { type Database, inTransaction, type Transaction, withConnection } from '../db/connect.ts';
+import { inSlices, lockFolders, refreshHoldings } from '../db/holdings.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { documents } from '../db/schema/documents.ts';
 import { claims, homes, projects } from '../db/schema/projects.ts';
@@ -31,7 +31,7 @@ export async function claim(
  * Brings the claims that come from homes up to date: a home says whose the files below it are, where it is no other
  * project's as well. Claims of other projects that this one's homes now share go too.
  */
-export async function settleHomeClaims(tx: Transaction, projectId: ProjectId): Promise<void> {
+export async function updateHomeClaims(tx: Transaction, projectId: ProjectId): Promise<void> {
   const all = (await tx.select().from(homes)).filter((home) => home.folder !== '');
   const tops = new Set(
     (await tx.select().from(homes)).filter((home) => home.folder === '').map((home) => home.volumeId),
@@ -104,9 +104,11 @@ export async function applyClaims(db: Database, volumeId: VolumeId): Promise<num
   const open = await db.selectDistinct({ id: claims.volumeId }).from(claims).where(eq(claims.settled, false));
   const changed = new Set<number>();
   for (const id of new Set([volumeId, ...open.map((row) => row.id as VolumeId)]))
-    for (const owner of await settleOwners(db, id)) changed.add(owner);
+    for (const owner of await recomputeOwners(db, id)) changed.add(owner);
   const value = String(newest!.id);
-  await db.insert(site).values({ key: SETTLED, value }).onDuplicateKeyUpdate({ set: { value } });
+  await inTransaction(db, (tx) =>
+    tx.insert(site).values({ key: SETTLED, value }).onDuplicateKeyUpdate({ set: { value } }),
+  );
   return [...changed];
 }
 
@@ -116,6 +118,7 @@ async function claimNamedFolders(db: Database, on: readonly VolumeId[]): Promise
   const bySlug = new Map((await db.select().from(projects)).map((project) => [project.slug, project.id as ProjectId]));
   if (bySlug.size === 0) return;
   for (const volumeId of on) {
+    const found: Claiming[] = [];
     const rows = await db
       .select({ path: folders.path, name: folders.name })
       .from(folders)
@@ -123,12 +126,15 @@ async function claimNamedFolders(db: Database, on: readonly VolumeId[]): Promise
     for (const row of rows) {
       const projectId = bySlug.get(slugOf(row.name));
       if (projectId !== undefined)
-        await claim(db, { projectId, volumeId, folder: row.path, reason: 'named after the project' });
+        found.push({ projectId, volumeId, folder: row.path, reason: 'named after the project' });
     }
+    await inTransaction(db, async (tx) => {
+      for (const one of found) await claim(tx, one);
+    });
   }
 }
 
-async function settleOwners(db: Database, volumeId: VolumeId): Promise<Set<number>> {
+async function recomputeOwners(db: Database, volumeId: VolumeId): Promise<Set<number>> {
   const all = await db.select().from(claims).where(eq(claims.volumeId, volumeId));
   const ownerOf = ownersOf(
     all.map((c) => ({ projectId: c.projectId as ProjectId, volumeId, folder: c.folder })),
@@ -152,10 +158,11 @@ async function settleOwners(db: Database, volumeId: VolumeId): Promise<Set<numbe
   for (const [owner, ids] of moved)
     for (const some of inSlices(ids, 500))
       await withConnection(db, async (connection) => {
+        await lockFolders(connection, some);
         await connection.query('UPDATE folders SET project_id = ? WHERE id IN (?)', [owner, some]);
         await connection.query('UPDATE files SET project_id = ? WHERE folder_id IN (?)', [owner, some]);
         await refreshHoldings(connection, some);
       });
-  await db.update(claims).set({ settled: true }).where(eq(claims.volumeId, volumeId));
+  await inTransaction(db, (tx) => tx.update(claims).set({ settled: true }).where(eq(claims.volumeId, volumeId)));
   return changed;
 }

@@ -1,16 +1,16 @@
 // The rules by which files get their kinds: kept for the site, changed by a person who has seen what the change does.
 // The reader asks for them; the settings page previews and saves them; a job gives known files their new kinds.
 import { xxh3 } from '@node-rs/xxhash';
-import { eq } from 'drizzle-orm';
+import { eq, isNull } from 'drizzle-orm';
 import type { RowDataPacket } from 'mysql2/promise';
 import { DEFAULT_RULES, type KindRule, kindsInFolder, rulesInFolder } from '#core/kinds/kinds.ts';
 import type { Duty, JobId, Kind } from '#core/model.ts';
-import { type Database, inTransaction } from '../db/connect.ts';
+import { type Database, inTransaction, type Db } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import { folders } from '../db/schema/catalogue.ts';
 import { site } from '../db/schema/site.ts';
 import { volumes } from '../db/schema/stores.ts';
-import { enqueue } from '../runtime/queue.ts';
+import { enqueue, type StoreNeed } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
 import { type By, placeReceipt } from '../stores/places.ts';
 
@@ -98,6 +98,12 @@ export async function previewRules(db: Database, rules: readonly KindRule[]): Pr
   return [...sums.values()].sort((a, b) => b.bytes - a.bytes);
 }
 
+/** What the catalogue says of every volume in use: work that changes it keeps readings out. */
+async function everyCatalogue(tx: Db): Promise<StoreNeed[]> {
+  const all = await tx.select({ id: volumes.id }).from(volumes).where(isNull(volumes.retiredAt));
+  return all.map(({ id }) => ({ store: 'catalogue', id, mode: 'change' }));
+}
+
 /** Keeps the rules that were previewed, with a receipt, and puts in the work that gives known files their new kinds. */
 export async function saveRules(
   db: Database,
@@ -114,7 +120,13 @@ export async function saveRules(
     await placeReceipt(tx, by, 'kinds changed', `Rules for kinds of files changed, ${rules.length} rules`);
     return enqueue(
       tx,
-      { kind: 'apply kinds', title: 'Give files their kinds by the new rules', params: {}, who: by.who, volumes: [] },
+      {
+        kind: 'apply kinds',
+        title: 'Give files their kinds by the new rules',
+        params: {},
+        who: by.who,
+        stores: await everyCatalogue(tx),
+      },
       by.now,
     );
   });

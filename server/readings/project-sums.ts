@@ -3,7 +3,7 @@
 import { inArray, sql } from 'drizzle-orm';
 import { type Holding, type Home, straysOf } from '#core/homes/homes.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
-import { type Database, inTransaction } from '../db/connect.ts';
+import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { folders } from '../db/schema/catalogue.ts';
 import { homes, projects } from '../db/schema/projects.ts';
 import { folderHoldings, projectSums, strays } from '../db/schema/sums.ts';
@@ -11,18 +11,24 @@ import { folderHoldings, projectSums, strays } from '../db/schema/sums.ts';
 const SOME = 40;
 
 /** Works out the rollups of these projects, or of all. */
-export async function settleProjects(db: Database, only?: readonly ProjectId[]): Promise<void> {
+export async function recomputeProjectSums(db: Database, only?: readonly ProjectId[]): Promise<void> {
   const all = only ?? (await db.select({ id: projects.id }).from(projects)).map((row) => row.id as ProjectId);
   for (let i = 0; i < all.length; i += SOME) {
     const ids = all.slice(i, i + SOME);
-    await settleStrays(db, ids);
-    await settleMedia(db, ids);
+    await inTransaction(db, (tx) => recomputeProjectSumsIn(tx, ids));
   }
+}
+
+/** The same inside a transaction: what follows from work is written down with its end. */
+export async function recomputeProjectSumsIn(tx: Transaction, ids: readonly ProjectId[]): Promise<void> {
+  if (ids.length === 0) return;
+  await recomputeStrays(tx, ids);
+  await recomputeMediaSums(tx, ids);
 }
 
 /** What every folder holds of a project, by kind. */
 export async function holdingsOf(
-  db: Pick<Database, 'select'>,
+  db: Pick<Db, 'select'>,
   ids: readonly ProjectId[],
 ): Promise<(Holding & { projectId: ProjectId })[]> {
   const rows = await db
@@ -41,35 +47,32 @@ export async function holdingsOf(
   return rows.map((row) => ({ ...row, projectId: row.projectId as ProjectId, volumeId: row.volumeId as VolumeId }));
 }
 
-async function settleStrays(db: Database, ids: readonly ProjectId[]): Promise<void> {
-  await inTransaction(db, async (tx) => {
-    const own = await tx
-      .select()
-      .from(homes)
-      .where(inArray(homes.projectId, [...ids]));
-    const homed = [...new Set(own.map((home) => home.projectId as ProjectId))];
-    const holdings = homed.length > 0 ? await holdingsOf(tx, homed) : [];
-    await tx.delete(strays).where(inArray(strays.projectId, [...ids]));
-    const rows = homed.flatMap((projectId) =>
-      straysOf(
-        holdings.filter((holding) => holding.projectId === projectId),
-        own.filter((home) => home.projectId === projectId) as unknown as Home[],
-      ).map((stray) => ({ projectId, ...stray })),
-    );
-    if (rows.length > 0) await tx.insert(strays).values(rows);
-  });
+async function recomputeStrays(tx: Transaction, ids: readonly ProjectId[]): Promise<void> {
+  const own = await tx
+    .select()
+    .from(homes)
+    .where(inArray(homes.projectId, [...ids]));
+  const homed = [...new Set(own.map((home) => home.projectId as ProjectId))];
+  const holdings = homed.length > 0 ? await holdingsOf(tx, homed) : [];
+  await tx.delete(strays).where(inArray(strays.projectId, [...ids]));
+  const rows = homed.flatMap((projectId) =>
+    straysOf(
+      holdings.filter((holding) => holding.projectId === projectId),
+      own.filter((home) => home.projectId === projectId) as unknown as Home[],
+    ).map((stray) => ({ projectId, ...stray })),
+  );
+  if (rows.length > 0) await tx.insert(strays).values(rows);
 }
 
 /** Media of the documents that count; missing where a file of it is; bytes of those that no timeline of any project uses. */
-async function settleMedia(db: Database, ids: readonly ProjectId[]): Promise<void> {
-  await inTransaction(db, async (tx) => {
-    await tx.delete(projectSums).where(inArray(projectSums.projectId, [...ids]));
-    await tx.execute(sql`
+async function recomputeMediaSums(tx: Transaction, ids: readonly ProjectId[]): Promise<void> {
+  await tx.delete(projectSums).where(inArray(projectSums.projectId, [...ids]));
+  await tx.execute(sql`
       INSERT INTO project_sums (project_id, media, missing, unused_bytes)
       SELECT m.project_id, COUNT(*), COALESCE(SUM(m.found < GREATEST(m.targets, 1)), 0), 0
       FROM media m JOIN documents o ON o.id = m.document_id AND o.superseded_by IS NULL JOIN files f ON f.id = o.file_id AND f.gone_at IS NULL
       WHERE m.project_id IN ${[...ids]} GROUP BY m.project_id`);
-    await tx.execute(sql`
+  await tx.execute(sql`
       UPDATE project_sums s JOIN (
         SELECT x.project_id, SUM(x.size_bytes) AS bytes FROM (
           SELECT m.project_id, f.id, f.size_bytes, MAX(m.used) AS used FROM media m
@@ -81,5 +84,4 @@ async function settleMedia(db: Database, ids: readonly ProjectId[]): Promise<voi
           WHERE t.file_id = x.id)
         GROUP BY x.project_id) u ON u.project_id = s.project_id
       SET s.unused_bytes = u.bytes`);
-  });
 }

@@ -2,12 +2,8 @@
 // the folders around them belong to, and looks for every document's media again. Called by the reading job.
 import { and, eq, gte, inArray, isNull, sql } from 'drizzle-orm';
 import type { RowDataPacket } from 'mysql2/promise';
-import {
-  documentFormat,
-  type DocumentFormat,
-  type DocumentModel,
-  type DocumentTrouble,
-} from '#core/documents/model.ts';
+import { documentEndings, documentFormat } from '#core/documents/formats/registry.ts';
+import { type DocumentModel, type DocumentTrouble } from '#core/documents/model.ts';
 import { slugOf } from '#core/homes/owners.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
@@ -26,10 +22,10 @@ import { applyClaims, claimForDocument } from './claims.ts';
 import { readNamedEssence } from './essence.ts';
 import { leaveSamples } from './growth.ts';
 import { matchMedia } from './match-media.ts';
-import { settleByEvidence } from '../reach/missing.ts';
-import { settleProjects } from './project-sums.ts';
-import { settleVersions } from './versions.ts';
-import { type ReadingResult, unsettledKey } from './read-volume.ts';
+import { matchByEvidence } from '../reach/missing.ts';
+import { recomputeProjectSums } from './project-sums.ts';
+import { recomputeVersions } from './versions.ts';
+import { type ReadingResult, unfinishedKey } from './read-volume.ts';
 
 export interface DocumentsResult {
   read: number;
@@ -50,7 +46,16 @@ export async function readDocuments(
   db: Database,
   pool: DocumentPool,
   volumeId: VolumeId,
-  { now, reading }: { now: () => Date; reading?: Pick<ReadingResult, 'readingId' | 'touched'> },
+  {
+    now,
+    reading,
+    path: foundAt,
+  }: {
+    now: () => Date;
+    reading?: Pick<ReadingResult, 'readingId' | 'touched'>;
+    /** Where this worker finds the volume; left out: where it is registered. */
+    path?: string;
+  },
 ): Promise<DocumentsResult> {
   const [volume] = await db.select().from(volumes).where(eq(volumes.id, volumeId));
   const result: DocumentsResult = { read: 0, broken: [] };
@@ -63,7 +68,10 @@ export async function readDocuments(
     const path = joinPath(found.folder, found.name);
     const raw = rawPathOf(found.folder, found.rawFolder, found.name, found.rawName);
     try {
-      const response = await readDocument(pool, { path: locate(volume.path, { path, raw }), name: found.name });
+      const response = await readDocument(pool, {
+        path: locate(foundAt ?? volume.path, { path, raw }),
+        name: found.name,
+      });
       if (response.reading.ok)
         await keep(db, { volumeId, found, now: now() }, { ...response, model: response.reading.document });
       else {
@@ -78,14 +86,14 @@ export async function readDocuments(
     }
   }
   for (const keepIt of broken) await keepIt();
-  await settleAfterDocuments(db, pool, { volumeId, since, touched: await toSettle(db, volumeId, reading) });
+  await updateAfterDocuments(db, pool, { volumeId, since, touched: await foldersToUpdate(db, volumeId, reading) });
   // Last, because only now is it settled which files are whose.
   await leaveSamples(db, volumeId, Math.floor(now().getTime() / 86_400_000));
   return result;
 }
 
 /** What an earlier reading left unsettled is settled with this one: then everything is. */
-async function toSettle(
+async function foldersToUpdate(
   db: Database,
   volumeId: VolumeId,
   reading: Pick<ReadingResult, 'readingId' | 'touched'> | undefined,
@@ -94,7 +102,7 @@ async function toSettle(
   const [mark] = await db
     .select()
     .from(site)
-    .where(eq(site.key, unsettledKey(volumeId)));
+    .where(eq(site.key, unfinishedKey(volumeId)));
   return mark?.value === String(reading.readingId) ? reading.touched : 'all';
 }
 
@@ -103,19 +111,19 @@ async function toSettle(
  * they are, what each project misses. `since`: documents read since then are new; `touched`: folders of the volume in
  * which files came, changed or went.
  */
-export async function settleAfterDocuments(
+export async function updateAfterDocuments(
   db: Database,
   pool: DocumentPool,
   { volumeId, since, touched }: { volumeId: VolumeId; since: Date; touched: readonly number[] | 'all' },
 ): Promise<void> {
   const owners = await applyClaims(db, volumeId);
-  const versions = await settleVersions(db);
+  const versions = await recomputeVersions(db);
   const matched = await matchMedia(db, { volumeId, since, touched });
   await readNamedEssence(db, pool, { volumeId, since, touched });
-  const evident = await settleByEvidence(db, pool, { since, touched });
+  const evident = await matchByEvidence(db, pool, { since, touched });
   const inFolders = touched === 'all' ? 'all' : await projectsOf(db, touched);
   const read = await db.selectDistinct({ id: documents.projectId }).from(documents).where(gte(documents.readAt, since));
-  await settleProjects(
+  await recomputeProjectSums(
     db,
     inFolders === 'all'
       ? undefined
@@ -123,7 +131,7 @@ export async function settleAfterDocuments(
           (id) => id as ProjectId,
         ),
   );
-  await db.delete(site).where(eq(site.key, unsettledKey(volumeId)));
+  await inTransaction(db, (tx) => tx.delete(site).where(eq(site.key, unfinishedKey(volumeId))));
 }
 
 /** Projects whose own files, or files that they name, lie in these folders. */
@@ -160,7 +168,7 @@ async function changedDocuments(db: Database, volumeId: VolumeId): Promise<Found
         eq(folderHoldings.kind, 'document'),
         eq(files.kind, 'document'),
         isNull(files.goneAt),
-        sql`${files.name} REGEXP '[.](otio|otioz|edl|dawproject)$'`,
+        sql`${files.name} REGEXP ${`[.](${documentEndings().join('|')})$`}`,
       ),
     )
     // A folder has a row for each day and project.
@@ -175,7 +183,7 @@ async function changedDocuments(db: Database, volumeId: VolumeId): Promise<Found
 }
 
 /** Lists and sessions that were made for a project somewhere else: they join what lies beside them. */
-const isExchange = (name: string) => documentFormat(name) !== 'otio';
+const isExchange = (name: string) => documentFormat(name)?.isExchange ?? true;
 
 interface At {
   volumeId: VolumeId;
@@ -185,7 +193,7 @@ interface At {
 interface Read {
   sizeBytes: number;
   modifiedUs: number;
-  format: DocumentFormat;
+  format: string;
   model: DocumentModel;
 }
 
@@ -217,7 +225,7 @@ async function keep(db: Database, { volumeId, found, now }: At, read: Read): Pro
 async function keepBroken(
   db: Database,
   { volumeId, found, now }: At,
-  response: { sizeBytes: number; modifiedUs: number; format: DocumentFormat; trouble: DocumentTrouble },
+  response: { sizeBytes: number; modifiedUs: number; format: string; trouble: DocumentTrouble },
 ): Promise<void> {
   const { trouble } = response;
   const said = {

@@ -12,15 +12,15 @@ import type { FolderFound, SubFolder } from '#disk/walk/protocol.ts';
 import { walk, type WalkPool } from '#disk/walk/walk.ts';
 import { locate } from '#disk/paths.ts';
 import { CatalogueWriter, emptyBatch, type FileChange, pathHash } from '../db/catalogue-writer.ts';
-import { type Database, withConnection } from '../db/connect.ts';
-import { inSlices, refreshHoldings } from '../db/holdings.ts';
+import { type Database, inTransaction, withConnection } from '../db/connect.ts';
+import { inSlices, lockFolders, refreshHoldings } from '../db/holdings.ts';
 import { folders, readings } from '../db/schema/catalogue.ts';
 import { claims } from '../db/schema/projects.ts';
 import { site } from '../db/schema/site.ts';
 import { carriers, volumes } from '../db/schema/stores.ts';
 import { Refused } from '../runtime/refused.ts';
 import { currentRules } from './kinds.ts';
-import { lookAgain } from '../stores/stores.ts';
+import { carrierFolders, lookAtVolume } from '../stores/look.ts';
 
 export interface ReadingResult {
   looked: number;
@@ -35,7 +35,7 @@ export interface ReadingResult {
 }
 
 /** The mark of a reading of which not everything that follows is settled yet; its value is the first such reading. */
-export const unsettledKey = (volumeId: VolumeId): string => `unsettled ${volumeId}`;
+export const unfinishedKey = (volumeId: VolumeId): string => `unsettled ${volumeId}`;
 
 export interface ReadingOptions {
   stop: Int32Array;
@@ -43,6 +43,8 @@ export interface ReadingOptions {
   progress?: (looked: number) => void;
   /** Only this folder and what lies below it; left out for the whole volume. */
   folder?: string;
+  /** Where this worker finds the volume; left out: where it is registered. */
+  path?: string;
   /** Told of every file that is new, changed or gone in folders that were known. */
   onChange?: (change: FileChange & { path: string }) => void;
 }
@@ -62,7 +64,7 @@ const MOST_NOTICES = 2_000;
 /** Beyond so many folders everything is settled anew. */
 const MOST_TOUCHED = 3_000;
 
-export class VolumeNotReadable extends Error {
+export class VolumeNotReadable extends Refused {
   constructor(
     readonly volume: string,
     readonly state: string,
@@ -81,21 +83,26 @@ export async function readVolume(
   volumeId: VolumeId,
   options: ReadingOptions,
 ): Promise<ReadingResult> {
-  const volume = await lookAgain(db, volumeId, options.now());
+  const volume = await lookAtVolume(db, volumeId, { now: options.now(), path: options.path });
   if (volume.state !== 'reachable') throw new VolumeNotReadable(volume.name, volume.state);
+  const root = volume.foundAt;
   const from = options.folder ? await knownFolder(db, volumeId, options.folder) : undefined;
-  if (from) refuseOutside(volume.path, from);
+  if (from) refuseOutside(root, from);
   const startedAt = options.now();
-  const [{ insertId: readingId }] = await db.insert(readings).values({ volumeId, startedAt });
-  // Whoever settles what follows takes the mark away; a reading that finds an older one knows that this was not done.
-  const mark = { key: unsettledKey(volumeId), value: String(readingId) };
-  await db
-    .insert(site)
-    .values(mark)
-    .onDuplicateKeyUpdate({ set: { key: mark.key } });
+  const readingId = await inTransaction(db, async (tx) => {
+    const [{ insertId }] = await tx.insert(readings).values({ volumeId, startedAt });
+    // Whoever brings up to date what follows takes the mark away; a reading that finds an older one knows that this was
+    // not done.
+    const mark = { key: unfinishedKey(volumeId), value: String(insertId) };
+    await tx
+      .insert(site)
+      .values(mark)
+      .onDuplicateKeyUpdate({ set: { key: mark.key } });
+    return insertId;
+  });
   const others = [
     ...(await db.select({ id: volumes.id, path: volumes.path }).from(volumes)).filter((v) => v.id !== volumeId),
-    ...(await db.select({ id: carriers.id, path: carriers.path }).from(carriers)),
+    ...(await carrierFolders(db)).map((path) => ({ path })),
   ];
   const reading = new Reading(db, volumeId, readingId, options);
   await reading.loadKnown();
@@ -104,7 +111,7 @@ export async function readVolume(
   await walk(
     pool,
     {
-      root: volume.path,
+      root,
       volumeId,
       duty: volume.duty,
       rules,
@@ -114,6 +121,7 @@ export async function readVolume(
       from,
     },
     {
+      begin: (device) => noteDevice(db, volume, device),
       enter: (at, folder, parentId) => reading.enter(at, folder, parentId),
       found: (at, found) => reading.found(at, found),
     },
@@ -121,13 +129,20 @@ export async function readVolume(
   const cancelled = Atomics.load(options.stop, 0) === 1;
   await reading.finish(cancelled);
   const result = reading.result(cancelled);
-  if (!cancelled && !from) await db.update(volumes).set({ readAt: startedAt }).where(eq(volumes.id, volumeId));
   const { ended: _ended, readingId: _id, touched: _touched, ...counts } = result;
-  await db
-    .update(readings)
-    .set({ ...counts, finishedAt: cancelled ? null : options.now() })
-    .where(eq(readings.id, readingId));
+  await inTransaction(db, async (tx) => {
+    if (!cancelled && !from) await tx.update(volumes).set({ readAt: startedAt }).where(eq(volumes.id, volumeId));
+    await tx
+      .update(readings)
+      .set({ ...counts, finishedAt: cancelled ? null : options.now() })
+      .where(eq(readings.id, readingId));
+  });
   return result;
+}
+
+async function noteDevice(db: Database, volume: { id: number; device: number | null }, device: number): Promise<void> {
+  if (volume.device !== device)
+    await inTransaction(db, (tx) => tx.update(volumes).set({ device }).where(eq(volumes.id, volume.id)));
 }
 
 /** The folder a reading of one folder begins at. */
@@ -297,6 +312,7 @@ class Reading {
     const now = this.options.now();
     for (const some of inSlices(gone, 500)) {
       await withConnection(this.db, async (connection) => {
+        await lockFolders(connection, some);
         const [result] = await connection.query(
           'UPDATE files SET gone_at = ? WHERE folder_id IN (?) AND gone_at IS NULL',
           [now, some],

@@ -1,17 +1,31 @@
-// What a running job has at hand: the database, the threads, its progress and the flag that stops it. One heartbeat a
-// second prolongs the lease and tells bytes and rate.
+// What a running job has at hand: a database in which everything it writes is guarded by its lease, the threads, the
+// volumes it reaches, its private names, its progress and the flag that stops it. One heartbeat a second prolongs the
+// lease and tells bytes and rate.
+import { eq } from 'drizzle-orm';
 import type { ContentPool } from '#disk/content/content.ts';
 import type { DocumentPool } from '#disk/documents/documents.ts';
+import type { CarrierPool } from '../carriers/copying.ts';
 import { codeOf } from '#disk/facts.ts';
+import { PrivateNames } from '#disk/private-names.ts';
+import { NotTheOne, Root } from '#disk/root.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
 import type { WalkPool } from '#disk/walk/walk.ts';
-import type { Database } from '../db/connect.ts';
-import { type Beat, heartbeat, type Job, LeaseLost } from './queue.ts';
+import { type Database, guarded, inTransaction, type Transaction } from '../db/connect.ts';
+import { volumes } from '../db/schema/stores.ts';
+import { siteMark } from '../db/site-mark.ts';
+import { assertLease, type Beat, heartbeat, holdLease, type Job, LeaseLost } from './queue.ts';
 
 export interface Pools {
   walk: WalkPool;
   content: ContentPool;
   documents: DocumentPool;
+  carriers: CarrierPool;
+}
+
+/** Where this worker finds volumes and carriers; null where it does not reach a volume, or a carrier is where its settings say. */
+export interface StorePaths {
+  volume(id: number): string | null;
+  carrier(id: number): string | null;
 }
 
 /** The job was asked to end early. What it had done stays done; nothing is half done. */
@@ -21,29 +35,103 @@ export class Cancelled extends Error {
 
 const RATE_WINDOW_MS = 8_000;
 
+export interface ContextOptions {
+  db: Database;
+  job: Job;
+  pools: Pools;
+  leaseSeconds: number;
+  paths: StorePaths;
+}
+
 export class JobContext {
   readonly stop = stopFlag();
+  /** Reads as any; writes only in transactions, which begin by locking the job under its lease. */
+  readonly db: Database;
+  readonly job: Job;
+  readonly pools: Pools;
   private lost = false;
   private cancelled = false;
   private beat: Beat = { done: 0, total: 0, rate: 0, phase: '', unit: 'bytes' };
   private samples: { at: number; done: number }[] = [];
   private timer: NodeJS.Timeout | null = null;
+  private beating = false;
+  private own: PrivateNames | null = null;
+  private readonly roots = new Map<number, Root>();
 
-  constructor(
-    readonly db: Database,
-    readonly job: Job,
-    readonly pools: Pools,
-    private readonly leaseSeconds: number,
-  ) {}
+  constructor(private readonly options: ContextOptions) {
+    this.job = options.job;
+    this.pools = options.pools;
+    this.db = guarded(options.db, (tx) => holdLease(tx, this.job, options.leaseSeconds));
+  }
 
   now = (): Date => new Date();
 
   start(): void {
-    this.timer = setInterval(() => void this.tick(), Math.min(1000, (this.leaseSeconds * 1000) / 4));
+    this.timer = setInterval(() => void this.tick(), Math.min(1000, (this.options.leaseSeconds * 1000) / 4));
   }
 
+  /** Ends the heartbeat and lets go of the volumes. */
   end(): void {
     if (this.timer) clearInterval(this.timer);
+    for (const root of this.roots.values()) root.close();
+    this.roots.clear();
+  }
+
+  /** Writes: all of it or nothing, and nothing once the lease is gone. After a deadlock `work` is run again. */
+  transaction<T>(work: (tx: Transaction) => Promise<T>): Promise<T> {
+    return inTransaction(this.db, work);
+  }
+
+  /** Throws LeaseLost where the job is no longer ours at this moment: right before a file is touched. */
+  async assertLease(): Promise<void> {
+    if (this.lost) throw new LeaseLost();
+    try {
+      await assertLease(this.options.db, this.job);
+    } catch (error) {
+      if (!(error instanceof LeaseLost)) throw error;
+      // It may only have run out, with nobody to take it: then it is renewed, or lost for good.
+      await this.transaction(() => Promise.resolve());
+    }
+  }
+
+  /** The private names of this lease. What an earlier lease of this job left is taken over when a volume is opened. */
+  async names(): Promise<PrivateNames> {
+    this.own ??= new PrivateNames({ site: await siteMark(this.db), job: this.job.mark, lease: this.job.lease! });
+    return this.own;
+  }
+
+  /** A volume of this job, held open; null where it is not there, or another is in its place. */
+  async root(volumeId: number): Promise<Root | null> {
+    const known = this.roots.get(volumeId);
+    if (known) return known;
+    const [volume] = await this.db.select().from(volumes).where(eq(volumes.id, volumeId));
+    const path = this.options.paths.volume(volumeId);
+    if (!volume || path === null) return null;
+    let root: Root;
+    try {
+      root = Root.open(path, volume.identity);
+    } catch (error) {
+      if (error instanceof NotTheOne) return null;
+      throw error;
+    }
+    this.roots.set(volumeId, root);
+    await this.assertLease();
+    (await this.names()).takeOver(root);
+    return root;
+  }
+
+  /** Where this worker finds a volume, whether it is there or not. */
+  pathOf(volumeId: number): string | null {
+    return this.options.paths.volume(volumeId);
+  }
+
+  carrierPath(carrierId: number): string | null {
+    return this.options.paths.carrier(carrierId);
+  }
+
+  /** What is said of a job that is not run again. */
+  get givenUp(): string {
+    return `The worker ended ${this.job.crashes} times while it did this, so it is not tried again. What had been done is in the ledger, file by file; what was on its way was put back. The log of the worker says more.`;
   }
 
   /** Says what the work is at and how much there is of it; done starts at what an earlier run had done. */
@@ -65,7 +153,7 @@ export class JobContext {
   }
 
   /** The worker is stopping: the job ends here without an end, and goes on with the next worker. */
-  letGo(): void {
+  abandon(): void {
     this.lost = true;
     Atomics.store(this.stop, 0, 1);
   }
@@ -76,6 +164,14 @@ export class JobContext {
     if (this.cancelled) throw new Cancelled();
   }
 
+  /** From here on the job only writes down what it did: a wish to cancel no longer stops it. */
+  endingNow(): void {
+    this.cancelled = false;
+    Atomics.store(this.stop, 0, this.lost ? 1 : 0);
+    this.ending = true;
+  }
+  private ending = false;
+
   /** Why work really ended: a thread that was told to stop says only that, wherever it was at the time. */
   reasonOf(error: unknown): unknown {
     if (codeOf(error) !== 'stopped') return error;
@@ -83,27 +179,34 @@ export class JobContext {
     return this.cancelled ? new Cancelled() : error;
   }
 
-  /** The same, after asking the database: before anything is removed or put into place. */
-  async checkLease(): Promise<void> {
+  /** Tells the database how far the work is, learns whether it should end, and throws where it should. */
+  async checkIn(): Promise<void> {
     await this.tick();
     this.check();
   }
 
   private async tick(): Promise<void> {
-    if (this.lost) return;
+    if (this.lost || this.beating) return;
+    this.beating = true;
+    try {
+      this.measure();
+      const { cancel } = await heartbeat(this.options.db, this.job, this.beat, this.options.leaseSeconds);
+      if (cancel && !this.ending) this.cancelled = true;
+    } catch (error) {
+      // A database that does not answer for a moment does not end the work; a lost lease does.
+      if (error instanceof LeaseLost) this.lost = true;
+    } finally {
+      this.beating = false;
+    }
+    if (this.lost || this.cancelled) Atomics.store(this.stop, 0, 1);
+  }
+
+  private measure(): void {
     const now = Date.now();
     this.samples.push({ at: now, done: this.beat.done });
     this.samples = this.samples.filter((sample) => now - sample.at <= RATE_WINDOW_MS);
     const first = this.samples[0]!;
     this.beat.rate =
       now > first.at ? Math.max(0, Math.round(((this.beat.done - first.done) * 1000) / (now - first.at))) : 0;
-    try {
-      const { cancel } = await heartbeat(this.db, this.job, this.beat, this.leaseSeconds);
-      if (cancel) this.cancelled = true;
-    } catch (error) {
-      // A database that does not answer for a moment does not end the work; a lost lease does.
-      if (error instanceof LeaseLost) this.lost = true;
-    }
-    if (this.lost || this.cancelled) Atomics.store(this.stop, 0, 1);
   }
 }

@@ -1,75 +1,169 @@
-// Jobs as rows: put in, leased by a worker, kept alive by its heartbeat, ended once. A worker whose lease ran out finds
-// out at its next heartbeat and stops; another one goes on where the journal ends.
+// Jobs as rows: put in, leased by a worker, kept alive by its heartbeat, ended once. Time is the database's alone: no
+// worker's clock decides whose a job is. Stores are claimed by locking their rows in order of id, so that of all workers
+// that look at a store at a time one goes first: shared for looking, alone for changing.
 import { randomUUID } from 'node:crypto';
 import { and, eq, sql } from 'drizzle-orm';
-import type { RowDataPacket } from 'mysql2/promise';
+import type { PoolConnection, RowDataPacket } from 'mysql2/promise';
 import type { JobId } from '#core/model.ts';
-import { type Database, type Db, withConnection } from '../db/connect.ts';
-import { jobs, jobStores } from '../db/schema/jobs.ts';
+import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
+import { jobs, jobStores, type STORES } from '../db/schema/jobs.ts';
+import { Refused } from './refused.ts';
 
 export type Job = typeof jobs.$inferSelect;
-export type JobKind = Job['kind'];
+
+/** What a job needs, and whether it changes it. A volume's 'catalogue' is what the tables say of its files. */
+export interface StoreNeed {
+  store: (typeof STORES)[number];
+  id: number;
+  mode: 'look' | 'change';
+}
 
 export interface NewJob {
-  kind: JobKind;
+  kind: string;
   title: string;
   params: Record<string, unknown>;
   who: string;
   stepId?: number;
-  volumes: readonly number[];
-  carriers?: readonly number[];
+  quiet?: boolean;
+  stores: readonly StoreNeed[];
 }
 
 export async function enqueue(db: Db, job: NewJob, now: Date): Promise<JobId> {
-  const { volumes, carriers = [], ...row } = job;
-  const [{ insertId }] = await db.insert(jobs).values({ ...row, createdAt: now });
-  const stores = [
-    ...[...new Set(volumes)].map((storeId) => ({ jobId: insertId, store: 'volume' as const, storeId })),
-    ...[...new Set(carriers)].map((storeId) => ({ jobId: insertId, store: 'carrier' as const, storeId })),
-  ];
-  if (stores.length > 0) await db.insert(jobStores).values(stores);
+  const { stores, ...row } = job;
+  const [{ insertId }] = await db
+    .insert(jobs)
+    .values({ ...row, title: row.title.slice(0, 500), mark: randomUUID(), createdAt: now });
+  const needs = oncePerStore(stores);
+  if (needs.length > 0)
+    await db
+      .insert(jobStores)
+      .values(needs.map(({ store, id, mode }) => ({ jobId: insertId, store, storeId: id, mode })));
   return insertId as JobId;
+}
+
+/** Each store once; changing it covers looking at it. */
+export function oncePerStore(needs: readonly StoreNeed[]): StoreNeed[] {
+  const all = new Map<string, StoreNeed>();
+  for (const need of needs) {
+    const key = `${need.store} ${need.id}`;
+    if (all.get(key)?.mode !== 'change') all.set(key, need);
+  }
+  return [...all.values()];
 }
 
 export interface Claimer {
   worker: string;
   reached: { volumes: readonly number[]; carriers: readonly number[] };
   leaseSeconds: number;
-  now: Date;
+  /** Only this job: of somebody who waits for it, for example the command. */
+  only?: JobId;
+}
+
+/** How many jobs are tried in turn before the worker looks again later. */
+const CANDIDATES = 20;
+const IN_SECONDS = 'UTC_TIMESTAMP(3) + INTERVAL ? MICROSECOND';
+const micros = (seconds: number) => Math.round(seconds * 1_000_000);
+
+/**
+ * Leases the oldest job that this worker can do: queued, or running with a lease that ran out; on stores it reaches and
+ * nobody else has. Null where there is none now.
+ */
+export async function claimJob(db: Database, claimer: Claimer): Promise<Job | null> {
+  const [rows] = await db.$pool.query<RowDataPacket[]>(
+    `SELECT j.id FROM jobs j
+     WHERE (j.state = 'queued' OR (j.state = 'running' AND j.lease_until < UTC_TIMESTAMP(3))) ${claimer.only ? 'AND j.id = ?' : ''}
+       AND NOT EXISTS (SELECT 1 FROM job_stores s WHERE s.job_id = j.id AND ((s.store = 'carrier' AND s.store_id NOT IN (?)) OR (s.store = 'volume' AND s.store_id NOT IN (?))))
+     ORDER BY j.id LIMIT ${CANDIDATES}`,
+    [
+      ...(claimer.only ? [claimer.only] : []),
+      claimer.reached.carriers.length > 0 ? claimer.reached.carriers : [-1],
+      claimer.reached.volumes.length > 0 ? claimer.reached.volumes : [-1],
+    ],
+  );
+  for (const row of rows) {
+    const job = await inTransaction(db, (tx) => lease(tx, Number(row.id), claimer));
+    if (job) return job;
+  }
+  return null;
+}
+
+class StoresBusy extends Error {}
+
+/** Puts a job in and leases it in the same breath; null, and nothing put in, where somebody has its stores. */
+export async function claimNew(
+  db: Database,
+  job: NewJob,
+  claimer: Pick<Claimer, 'worker' | 'leaseSeconds'>,
+): Promise<Job | null> {
+  try {
+    return await inTransaction(db, async (tx) => {
+      const leased = await lease(tx, await enqueue(tx, job, new Date()), claimer);
+      if (!leased) throw new StoresBusy();
+      return leased;
+    });
+  } catch (error) {
+    if (error instanceof StoresBusy) return null;
+    throw error;
+  }
+}
+
+async function lease(
+  tx: Transaction,
+  jobId: number,
+  { worker, leaseSeconds }: Pick<Claimer, 'worker' | 'leaseSeconds'>,
+): Promise<Job | null> {
+  const { $connection: connection } = tx;
+  const [rows] = await connection.query<RowDataPacket[]>(
+    `SELECT state = 'running' AS crashed FROM jobs WHERE id = ? AND (state = 'queued' OR (state = 'running' AND lease_until < UTC_TIMESTAMP(3))) FOR UPDATE SKIP LOCKED`,
+    [jobId],
+  );
+  if (!rows[0] || !(await storesAreFree(connection, jobId))) return null;
+  await connection.query(
+    `UPDATE jobs SET state = 'running', worker = ?, lease = ?, lease_until = ${IN_SECONDS}, attempts = attempts + 1, crashes = crashes + ?, started_at = COALESCE(started_at, UTC_TIMESTAMP(3)) WHERE id = ?`,
+    [worker, randomUUID(), micros(leaseSeconds), Number(rows[0].crashed), jobId],
+  );
+  const [job] = await tx.select().from(jobs).where(eq(jobs.id, jobId));
+  return job ?? null;
 }
 
 /**
- * Leases the oldest job that this worker can do: queued, or running with a lease that ran out; on stores it reaches.
- * Two jobs never write to one carrier at a time, and one volume is read by one reader at a time.
+ * Locks the rows of the stores that a job needs, in order of id, and says whether no other living job has them in a way
+ * that does not go together with this one's. Whoever asks next waits until the transaction ends, and then sees this one.
  */
-export async function claimJob(db: Database, { worker, reached, leaseSeconds, now }: Claimer): Promise<Job | null> {
-  const lease = randomUUID();
-  const none = [-1];
-  const id = await withConnection(db, async (connection) => {
-    const [rows] = await connection.query<RowDataPacket[]>(
-      `SELECT j.id FROM jobs j
-       WHERE (j.state = 'queued' OR (j.state = 'running' AND j.lease_until < ?))
-         AND NOT EXISTS (SELECT 1 FROM job_stores s WHERE s.job_id = j.id AND ((s.store = 'volume' AND s.store_id NOT IN (?)) OR (s.store = 'carrier' AND s.store_id NOT IN (?))))
-         AND NOT EXISTS (SELECT 1 FROM job_stores a JOIN job_stores b ON b.store = a.store AND b.store_id = a.store_id AND b.job_id <> a.job_id JOIN jobs r ON r.id = b.job_id
-           WHERE a.job_id = j.id AND r.state = 'running' AND r.lease_until >= ? AND (a.store = 'carrier' OR (j.kind = 'read volume' AND r.kind = 'read volume')))
-       ORDER BY j.id LIMIT 1 FOR UPDATE SKIP LOCKED`,
-      [now, reached.volumes.length ? reached.volumes : none, reached.carriers.length ? reached.carriers : none, now],
-    );
-    if (!rows[0]) return null;
+async function storesAreFree(connection: PoolConnection, jobId: number): Promise<boolean> {
+  for (const [table, stores] of [
+    ['volumes', "('volume', 'catalogue')"],
+    ['carriers', "('carrier')"],
+  ])
     await connection.query(
-      "UPDATE jobs SET state = 'running', worker = ?, lease = ?, lease_until = ?, attempts = attempts + 1, started_at = COALESCE(started_at, ?) WHERE id = ?",
-      [worker, lease, new Date(now.getTime() + leaseSeconds * 1000), now, rows[0].id],
+      `SELECT id FROM ${table} WHERE id IN (SELECT store_id FROM job_stores WHERE job_id = ? AND store IN ${stores}) ORDER BY id FOR UPDATE`,
+      [jobId],
     );
-    return Number(rows[0].id);
-  });
-  if (id === null) return null;
-  const [job] = await db.select().from(jobs).where(eq(jobs.id, id));
-  return job ?? null;
+  const [others] = await connection.query<RowDataPacket[]>(
+    `SELECT 1 FROM job_stores a JOIN job_stores b ON b.store = a.store AND b.store_id = a.store_id AND b.job_id <> a.job_id JOIN jobs r ON r.id = b.job_id
+     WHERE a.job_id = ? AND r.state = 'running' AND r.lease_until >= UTC_TIMESTAMP(3) AND (a.mode = 'change' OR b.mode = 'change') LIMIT 1`,
+    [jobId],
+  );
+  return others.length === 0;
 }
 
 /** The work is no longer ours: another worker took it after our lease ran out. Nothing more may be written. */
 export class LeaseLost extends Error {
   override readonly name = 'LeaseLost';
+}
+
+/**
+ * Locks the job's row and makes sure that it is ours: the first statement of everything that a job writes. A lease that
+ * ran out is renewed through the same door by which jobs are claimed. Throws LeaseLost.
+ */
+export async function holdLease(tx: Transaction, job: Job, leaseSeconds: number): Promise<void> {
+  const { $connection: connection } = tx;
+  const [rows] = await connection.query<RowDataPacket[]>(
+    `SELECT lease_until >= UTC_TIMESTAMP(3) AS fresh FROM jobs WHERE id = ? AND lease = ? AND state = 'running' FOR UPDATE`,
+    [job.id, job.lease],
+  );
+  if (!rows[0] || (!Number(rows[0].fresh) && !(await storesAreFree(connection, job.id)))) throw new LeaseLost();
+  await connection.query(`UPDATE jobs SET lease_until = ${IN_SECONDS} WHERE id = ?`, [micros(leaseSeconds), job.id]);
 }
 
 export interface Beat {
@@ -81,48 +175,51 @@ export interface Beat {
 }
 
 /** Prolongs the lease and tells progress. Returns whether the job should be cancelled. Throws LeaseLost. */
-export async function heartbeat(
-  db: Database,
-  job: Job,
-  beat: Beat,
-  leaseSeconds: number,
-): Promise<{ cancel: boolean }> {
-  const leaseUntil = new Date(Date.now() + leaseSeconds * 1000);
-  const [result] = await db
-    .update(jobs)
-    .set({ ...beat, leaseUntil })
-    .where(and(eq(jobs.id, job.id), eq(jobs.lease, job.lease!)));
-  if (result.affectedRows === 0) throw new LeaseLost();
-  const [row] = await db.select({ cancel: jobs.cancelAsked }).from(jobs).where(eq(jobs.id, job.id));
-  return { cancel: row?.cancel ?? false };
+export function heartbeat(db: Database, job: Job, beat: Beat, leaseSeconds: number): Promise<{ cancel: boolean }> {
+  return inTransaction(db, async (tx) => {
+    await holdLease(tx, job, leaseSeconds);
+    await tx.update(jobs).set(beat).where(eq(jobs.id, job.id));
+    const [row] = await tx.select({ cancel: jobs.cancelAsked }).from(jobs).where(eq(jobs.id, job.id));
+    return { cancel: row?.cancel ?? false };
+  });
 }
 
-/** Gives a lease back, if it is still ours, so that the next worker need not wait for it to run out. */
-export async function releaseLease(db: Database, job: Job): Promise<void> {
+/** Throws LeaseLost unless the job is ours at this moment. One look, no lock: right before a file is touched. */
+export async function assertLease(db: Database, job: Job): Promise<void> {
+  const [rows] = await db.$pool.query<RowDataPacket[]>(
+    `SELECT 1 FROM jobs WHERE id = ? AND lease = ? AND state = 'running' AND lease_until >= UTC_TIMESTAMP(3)`,
+    [job.id, job.lease],
+  );
+  if (rows.length === 0) throw new LeaseLost();
+}
+
+/** Gives a job back, if it is still ours, so that the next worker need not wait for the lease to run out. */
+export async function releaseJob(db: Database, job: Job): Promise<void> {
   await db
     .update(jobs)
-    .set({ leaseUntil: new Date(0) })
-    .where(and(eq(jobs.id, job.id), eq(jobs.lease, job.lease!)));
+    .set({ state: 'queued', lease: null, leaseUntil: null, rate: 0 })
+    .where(and(eq(jobs.id, job.id), eq(jobs.lease, job.lease!), eq(jobs.state, 'running')));
+}
+
+export interface Ending {
+  state: 'done' | 'failed' | 'cancelled';
+  trouble?: string;
 }
 
 /** Ends a job in the given transaction, if it is still ours. */
-export async function endJob(
-  tx: Db,
-  job: Job,
-  end: { state: 'done' | 'failed' | 'cancelled'; trouble?: string },
-): Promise<void> {
+export async function endJob(tx: Db, job: Job, end: Ending): Promise<void> {
   const [result] = await tx
     .update(jobs)
     .set({
       state: end.state,
       trouble: end.trouble ?? null,
-      finishedAt: new Date(),
+      finishedAt: sql`UTC_TIMESTAMP(3)`,
       lease: null,
       leaseUntil: null,
       rate: 0,
       ...(end.state === 'done' ? { done: sql`${jobs.total}` } : {}),
     })
-    .where(and(eq(jobs.id, job.id), eq(jobs.lease, job.lease!)));
+    .where(and(eq(jobs.id, job.id), eq(jobs.lease, job.lease!), eq(jobs.state, 'running')));
   if (result.affectedRows === 0) throw new LeaseLost();
   if (job.stepId !== null) await endPlanIfDone(tx, job.stepId);
 }
@@ -134,17 +231,25 @@ async function endPlanIfDone(tx: Db, stepId: number): Promise<void> {
       SELECT 1 FROM steps t JOIN jobs j ON j.id = t.job_id WHERE t.plan_id = p.id AND j.state IN ('queued', 'running'))`);
 }
 
-/** Asks for a job to end early. A queued one ends at once; a running one at its worker's next step. */
-export async function cancelJob(db: Database, jobId: JobId): Promise<void> {
-  await db.transaction(async (tx) => {
+/**
+ * Asks for a job to end early. One that nobody began ends at once; one that was begun is ended by a worker, which first
+ * puts back what is on its way. Throws Refused where there is nothing to end.
+ */
+export async function cancelJob(db: Database, jobId: JobId): Promise<'ended' | 'asked'> {
+  return inTransaction(db, async (tx) => {
     const [job] = await tx.select().from(jobs).where(eq(jobs.id, jobId)).for('update');
-    if (!job) return;
-    if (job.state === 'queued') {
+    if (!job) throw new Refused('There is no such work. Nothing was changed.');
+    if (job.state !== 'queued' && job.state !== 'running')
+      throw new Refused(`"${job.title}" has ended already. Nothing was changed.`);
+    if (job.startedAt === null && job.state === 'queued') {
       await tx
         .update(jobs)
-        .set({ state: 'cancelled', cancelAsked: true, finishedAt: new Date() })
+        .set({ state: 'cancelled', cancelAsked: true, finishedAt: sql`UTC_TIMESTAMP(3)` })
         .where(eq(jobs.id, jobId));
       if (job.stepId !== null) await endPlanIfDone(tx, job.stepId);
-    } else if (job.state === 'running') await tx.update(jobs).set({ cancelAsked: true }).where(eq(jobs.id, jobId));
+      return 'ended';
+    }
+    await tx.update(jobs).set({ cancelAsked: true }).where(eq(jobs.id, jobId));
+    return 'asked';
   });
 }

@@ -7,7 +7,8 @@ import { projectSelection } from '../archives/selection.ts';
 import { brokenDocuments } from '../projects/broken-documents.ts';
 import { type ClipFilter, projectBins, projectClips, projectTimelines, WHOLE_PROJECT } from '../reach/clips.ts';
 import { ledgerSums, pageOfReceipts, receiptOf } from '../ledger/ledger.ts';
-import { stageCaches } from '../plan/plan.ts';
+import { addCacheRemoval } from '../steps/remove-caches.ts';
+import {} from '../plan/plan.ts';
 import { projectDocuments, projectHoldings, projectMedia, setState } from '../projects/projects.ts';
 import { measuredRates } from '../archives/rates.ts';
 import { cacheFolders } from '../reclaim/reclaim.ts';
@@ -48,7 +49,11 @@ test.each([0, 7, 30, 60])('caches untouched for %i days: what is shown is what i
   const cut = cutDay(now.getTime(), age);
   const shown = await cacheFolders(site.db, [], cut);
   const chosen = shown.filter((folder) => folder.files > 0);
-  const staged = await stageCaches(site.db, { folderIds: chosen.map((f) => f.folderId as FolderId), cutDay: cut, now });
+  const staged = await addCacheRemoval(site.db, {
+    folderIds: chosen.map((f) => f.folderId as FolderId),
+    cutDay: cut,
+    now,
+  });
   expect(staged).toEqual({
     files: chosen.reduce((n, f) => n + f.files, 0),
     bytes: chosen.reduce((n, f) => n + f.bytes, 0),

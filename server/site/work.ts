@@ -7,6 +7,7 @@ import { jobs, jobStores } from '../db/schema/jobs.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { volumeSums } from '../db/schema/sums.ts';
 import { enqueue, type Job } from '../runtime/queue.ts';
+import { storesOfReading } from '../readings/reading-work.ts';
 import { Refused } from '../runtime/refused.ts';
 
 export interface JobRow {
@@ -95,7 +96,7 @@ export async function askToRead(
         title: `Read ${volume.name}`,
         params: { volumeId: volume.id, expectedFiles: known!.files },
         who,
-        volumes: [volume.id],
+        stores: storesOfReading(volume.id),
       },
       now,
     );
@@ -124,7 +125,7 @@ export async function askToReadFolder(
       title: `Read ${row.path} on ${row.volume}`.slice(0, 500),
       params: { volumeId: row.volumeId, folder: row.path, expectedFiles: row.files },
       who,
-      volumes: [row.volumeId],
+      stores: storesOfReading(row.volumeId),
     },
     now,
   );

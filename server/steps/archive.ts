@@ -1,339 +1,611 @@
-// Writes an archive: a bag (RFC 8493) in one top folder. Copies every file with its sums, relinks the documents inside,
-// writes the tag files, reads everything back from the medium, and only then gives the bag its name. One file that is
-// not what was staged ends the work: an archive is whole or it is not.
-import { createHash } from 'node:crypto';
-import { eq } from 'drizzle-orm';
-import {
-  BAG_DECLARATION,
-  bagInfoText,
-  FAST_SUMS,
-  MANIFEST,
-  manifestText,
-  PAYLOAD,
-  payloadOxum,
-  TAG_MANIFEST,
-} from '#core/fixity/bagit.ts';
-import { HELD_WORDS, type HeldReason, HELD_REASONS } from '#core/plan/plan.ts';
-import { counted, size } from '#core/wording/amounts.ts';
+// Writing an archive: a bag (RFC 8493) on one or more carriers, with one reading of every original. Each file is copied
+// with its sums and read back from the medium of every carrier; documents are relinked inside; and only when everything
+// read back does the bag get its name, carrier by carrier. An archive is whole or it is not: one file that is not what it
+// was when the step was added ends the work.
+import { and, eq, inArray } from 'drizzle-orm';
+import type { CarrierId, ProjectId } from '#core/model.ts';
+import { nameOf } from '#core/paths.ts';
+import { HELD_REASONS, HELD_WORDS, type HeldReason } from '#core/plan/plan.ts';
+import { archiveProject as kind } from '#core/steps/archive.ts';
+import { size } from '#core/wording/amounts.ts';
 import { codeOf } from '#disk/facts.ts';
-import { locate } from '#disk/paths.ts';
-import { type ArchiveSink, folderCarrier } from '../carriers/carrier.ts';
-import { inTransaction } from '../db/connect.ts';
-import { archiveCopies, archiveFiles, archives } from '../db/schema/archives.ts';
+import { sha512 } from '#disk/sums.ts';
+import { type ArchiveFile, payloadAt, type TagFiles, tagFiles } from '../archives/bag.ts';
+import { placedFiles, projectSelection } from '../archives/selection.ts';
+import { carrierRows, carrierRoom } from '../archives/shelf.ts';
+import { writeToCarriers } from '../carriers/copying.ts';
+import { type Carrier, CarrierAway, type Pack, PackGone } from '../carriers/kind.ts';
+import { type CarrierPlace, openCarrier, placeOf } from '../carriers/kinds.ts';
+import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
+import { archiveCopies, archiveFiles, archiveParts, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
+import { stepItems, steps } from '../db/schema/plans.ts';
 import { projects } from '../db/schema/projects.ts';
-import { carriers, volumes } from '../db/schema/stores.ts';
-import { Refused } from '../runtime/refused.ts';
-import { itemsHash, writeReceipt } from '../ledger/ledger.ts';
-import { stateOf, tooSmall } from '../stores/stores.ts';
-import { relinkedDocument } from './archive-documents.ts';
+import { carriers } from '../db/schema/stores.ts';
+import { siteMark } from '../db/site-mark.ts';
 import type { JobContext } from '../runtime/context.ts';
-import { endJob } from '../runtime/queue.ts';
-
-type Archive = typeof archives.$inferSelect;
-export type ArchiveFile = typeof archiveFiles.$inferSelect;
-interface Writing {
-  context: JobContext;
-  archive: Archive;
-  carrier: typeof carriers.$inferSelect;
-  sink: ArchiveSink;
-}
+import { endingOf } from '../runtime/endings.ts';
+import { inParallel } from '../runtime/in-parallel.ts';
+import type { Ending } from '../runtime/queue.ts';
+import { Refused } from '../runtime/refused.ts';
+import { finishItems, type Item, type ItemWork, type Outcome, runItems } from '../runtime/run-items.ts';
+import { tooSmall } from '../stores/look.ts';
+import { addStep, draft } from './adding.ts';
+import { relinkedDocument } from './archive-documents.ts';
+import { carriersAway, finding, readingFindings } from './findings.ts';
+import { serverStep } from './kind.ts';
 
 /** Room for tag files and relinked documents, beside the payload. */
 const OVERHEAD_BYTES = 16_000_000;
 
-export async function runArchive(context: JobContext): Promise<void> {
-  const writing = await open(context);
+export interface NewArchive {
+  projectId: ProjectId;
+  carrierIds: readonly CarrierId[];
+  folder: string;
+  now: Date;
+}
+
+/** Adds an archive of a project: media its timelines use, and its documents, as the catalogue knows them now. */
+export async function addArchive(
+  db: Database,
+  { projectId, carrierIds, folder, now }: NewArchive,
+): Promise<{ files: number; bytes: number }> {
+  const ids = [...new Set(carrierIds)];
+  if (ids.length === 0) throw new Refused('No carrier is chosen. Nothing was added.');
+  const [project] = await db.select().from(projects).where(eq(projects.id, projectId));
+  const chosen = await db.select().from(carriers).where(inArray(carriers.id, ids));
+  if (!project || chosen.length !== ids.length)
+    throw new Refused('The project or a carrier is not known. Nothing was added.');
+  const selection = await projectSelection(db, projectId);
+  if (selection.chosen.length === 0)
+    throw new Refused(`No timeline of ${project.name} uses media that is found. Nothing was added.`);
+  const params = { projectId, carrierIds: ids, folder };
+  const names = { project: project.name, carriers: chosen.map((carrier) => carrier.name) };
+  return inTransaction(db, async (tx) => {
+    const planId = await draft(tx, now);
+    for (const { what } of await tx.select({ what: steps.what }).from(steps).where(eq(steps.planId, planId))) {
+      if (what.kind !== kind.kind) continue;
+      const other = kind.params.parse(what);
+      if (other.projectId === projectId && other.carrierIds.some((id) => ids.includes(id)))
+        throw new Refused(`An archive of ${project.name} on that carrier is in the plan already. Nothing was added.`);
+    }
+    const stepId = await addStep(tx, { kind, params, names, now });
+    for (let i = 0; i < selection.chosen.length; i += 1000)
+      await tx.insert(stepItems).values(
+        selection.chosen
+          .slice(i, i + 1000)
+          .map(({ volumeId, fileId, path, rawPath, sizeBytes, modifiedUs, ...file }) => ({
+            stepId,
+            volumeId,
+            fileId,
+            path,
+            rawPath,
+            sizeBytes,
+            modifiedUs,
+            device: file.device,
+            inode: file.inode,
+            changedUs: file.changedUs,
+          })),
+      );
+    const sum = { files: selection.chosen.length, bytes: selection.chosenBytes };
+    await tx.update(steps).set(sum).where(eq(steps.id, stepId));
+    return sum;
+  });
+}
+
+/** The archive as it will be: what is written down of it is the journal of its writing. */
+async function writeRows(
+  tx: Transaction,
+  step: typeof steps.$inferSelect,
+  { projectId, carrierIds, folder }: { projectId: ProjectId; carrierIds: readonly CarrierId[]; folder: string },
+): Promise<{ archiveId: number }> {
+  const [project] = await tx.select().from(projects).where(eq(projects.id, projectId));
+  const placed = await placedFiles(tx, projectId, step.id);
+  const sums = { files: placed.length, bytes: placed.reduce((sum, file) => sum + file.sizeBytes, 0) };
+  const [{ insertId: archiveId }] = await tx
+    .insert(archives)
+    .values({ projectId, name: project!.name, folder, state: 'writing', ...sums });
+  const [{ insertId: partId }] = await tx.insert(archiveParts).values({ archiveId, ord: 1, folder, ...sums });
+  for (const carrierId of carrierIds) {
+    const [{ insertId: copyId }] = await tx.insert(archiveCopies).values({ archiveId, state: 'writing' });
+    await tx.insert(copyParts).values({ copyId, partId, carrierId, state: 'writing' });
+  }
+  for (let i = 0; i < placed.length; i += 500)
+    await tx.insert(archiveFiles).values(placed.slice(i, i + 500).map((file) => ({ archiveId, partId, ...file })));
+  return { archiveId };
+}
+
+/** One copy that is being written. */
+interface Target {
+  copyPartId: number;
+  copyId: number;
+  name: string;
+  capacityBytes: number;
+  place: CarrierPlace;
+  carrier: Carrier;
+  pack: Pack;
+  /** It has its name already: an earlier run placed it. */
+  placed: boolean;
+}
+
+interface Writing {
+  context: JobContext;
+  step: typeof steps.$inferSelect;
+  archive: typeof archives.$inferSelect;
+  part: typeof archiveParts.$inferSelect;
+  targets: Target[];
+}
+
+async function open(context: JobContext, step: typeof steps.$inferSelect): Promise<Writing> {
+  const { db, job } = context;
+  const archiveId = Number(job.params.archiveId);
+  const [archive] = await db.select().from(archives).where(eq(archives.id, archiveId));
+  const [part] = await db.select().from(archiveParts).where(eq(archiveParts.archiveId, archiveId));
+  if (!archive || !part) throw new Error('The archive of this job is not in the catalogue.');
+  return { context, step, archive, part, targets: [] };
+}
+
+/** Opens the carriers, takes over what earlier runs began, and refuses what cannot go well before anything is written. */
+async function prepare(writing: Writing): Promise<void> {
+  const { context, archive, part, step } = writing;
+  const rows = await context.db
+    .select({ part: copyParts, carrier: carriers })
+    .from(copyParts)
+    .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
+    .where(eq(copyParts.partId, part.id))
+    .orderBy(copyParts.id);
+  const own = { site: await siteMark(context.db), job: context.job.mark, lease: context.job.lease! };
+  for (const { part: row, carrier } of rows) {
+    const place = placeOf(carrier, context.carrierPath(carrier.id));
+    const opened = await openCarrier(place).catch((error: unknown) => {
+      if (!(error instanceof CarrierAway)) throw error;
+      throw new Refused(
+        `${carrier.name} cannot be reached, or another carrier is in its place. Nothing was sealed; the originals were not touched. Connect it and add the archive again.`,
+      );
+    });
+    const target: Target = {
+      copyPartId: row.id,
+      copyId: row.copyId,
+      name: carrier.name,
+      capacityBytes: carrier.capacityBytes,
+      place,
+      carrier: opened,
+      pack: { folder: part.folder, ...own, item: part.id },
+      placed: false,
+    };
+    writing.targets.push(target);
+    await beginOn(writing, target);
+  }
+  const done = await doneBytes(writing);
+  context.phase(kind.phase, 'bytes', 2 * step.bytes, 2 * done);
+  if (archive.state === 'ended early')
+    throw new Refused(`Writing ${archive.name} was ended early and thrown away. The originals were not touched.`);
+}
+
+async function beginOn({ context, archive, part, step }: Writing, target: Target): Promise<void> {
+  await context.assertLease();
+  if (await target.carrier.takeOver(target.pack)) return;
+  if (await isPlaced(target, part.manifestSha512)) {
+    target.placed = true;
+    return;
+  }
+  if (await target.carrier.has(part.folder))
+    throw new Refused(
+      `${target.name} has a folder ${part.folder} already, and nothing is ever written over. Add the archive again under another name.`,
+    );
+  const needed = archive.bytes + OVERHEAD_BYTES;
+  const room = await carrierRoom(context.db, target.name, await target.carrier.freeBytes());
+  if (room < needed) throw new Refused(tooSmall(target.name, needed, room));
+  await target.carrier.begin(target.pack);
+  // Begun anew here, for the first time or after what was there went away: nothing that was written down of it counts.
+  await context.transaction(async (tx) => {
+    await tx.delete(copyFiles).where(eq(copyFiles.copyPartId, target.copyPartId));
+    await tx
+      .update(stepItems)
+      .set({ state: 'waiting' })
+      .where(and(eq(stepItems.stepId, step.id), eq(stepItems.state, 'done')));
+  });
+}
+
+/** What has our name, and the very tag manifest that was written down before it got it, is ours. */
+async function isPlaced({ carrier, pack }: Target, manifestSha512: string | null): Promise<boolean> {
+  if (manifestSha512 === null || !(await carrier.has(pack.folder))) return false;
   try {
-    await write(writing);
-  } catch (thrown) {
-    const error = context.reasonOf(thrown);
-    // Ended for good, not killed: nothing half-written stays. A killed run leaves it for the next to go on with.
-    if (endsForGood(error)) await throwAway(writing);
+    return sha512(await textOf(carrier, pack.folder, 'tagmanifest-sha512.txt')) === manifestSha512;
+  } catch {
+    return false;
+  }
+}
+
+async function textOf(carrier: Carrier, of: Pack | string, at: string): Promise<string> {
+  const chunks: Buffer[] = [];
+  for await (const chunk of (await carrier.read(of, at)) as AsyncIterable<Buffer>) chunks.push(chunk);
+  return Buffer.concat(chunks).toString('utf8');
+}
+
+async function doneBytes({ context, step }: Writing): Promise<number> {
+  const rows = await context.db
+    .select({ bytes: stepItems.sizeBytes })
+    .from(stepItems)
+    .where(and(eq(stepItems.stepId, step.id), eq(stepItems.state, 'done')));
+  return rows.reduce((sum, row) => sum + row.bytes, 0);
+}
+
+/** Copies a batch to every carrier and reads it back from each. */
+async function writeItems(writing: Writing, items: readonly Item[]): Promise<Outcome[]> {
+  const { context, archive, targets } = writing;
+  const rows = await context.db
+    .select()
+    .from(archiveFiles)
+    .where(
+      and(
+        eq(archiveFiles.archiveId, archive.id),
+        inArray(archiveFiles.role, ['media', 'original document']),
+        inArray(
+          archiveFiles.fileId,
+          items.map((item) => item.fileId),
+        ),
+      ),
+    );
+  const byFile = new Map(rows.map((row) => [row.fileId, row]));
+  const open = targets.filter((target) => !target.placed);
+  for (const item of items) await context.root(item.volumeId);
+  await inParallel(context.pools.carriers.size, items, async (item) => {
+    const file = byFile.get(item.fileId);
+    if (!file) throw notAsPlanned(item.path, 'not archived');
+    await copyOne(writing, item, { file, open });
+    await inParallel(1, open, (target) => readBack(writing, target, file));
+  });
+  return items.map((item) => ({ item, result: { done: true } }));
+}
+
+async function copyOne(
+  writing: Writing,
+  item: Item,
+  { file, open }: { file: ArchiveFile; open: readonly Target[] },
+): Promise<void> {
+  const { context } = writing;
+  context.check();
+  const written = await writtenOn(writing, file);
+  const missing = open.filter((target) => !written.has(target.copyPartId) || file.sha512 === null);
+  if (missing.length === 0) return;
+  const root = await context.root(item.volumeId);
+  if (!root) throw notAsPlanned(item.path, 'unreachable');
+  try {
+    const from = root.place(item);
+    const result = await writeToCarriers(
+      context.pools.carriers,
+      {
+        from,
+        expected: item,
+        to: missing.map(({ place, pack }) => ({ carrier: place, pack, at: payloadAt(file) })),
+      },
+      { progress: (bytes) => context.add(bytes), stop: context.stop },
+    );
+    await noteWritten(context, file, { result, targets: missing });
+  } catch (error) {
+    await throwFor(writing, error, file);
+  }
+}
+
+interface Sums {
+  sizeBytes: number;
+  sha512: string;
+  xxh64: string;
+}
+
+async function noteWritten(
+  context: JobContext,
+  file: ArchiveFile,
+  { result, targets }: { result: Sums; targets: readonly Target[] },
+): Promise<void> {
+  const sums = { payloadBytes: result.sizeBytes, sha512: result.sha512, xxh64: result.xxh64 };
+  Object.assign(file, sums);
+  await context.transaction(async (tx) => {
+    await tx.update(archiveFiles).set(sums).where(eq(archiveFiles.id, file.id));
+    for (const { copyPartId } of targets)
+      await tx
+        .insert(copyFiles)
+        .values({ copyPartId, archiveFileId: file.id, state: 'written' })
+        .onDuplicateKeyUpdate({ set: { state: 'written', readBackAt: null } });
+  });
+}
+
+async function writtenOn({ context }: Writing, file: ArchiveFile): Promise<Set<number>> {
+  const rows = await context.db
+    .select({ id: copyFiles.copyPartId })
+    .from(copyFiles)
+    .where(eq(copyFiles.archiveFileId, file.id));
+  return new Set(rows.map((row) => row.id));
+}
+
+async function readBack(writing: Writing, target: Target, file: ArchiveFile): Promise<void> {
+  const { context } = writing;
+  const sums = await sumOn(writing, target, payloadAt(file), (bytes) => context.add(bytes / writing.targets.length));
+  if (sums.sha512 !== file.sha512 || sums.sizeBytes !== file.payloadBytes) throw differs(target.name, file.payloadPath);
+  const now = context.now();
+  await context.transaction((tx) =>
+    tx
+      .update(copyFiles)
+      .set({ state: 'read back', readBackAt: now })
+      .where(and(eq(copyFiles.copyPartId, target.copyPartId), eq(copyFiles.archiveFileId, file.id))),
+  );
+}
+
+async function sumOn(
+  { context }: Writing,
+  target: Target,
+  at: string,
+  progress: (bytes: number) => void = () => undefined,
+): Promise<Sums> {
+  try {
+    return await context.pools.carriers.ask(
+      { do: 'sum', carrier: target.place, of: target.pack, at },
+      { progress, stop: context.stop },
+    );
+  } catch (error) {
+    context.check();
+    const code = codeOf(error);
+    if (code === 'ENOENT') await context.assertLease();
+    if (['ENOENT', 'EIO', 'not a file', 'ELOOP'].includes(code)) throw differs(target.name, at);
     throw error;
   }
 }
 
-/** Throws away what a failed or cancelled job had written, and says so in the catalogue. Its originals were not touched. */
-export async function throwAway({ context, archive, sink }: Writing): Promise<void> {
-  sink.discard();
-  await context.db.update(archives).set({ state: 'ended early' }).where(eq(archives.id, archive.id));
-  await context.db.update(archiveCopies).set({ state: 'ended early' }).where(eq(archiveCopies.archiveId, archive.id));
+/** Why a file did not go in, in a sentence; a pack that is gone means that another worker has it, or had it. */
+async function throwFor({ context }: Writing, error: unknown, file: ArchiveFile): Promise<never> {
+  context.check();
+  const code = codeOf(error);
+  if (error instanceof PackGone || code === 'pack_gone') {
+    await context.assertLease();
+    throw new Refused(
+      'What had been written of the archive was taken away from its carrier. Nothing was sealed; the originals were not touched. Add the archive again.',
+    );
+  }
+  if (code === 'carrier_away')
+    throw new Refused(
+      'A carrier was taken away while it was written. Nothing was sealed; the originals were not touched.',
+    );
+  if (code === 'ENOSPC' || code === 'EDQUOT')
+    throw new Refused(
+      `The carrier is full, ${size(file.sizeBytes)} of ${file.path} did not fit. What was written was thrown away; the originals were not touched. Choose a larger carrier.`,
+    );
+  const reason = READING[code] ?? ((HELD_REASONS as readonly string[]).includes(code) ? (code as HeldReason) : null);
+  if (reason !== null) throw notAsPlanned(file.path, reason);
+  throw error;
 }
 
-const endsForGood = (error: unknown) => (error as Error).name !== 'LeaseLost';
+const READING: Record<string, HeldReason> = {
+  ENOENT: 'gone',
+  ELOOP: 'not a file',
+  EACCES: 'not permitted',
+  EPERM: 'not permitted',
+};
 
-async function open(context: JobContext): Promise<Writing> {
-  const { db, job } = context;
-  const archiveId = Number(job.params.archiveId);
-  const [archive] = await db.select().from(archives).where(eq(archives.id, archiveId));
-  const [copy] = await db.select().from(archiveCopies).where(eq(archiveCopies.archiveId, archiveId));
-  const [carrier] = copy ? await db.select().from(carriers).where(eq(carriers.id, copy.carrierId)) : [];
-  if (!archive || !carrier) throw new Error('The archive of this job is not in the catalogue.');
-  if (archive.state === 'ended early')
-    throw new Refused(
-      `Writing ${archive.name} was ended early and thrown away. The originals were not touched. Stage it again.`,
-    );
-  if (stateOf(carrier).state !== 'reachable')
-    throw new Refused(
-      `${carrier.name} cannot be reached, or another carrier is in its place. Nothing was written. Connect it and stage the archive again.`,
-    );
-  const sink = folderCarrier(carrier.path, carrier.capacityBytes).sink(
-    archive.folder,
-    `archive-${archive.id}`,
-    context.pools.content,
+const notAsPlanned = (path: string, reason: HeldReason) =>
+  new Refused(
+    `${path} cannot go into the archive: ${HELD_WORDS[reason]}. Nothing was sealed, and what was written was thrown away; the originals were not touched. Read the volume again and add the archive anew.`,
   );
-  return { context, archive, carrier, sink };
-}
 
-async function write(writing: Writing): Promise<void> {
-  const { context, archive, sink } = writing;
+const differs = (carrier: string, example: string) =>
+  new Refused(
+    `${example} on ${carrier} read back differently from what was written. The carrier may be failing. Nothing was sealed and the originals were not touched. Use another carrier.`,
+  );
+
+/** Documents and tag files, a last look at everything that lies in the bag, and then its name. */
+async function seal(writing: Writing): Promise<void> {
+  const { context, archive, part } = writing;
   const files = await context.db
     .select()
     .from(archiveFiles)
     .where(eq(archiveFiles.archiveId, archive.id))
     .orderBy(archiveFiles.id);
-  if (sink.isSealed() && files.every((file) => file.state === 'read back')) return settle(writing, files);
-  if (!sink.isBegun()) {
-    // Begun on another carrier, or thrown away by hand: nothing that the journal says was copied can be trusted.
-    for (const file of files) file.state = 'waiting';
-    refuseWhereNoRoom(writing);
-  }
-  const originals = files.filter((file) => file.role !== 'document');
-  const total = 2 * originals.reduce((sum, file) => sum + file.sizeBytes, 0);
-  const before = originals.filter((file) => file.state !== 'waiting').reduce((sum, file) => sum + file.sizeBytes, 0);
-  context.phase('copying', 'bytes', total, before);
-  await copyAll(writing, originals);
-  for (const file of files.filter((f) => f.role === 'document')) await writeDocument(writing, file, files);
-  await writeTags(writing, files);
-  context.rename('reading back');
-  await readBackAll(writing, files);
-  await context.checkLease();
-  sink.seal();
-  await settle(writing, files);
-}
-
-function refuseWhereNoRoom({ archive, carrier, sink }: Writing): void {
-  const place = folderCarrier(carrier.path, carrier.capacityBytes);
-  if (place.has(archive.folder))
-    throw new Refused(
-      `${carrier.name} has a folder ${archive.folder} already, and nothing is ever written over. Stage the archive again under another name.`,
-    );
-  const needed = archive.bytes + OVERHEAD_BYTES;
-  const free = place.freeBytes();
-  if (free < needed) throw new Refused(tooSmall(carrier.name, needed, free));
-  sink.discard();
-}
-
-/** Copies what is waiting, as many at a time as there are threads. */
-async function copyAll(writing: Writing, files: ArchiveFile[]): Promise<void> {
-  const roots = await rootsOf(writing.context, files);
-  await inParallel(
-    writing.context.pools.content.size,
-    files.filter((file) => file.state === 'waiting'),
-    (file) => copyOne(writing, file, roots),
+  const open = writing.targets.filter((target) => !target.placed);
+  if (open.length === 0) return;
+  context.rename('writing the lists');
+  for (const file of files.filter((one) => one.role === 'document')) await writeDocument(writing, file, files);
+  const tags = await tagFiles(context.db, archive, {
+    files,
+    day: (context.job.startedAt ?? context.now()).toISOString().slice(0, 10),
+  });
+  for (const target of open) await writeTags(writing, target, { tags, files });
+  await context.transaction((tx) =>
+    tx.update(archiveParts).set({ manifestSha512: tags.manifestSha512 }).where(eq(archiveParts.id, part.id)),
   );
-}
-
-async function copyOne({ context, sink }: Writing, file: ArchiveFile, roots: Map<number, string>): Promise<void> {
-  context.check();
-  const root = roots.get(file.volumeId);
-  if (!root) throw notAsStaged(file, 'unreachable');
-  try {
-    const from = locate(root, { path: file.path, raw: file.rawPath });
-    const result = await sink.copyIn(from, `${PAYLOAD}/${file.payloadPath}`, {
-      expected: file,
-      sha512: true,
-      progress: (bytes) => context.add(bytes),
-      stop: context.stop,
-    });
-    Object.assign(file, {
-      state: 'copied',
-      payloadBytes: result.sizeBytes,
-      sha512: result.sha512,
-      xxh128: result.xxh128,
-    });
-    await context.db
-      .update(archiveFiles)
-      .set({ state: 'copied', payloadBytes: result.sizeBytes, sha512: result.sha512, xxh128: result.xxh128 })
-      .where(eq(archiveFiles.id, file.id));
-  } catch (error) {
-    context.check();
-    const code = codeOf(error);
-    if (code === 'ENOSPC')
+  for (const target of open) {
+    await context.assertLease();
+    await target.carrier.place(target.pack).catch((error: unknown) => {
+      if (codeOf(error) !== 'EEXIST') throw error;
       throw new Refused(
-        `The carrier is full, ${size(file.sizeBytes)} of ${file.path} did not fit. What was written was thrown away; the originals were not touched. Choose a larger carrier.`,
+        `${target.name} has a folder ${part.folder} by now, and nothing is ever written over. The originals were not touched. Add the archive again under another name.`,
       );
-    if (code === 'ENOENT') throw notAsStaged(file, 'gone');
-    if (code === 'ELOOP') throw notAsStaged(file, 'not a file');
-    if (code === 'EACCES' || code === 'EPERM') throw notAsStaged(file, 'not permitted');
-    if ((HELD_REASONS as readonly string[]).includes(code)) throw notAsStaged(file, code as HeldReason);
-    throw error;
+    });
+    target.placed = true;
   }
 }
 
-const notAsStaged = (file: ArchiveFile, reason: HeldReason) =>
-  new Refused(
-    `${file.path} cannot go into the archive: ${HELD_WORDS[reason]}. Nothing was sealed, and what was written was thrown away; the originals were not touched. Read the volume again and stage the archive anew.`,
-  );
-
-async function rootsOf({ db }: JobContext, files: ArchiveFile[]): Promise<Map<number, string>> {
-  const ids = new Set(files.map((file) => file.volumeId));
-  const all = (await db.select().from(volumes)).filter((volume) => ids.has(volume.id));
-  return new Map(
-    all.filter((volume) => stateOf(volume).state === 'reachable').map((volume) => [volume.id, volume.path]),
-  );
-}
-
-async function writeDocument({ context, sink }: Writing, file: ArchiveFile, all: ArchiveFile[]): Promise<void> {
-  const original = all.find((f) => f.role === 'original document' && f.fileId === file.fileId)!;
+async function writeDocument(writing: Writing, file: ArchiveFile, all: readonly ArchiveFile[]): Promise<void> {
+  const { context, targets } = writing;
+  const open = targets.filter((target) => !target.placed);
+  const original = all.find((one) => one.role === 'original document' && one.fileId === file.fileId)!;
   const text = await relinkedDocument(context.db, {
-    text: sink.readText(`${PAYLOAD}/${original.payloadPath}`),
+    text: await textOf(open[0]!.carrier, open[0]!.pack, payloadAt(original)),
     fileId: file.fileId,
     at: file.payloadPath,
     files: all,
   });
-  sink.writeText(`${PAYLOAD}/${file.payloadPath}`, text);
-  const sums = await sink.readBack(`${PAYLOAD}/${file.payloadPath}`, {
-    sha512: true,
-    progress: () => {},
-    stop: context.stop,
-  });
-  const facts = { state: 'copied' as const, payloadBytes: sums.sizeBytes, sha512: sums.sha512, xxh128: sums.xxh128 };
-  Object.assign(file, facts);
-  await context.db.update(archiveFiles).set(facts).where(eq(archiveFiles.id, file.id));
+  let result: Sums | null = null;
+  for (const { place, pack } of open)
+    result = await context.pools.carriers
+      .ask({ do: 'write text', text, to: { carrier: place, pack, at: payloadAt(file) } }, { stop: context.stop })
+      .catch((error: unknown) => throwFor(writing, error, file));
+  await noteWritten(context, file, { result: result!, targets: open });
+  for (const target of open) await readBack(writing, target, file);
 }
 
-async function writeTags({ context, archive, carrier, sink }: Writing, files: ArchiveFile[]): Promise<void> {
-  const { db } = context;
-  const [project] = await db.select().from(projects).where(eq(projects.id, archive.projectId));
-  const names = new Map(
-    (await db.select({ id: volumes.id, name: volumes.name }).from(volumes)).map((v) => [v.id, v.name]),
-  );
-  const bytes = files.reduce((sum, file) => sum + (file.payloadBytes ?? 0), 0);
-  const contents = {
-    format: 'keramion-archive 1',
-    project: project!.name,
-    archive: archive.name,
-    files: files.map((file) => ({
-      path: `${PAYLOAD}/${file.payloadPath}`,
-      role: file.role,
-      sizeBytes: file.payloadBytes,
-      original: {
-        volume: names.get(file.volumeId) ?? '',
-        path: file.path,
-        sizeBytes: file.sizeBytes,
-        modified: new Date(file.modifiedUs / 1000).toISOString(),
-      },
-    })),
-  };
-  const tags: [name: string, text: string][] = [
-    ['bagit.txt', BAG_DECLARATION],
-    [
-      'bag-info.txt',
-      bagInfoText([
-        ['External-Identifier', archive.folder],
-        ['External-Description', `Archive of the project ${project!.name}`],
-        ['Bagging-Date', (context.job.startedAt ?? context.now()).toISOString().slice(0, 10)],
-        ['Bag-Software-Agent', 'Keramion'],
-        ['Payload-Oxum', payloadOxum(bytes, files.length)],
-        ['Keramion-Carrier', carrier.name],
-      ]),
-    ],
-    [MANIFEST, manifestText(files.map((file) => ({ path: `${PAYLOAD}/${file.payloadPath}`, hash: file.sha512! })))],
-    [FAST_SUMS, manifestText(files.map((file) => ({ path: `${PAYLOAD}/${file.payloadPath}`, hash: file.xxh128! })))],
-    ['keramion-archive.json', `${JSON.stringify(contents, null, 2)}\n`],
-  ];
-  for (const [name, text] of tags) sink.writeText(name, text);
-  const tagManifest = manifestText(tags.map(([name, text]) => ({ path: name, hash: sha512(text) })));
-  sink.writeText(TAG_MANIFEST, tagManifest);
-  archive.manifestSha512 = sha512(tagManifest);
-  await db.update(archives).set({ manifestSha512: archive.manifestSha512 }).where(eq(archives.id, archive.id));
-  for (const [name, text] of [...tags, [TAG_MANIFEST, tagManifest] as const]) {
-    const sums = await sink.readBack(name, { sha512: true, progress: () => {}, stop: context.stop });
-    if (sums.sha512 !== sha512(text)) throw differs(carrier.name, name, 1);
+async function writeTags(
+  writing: Writing,
+  target: Target,
+  { tags, files }: { tags: TagFiles; files: readonly ArchiveFile[] },
+): Promise<void> {
+  const { context } = writing;
+  for (const [at, text] of tags.texts) {
+    await context.pools.carriers
+      .ask({ do: 'write text', text, to: { carrier: target.place, pack: target.pack, at } }, { stop: context.stop })
+      .catch((error: unknown) => throwFor(writing, error, files[0]!));
+    if ((await sumOn(writing, target, at)).sha512 !== sha512(text)) throw differs(target.name, at);
+  }
+  const expected = new Map([
+    ...files.map((file) => [payloadAt(file), file.payloadBytes] as const),
+    ...tags.texts.map(([name, text]) => [name, Buffer.byteLength(text)] as const),
+  ]);
+  for await (const { at, sizeBytes } of target.carrier.list(target.pack)) {
+    if (sizeBytes === null || expected.get(at) !== sizeBytes)
+      throw new Refused(
+        `${at} lies in the archive on ${target.name} and was not written there by this work. Nothing was sealed; the originals were not touched. Look who else writes on that carrier.`,
+      );
+    expected.delete(at);
+  }
+  const [missing] = expected.keys();
+  if (missing !== undefined) throw differs(target.name, missing);
+}
+
+/** Throws away what has no name yet, unless the work only waits for its next worker. */
+async function discard(writing: Writing): Promise<void> {
+  for (const { carrier, pack, placed } of writing.targets) {
+    if (placed) continue;
+    await writing.context.assertLease();
+    await carrier.discard(pack);
   }
 }
 
-export const sha512 = (text: string): string => createHash('sha512').update(text).digest('hex');
-
-async function readBackAll({ context, carrier, sink }: Writing, files: ArchiveFile[]): Promise<void> {
-  const different: string[] = [];
-  await inParallel(context.pools.content.size, files, async (file) => {
-    context.check();
-    const counts = file.role !== 'document';
-    const sums = await sink.readBack(`${PAYLOAD}/${file.payloadPath}`, {
-      sha512: false,
-      progress: (bytes) => counts && context.add(bytes),
-      stop: context.stop,
-    });
-    if (sums.xxh128 !== file.xxh128 || sums.sizeBytes !== file.payloadBytes) different.push(file.payloadPath);
-    else {
-      file.state = 'read back';
-      await context.db.update(archiveFiles).set({ state: 'read back' }).where(eq(archiveFiles.id, file.id));
+async function conclude(writing: Writing, ending: Ending): Promise<void> {
+  if (ending.state === 'done')
+    try {
+      await seal(writing);
+    } catch (thrown) {
+      // Throws on where the lease or the database is gone: then what was written is kept for the next run.
+      endingOf(writing.context, thrown);
+      await discard(writing);
+      throw thrown;
     }
-  });
-  if (different.length > 0) throw differs(carrier.name, different[0]!, different.length);
+  else await discard(writing);
 }
 
-const differs = (carrier: string, example: string, files: number) =>
-  new Refused(
-    `${counted(files, 'file')} on ${carrier} read back differently from what was written, for example ${example}. The carrier may be failing. Nothing was sealed and the originals were not touched. Use another carrier.`,
-  );
-
-async function settle({ context, archive, carrier }: Writing, files: ArchiveFile[]): Promise<void> {
-  const { db, job } = context;
-  const bytes = files.reduce((sum, file) => sum + (file.payloadBytes ?? 0), 0);
+/** The archive and its copies as they are now. A copy that got its name is whole, whatever became of the others. */
+async function lastWords(writing: Writing, tx: Transaction, ending: Ending): Promise<Record<string, unknown>> {
+  const { context, archive, part, targets } = writing;
   const now = context.now();
-  await inTransaction(db, async (tx) => {
-    await tx
-      .update(archives)
-      .set({ state: 'sealed', sealedAt: now, files: files.length, bytes })
-      .where(eq(archives.id, archive.id));
+  const placed = targets.filter((target) => target.placed);
+  const copies = await tx.select().from(archiveCopies).where(eq(archiveCopies.archiveId, archive.id));
+  for (const copy of copies) {
+    const isGood = placed.some((target) => target.copyId === copy.id);
+    const state = isGood ? ('good' as const) : ('ended early' as const);
     await tx
       .update(archiveCopies)
-      .set({ state: 'good', writtenAt: now, readBackAt: now })
-      .where(eq(archiveCopies.archiveId, archive.id));
-    await writeReceipt(tx, {
-      at: now,
-      who: job.who,
-      action: 'archive sealed',
-      title: job.title,
-      projectId: archive.projectId,
-      jobId: job.id,
-      stepId: job.stepId,
-      files: files.length,
-      bytes,
-      held: 0,
-      facts: {
-        archiveId: archive.id,
-        folder: archive.folder,
-        carrier: carrier.name,
-        tagManifestSha512: archive.manifestSha512,
-      },
-      itemsSha256: itemsHash(files.map((file) => `${file.sha512}  ${PAYLOAD}/${file.payloadPath}`)),
-    });
-    await endJob(tx, job, { state: 'done' });
-  });
+      .set({ state, ...(isGood ? { writtenAt: now, readBackAt: now } : {}) })
+      .where(eq(archiveCopies.id, copy.id));
+    await tx
+      .update(copyParts)
+      .set({ state, ...(isGood ? { readBackAt: now } : {}) })
+      .where(eq(copyParts.copyId, copy.id));
+  }
+  const files = await tx.select().from(archiveFiles).where(eq(archiveFiles.archiveId, archive.id));
+  const bytes = files.reduce((sum, file) => sum + (file.payloadBytes ?? 0), 0);
+  await tx
+    .update(archives)
+    .set(
+      placed.length > 0
+        ? { state: 'sealed', sealedAt: now, files: files.length, bytes, jobId: context.job.id }
+        : { state: 'ended early', jobId: context.job.id },
+    )
+    .where(eq(archives.id, archive.id));
+  await tx.update(archiveParts).set({ files: files.length, bytes }).where(eq(archiveParts.id, part.id));
+  const [row] = await tx.select().from(archiveParts).where(eq(archiveParts.id, part.id));
+  return {
+    archiveId: archive.id,
+    folder: part.folder,
+    carriers: placed.map((target) => target.name),
+    ...(ending.state === 'done' ? { tagManifestSha512: row!.manifestSha512 } : {}),
+  };
 }
 
-/** Runs `work` over a list, `width` at a time; the first error ends it once what runs has ended. */
-export async function inParallel<T>(
-  width: number,
-  list: readonly T[],
-  work: (item: T) => Promise<void>,
+const workOf = (writing: Writing, projectId: ProjectId): ItemWork => ({
+  kind,
+  projectId,
+  batch: 20,
+  prepare: () => prepare(writing),
+  act: (items) => writeItems(writing, items),
+  // Nothing of an original is in anybody's hands: what is begun is simply not done.
+  settle: async (items) => items.map((item) => ({ item, result: null })),
+  conclude: (ending) => conclude(writing, ending),
+  lastWords: (tx, _tally, ending) => lastWords(writing, tx, ending),
+});
+
+async function withWriting(
+  context: JobContext,
+  step: typeof steps.$inferSelect,
+  run: (writing: Writing) => Promise<void>,
 ): Promise<void> {
-  let next = 0;
-  let failure: { error: unknown } | null = null;
-  await Promise.all(
-    Array.from({ length: Math.min(width, list.length) }, async () => {
-      while (next < list.length && !failure) {
-        try {
-          await work(list[next++]!);
-        } catch (error) {
-          failure ??= { error };
-        }
-      }
-    }),
-  );
-  if (failure) throw (failure as { error: unknown }).error;
+  const writing = await open(context, step);
+  try {
+    await run(writing);
+  } finally {
+    for (const { carrier } of writing.targets) await carrier.close();
+  }
 }
+
+export const archiveProject = serverStep({
+  kind,
+  async findings(db, step, { projectId, carrierIds, folder }) {
+    const findings = [...(await readingFindings(db, step)), ...(await carriersAway(db, step, carrierIds))];
+    const [project] = await db.select().from(projects).where(eq(projects.id, projectId));
+    const rows = (await carrierRows(db)).filter((row) => carrierIds.includes(row.carrierId));
+    for (const row of rows) {
+      const { freeBytes } = row;
+      if (freeBytes < step.bytes)
+        findings.push(
+          finding(step, 'carrier too small', 'stop', { carrier: row.name, neededBytes: step.bytes, freeBytes }),
+        );
+      if (row.layers.some((layer) => layer.folder === folder))
+        findings.push(finding(step, 'same name', 'stop', { name: folder, where: row.name }));
+    }
+    const selection = await projectSelection(db, projectId);
+    if (selection.missing > 0)
+      findings.push(
+        finding(step, 'media missing', 'note', {
+          project: project?.name ?? '',
+          missing: selection.missing,
+          total: selection.mediaTotal,
+        }),
+      );
+    const renamed = selection.chosen.filter((file) => !file.isDocument && nameOf(file.payloadPath) !== file.name);
+    if (renamed.length > 0)
+      findings.push(
+        finding(step, 'renamed in the archive', 'note', {
+          files: renamed.length,
+          example: nameOf(renamed[0]!.payloadPath),
+        }),
+      );
+    return findings;
+  },
+  async stores(tx, step, { carrierIds }) {
+    const rows = await tx
+      .selectDistinct({ id: stepItems.volumeId })
+      .from(stepItems)
+      .where(eq(stepItems.stepId, step.id));
+    return [
+      ...rows.map(({ id }) => ({ store: 'volume' as const, id, mode: 'look' as const })),
+      ...carrierIds.map((id) => ({ store: 'carrier' as const, id, mode: 'change' as const })),
+    ];
+  },
+  begin: writeRows,
+  run: (context, step, { projectId }) =>
+    withWriting(context, step, (writing) => runItems(context, step, workOf(writing, projectId))),
+  giveUp: (context, step, { projectId }) =>
+    withWriting(context, step, (writing) =>
+      finishItems(context, step, {
+        work: workOf(writing, projectId),
+        ending: { state: 'failed', trouble: context.givenUp },
+      }),
+    ),
+});

@@ -21,9 +21,11 @@ import { stepItems } from '../db/schema/plans.ts';
 import { projects } from '../db/schema/projects.ts';
 import { receipts } from '../db/schema/receipts.ts';
 import { volumes } from '../db/schema/stores.ts';
-import { currentPlan, runPlan, stageArchive, stageOriginals, stageRestore } from '../plan/plan.ts';
+import { currentPlan, findingsOf, runPlan } from '../plan/plan.ts';
+import { addArchive } from './archive.ts';
+import { addOriginalsRemoval } from './remove-originals.ts';
+import { addRestore } from './restore.ts';
 import { projectRows } from '../projects/projects.ts';
-import { findingsOf } from '../plan/review.ts';
 import { cancelJob } from '../runtime/queue.ts';
 
 let site: TestSite;
@@ -53,7 +55,7 @@ afterEach(() => site.close());
 const FOG = 1 as ProjectId;
 const bag = (...parts: string[]) => path.join(site.root, 'kd-1', 'fog_1', ...parts);
 const stage = (folder = 'fog_1') =>
-  stageArchive(site.db, { projectId: FOG, carrierId: carrier, folder, now: new Date() });
+  addArchive(site.db, { projectId: FOG, carrierIds: [carrier], folder, now: new Date() });
 async function runAll() {
   const plan = await currentPlan(site.db);
   const result = await runPlan(site.db, {
@@ -75,7 +77,7 @@ async function archiveFog() {
 }
 async function restoreTo(folder: string) {
   const [copy] = await site.db.select().from(archiveCopies);
-  await stageRestore(site.db, {
+  await addRestore(site.db, {
     archiveId: 1 as ArchiveId,
     copyId: copy!.id,
     volumeId: volume,
@@ -103,7 +105,7 @@ test('an archive is a bag that plain tools accept, laid out by bins, its documen
     'keramion-archive.json',
     'manifest-sha512.txt',
     'tagmanifest-sha512.txt',
-    'xxh128sum.txt',
+    'xxh64sum.txt',
   ]);
   execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'manifest-sha512.txt'], { cwd: bag() });
   execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'tagmanifest-sha512.txt'], { cwd: bag() });
@@ -133,17 +135,17 @@ test('a file that changed after it was staged keeps the archive from being seale
 });
 
 test('originals are not let go before a copy was read back', async () => {
-  await expect(stageOriginals(site.db, 1 as ArchiveId, new Date())).rejects.toThrow('There is no such archive');
+  await expect(addOriginalsRemoval(site.db, 1 as ArchiveId, new Date())).rejects.toThrow('There is no such archive');
   await archiveFog();
   await site.db.update(archiveCopies).set({ state: 'damaged' });
-  await expect(stageOriginals(site.db, 1 as ArchiveId, new Date())).rejects.toThrow(
+  await expect(addOriginalsRemoval(site.db, 1 as ArchiveId, new Date())).rejects.toThrow(
     'No copy of Fog has been read back',
   );
 });
 
 test('a copy that turns bad between plan and run holds every original', async () => {
   await archiveFog();
-  await stageOriginals(site.db, 1 as ArchiveId, new Date());
+  await addOriginalsRemoval(site.db, 1 as ArchiveId, new Date());
   await site.db.update(archiveCopies).set({ state: 'damaged' });
   await runAll();
   const items = await site.db.select().from(stepItems).where(eq(stepItems.stepId, 2));
@@ -156,7 +158,7 @@ test('an original that another project borrows stays, and so does one that chang
   await archiveFog();
   site.put('media/mist/mist.otio', otio('Mist', ['../fog/rushes/a.mov']));
   await site.read(volume);
-  await stageOriginals(site.db, 1 as ArchiveId, new Date());
+  await addOriginalsRemoval(site.db, 1 as ArchiveId, new Date());
   utimesSync(path.join(site.root, 'media/fog/other/a.mov'), 1, 1);
   await runAll();
   const items = await site.db
@@ -175,7 +177,7 @@ test('an original that another project borrows stays, and so does one that chang
 test('archived, removed and restored, the project is known again with nothing missing and every byte the same', async () => {
   const before = readFileSync(path.join(site.root, 'media/fog/rushes/a.mov'));
   await archiveFog();
-  await stageOriginals(site.db, 1 as ArchiveId, new Date());
+  await addOriginalsRemoval(site.db, 1 as ArchiveId, new Date());
   await runAll();
   expect(existsSync(path.join(site.root, 'media/fog/rushes/a.mov'))).toBe(false);
   expect(existsSync(path.join(site.root, 'media/fog/rushes/unused.mov'))).toBe(true);
@@ -241,10 +243,10 @@ describe('a damaged copy is told apart, and nothing of it is restored', () => {
 
 test('a carrier that is too small is told before the run, and refused by the run itself', async () => {
   const small = await site.carrier('kd-2', 100_000);
-  await stageArchive(site.db, { projectId: FOG, carrierId: small, folder: 'fog_1', now: new Date() });
+  await addArchive(site.db, { projectId: FOG, carrierIds: [small], folder: 'fog_1', now: new Date() });
   expect(await findingsOf(site.db, (await currentPlan(site.db)).steps)).toMatchObject([
-    { code: 'carrier too small', weight: 'stop', carrier: 'kd-2', freeBytes: 100_000 },
-    { code: 'name made different' },
+    { code: 'carrier too small', weight: 'stop', facts: { carrier: 'kd-2', freeBytes: 100_000 } },
+    { code: 'renamed in the archive' },
   ]);
   const job = await runAll();
   expect(job.trouble).toMatch(/kd-2 has 100 kB free and .* is needed. Nothing was written./);
@@ -255,7 +257,7 @@ test('a volume without room is told before a restore, and nothing is written', a
   await archiveFog();
   await site.db.update(volumes).set({ quota: true, capacityBytes: 400_000 });
   const [copy] = await site.db.select().from(archiveCopies);
-  await stageRestore(site.db, {
+  await addRestore(site.db, {
     archiveId: 1 as ArchiveId,
     copyId: copy!.id,
     volumeId: volume,

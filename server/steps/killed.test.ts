@@ -7,15 +7,18 @@ import path from 'node:path';
 import { sql } from 'drizzle-orm';
 import type { ArchiveId, CarrierId, FolderId, PlanId, ProjectId, VolumeId } from '#core/model.ts';
 import { otio, TestSite, until } from '#test/site.ts';
-import { archiveCopies, archiveFiles } from '../db/schema/archives.ts';
+import { archiveCopies, copyFiles } from '../db/schema/archives.ts';
 import { folders } from '../db/schema/catalogue.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { stepItems } from '../db/schema/plans.ts';
 import { receipts } from '../db/schema/receipts.ts';
-import { currentPlan, runPlan, stageArchive, stageCaches, stageRestore } from '../plan/plan.ts';
+import { currentPlan, runPlan } from '../plan/plan.ts';
+import { addArchive } from './archive.ts';
+import { addCacheRemoval } from './remove-caches.ts';
+import { addRestore } from './restore.ts';
 import { setHome } from '../projects/homes.ts';
 import { projectRows } from '../projects/projects.ts';
-import { stageMoveHome } from './stage-move.ts';
+import { addMoveHome } from './move-home-items.ts';
 
 let site: TestSite;
 let volume: VolumeId;
@@ -79,14 +82,8 @@ async function progress(): Promise<number> {
     .select({ n: sql`COUNT(*)`.mapWith(Number) })
     .from(stepItems)
     .where(sql`${stepItems.state} IN ('done', 'held')`);
-  const [copied] = await site.db
-    .select({ n: sql`COUNT(*)`.mapWith(Number) })
-    .from(archiveFiles)
-    .where(sql`${archiveFiles.state} <> 'waiting'`);
-  const restored = names(path.join(site.root, 'media/.keramion')).filter(
-    (name) => name.startsWith('restoring-') && !name.endsWith('.part'),
-  ).length;
-  return items!.n + copied!.n + restored;
+  const [copied] = await site.db.select({ n: sql`COUNT(*)`.mapWith(Number) }).from(copyFiles);
+  return items!.n + copied!.n;
 }
 
 const CLIPS = 60;
@@ -109,7 +106,7 @@ test('a purge killed in its middle removes each file once and says so once', asy
   const kept = site.put('media/rushes/a.mov');
   await site.read(volume);
   const all = await site.db.select({ id: folders.id }).from(folders);
-  await stageCaches(site.db, { folderIds: all.map((f) => f.id as FolderId), cutDay: 20_000, now: new Date() });
+  await addCacheRemoval(site.db, { folderIds: all.map((f) => f.id as FolderId), cutDay: 20_000, now: new Date() });
   await run();
   await killWhile(
     async () => true,
@@ -126,7 +123,7 @@ test('an archive and a restore killed in their middle end whole, with no half fi
   const sums = putProject();
   const carrier: CarrierId = await site.carrier('kd-1');
   await site.read(volume);
-  await stageArchive(site.db, { projectId: 1 as ProjectId, carrierId: carrier, folder: 'fog_1', now: new Date() });
+  await addArchive(site.db, { projectId: 1 as ProjectId, carrierIds: [carrier], folder: 'fog_1', now: new Date() });
   await run();
   const bag = path.join(site.root, 'kd-1/fog_1');
   // Until it is sealed there is nothing under its name; what is sealed is whole.
@@ -145,7 +142,7 @@ test('an archive and a restore killed in their middle end whole, with no half fi
   expect(names(path.join(site.root, 'kd-1/.keramion'))).toEqual(['identity.json']);
 
   const [copy] = await site.db.select().from(archiveCopies);
-  await stageRestore(site.db, {
+  await addRestore(site.db, {
     archiveId: 1 as ArchiveId,
     copyId: copy!.id,
     volumeId: volume,
@@ -189,7 +186,7 @@ test('a move home killed in its middle leaves every file in one place, whole, an
     { kind: 'source', volumeId: volume, folder: 'fog/camera' },
     { who: 'Mara', now: new Date() },
   );
-  await stageMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
+  await addMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
   await run();
   const everyOne = () => {
     // Whatever is under a name of its own is whole; nothing is nowhere.
@@ -199,7 +196,7 @@ test('a move home killed in its middle leaves every file in one place, whole, an
     const seen = new Set(
       ['media', 'system'].flatMap((top) => names(path.join(site.root, top))).map((name) => path.basename(name)),
     );
-    const taking = names(path.join(site.root, 'media/.keramion/taking')).length;
+    const taking = ['media', 'system'].flatMap((top) => names(path.join(site.root, top, '.keramion'))).length;
     expect([...sums.keys()].filter((name) => !seen.has(name)).length).toBeLessThanOrEqual(taking);
   };
   await killWhile(async () => true, everyOne);

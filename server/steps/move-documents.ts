@@ -1,21 +1,21 @@
 // After files were moved: documents that named them get a new version beside the old one, which names the new places in
 // the syntax of the station that wrote it. The old version is never touched. Run again, a version that is there already
 // is not written twice.
-import { existsSync, readdirSync, readFileSync } from 'node:fs';
-import path from 'node:path';
 import { and, eq, inArray, isNull, type SQL } from 'drizzle-orm';
-import { relinkDocument, sequenceFolder } from '#core/documents/relink.ts';
+import { relinkDocument } from '#core/documents/formats/registry.ts';
+import { sequenceFolder } from '#core/documents/relink.ts';
 import { relativeFrom, urlOfPath, writeTarget } from '#core/documents/targets.ts';
 import { nextVersion, versionOf } from '#core/documents/versions.ts';
 import { folderOf, joinPath, nameOf } from '#core/paths.ts';
 import { insideOf, pathOn, styleOf } from '#core/places/station-paths.ts';
 import { pathOfUrl } from '#core/documents/targets.ts';
-import { locate } from '#disk/paths.ts';
-import { writeWhole } from '#disk/private.ts';
 import { codeOf } from '#disk/facts.ts';
+import { listBeside, readSmall, writeBeside } from '#disk/beside.ts';
 import { type Database } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
+import type { Root } from '#disk/root.ts';
+import type { JobContext } from '../runtime/context.ts';
 import { documents, media, mediaTargets } from '../db/schema/documents.ts';
 import { mounts, volumes } from '../db/schema/stores.ts';
 
@@ -39,8 +39,16 @@ interface Mounted {
   path: string;
 }
 
-/** Writes the new versions. `moved` has the place of every file that was moved, by its number. */
-export async function relinkMoved(db: Database, moved: ReadonlyMap<number, Place>): Promise<NewVersion[]> {
+/**
+ * Writes the new versions. `moved` has the place of every file that was moved, by its number. `left` says which documents
+ * could not be written anew, and why: they still name the old places.
+ */
+export async function relinkMoved(
+  context: JobContext,
+  moved: ReadonlyMap<number, Place>,
+): Promise<{ versions: NewVersion[]; left: string[] }> {
+  const { db } = context;
+  const left: string[] = [];
   const naming = await documentsNaming(db, [...moved.keys()]);
   const stations = await allMounted(db);
   const written: NewVersion[] = [];
@@ -56,21 +64,41 @@ export async function relinkMoved(db: Database, moved: ReadonlyMap<number, Place
         return place ? [[target, place] as const] : [];
       }),
     );
-    const version = writeVersion(document, { places, byName: new Map() }, stations);
-    if (version) written.push(version);
+    try {
+      const version = await writeVersion(context, document, { places, byName: new Map(), stations });
+      if (version) written.push(version);
+    } catch (error) {
+      const code = codeOf(error);
+      if (!NOT_WRITTEN.has(code)) throw error;
+      left.push(`${document.name} (${code === 'ENOSPC' || code === 'EDQUOT' ? 'the volume is full' : code})`);
+    }
   }
-  return written;
+  return { versions: written, left };
 }
+
+/** What the system may refuse for one document while others can still be written. */
+const NOT_WRITTEN = new Set([
+  'ENOSPC',
+  'EDQUOT',
+  'EACCES',
+  'EPERM',
+  'EROFS',
+  'ENOENT',
+  'outside',
+  'not_the_one',
+  'EIO',
+]);
 
 /**
  * A new version of one document, in which these media lie elsewhere. Null where its kind cannot be written anew, or
  * nothing in it changes.
  */
 export async function relinkOne(
-  db: Database,
+  context: JobContext,
   documentId: number,
   chosen: ReadonlyMap<number, Place>,
 ): Promise<NewVersion | null> {
+  const { db } = context;
   const [document] = await namingDocuments(db, [eq(documents.id, documentId)]);
   if (!document) return null;
   const rows = await db
@@ -87,7 +115,7 @@ export async function relinkOne(
     // The folder of the chosen still is the folder of them all.
     else places.set(target, { ...place, path: joinPath(folderOf(place.path), pathOfUrl(nameOf(target))) });
   }
-  return writeVersion(document, { places, byName }, await allMounted(db));
+  return writeVersion(context, document, { places, byName, stations: await allMounted(db) });
 }
 
 async function documentsNaming(db: Database, fileIds: readonly number[]): Promise<Naming[]> {
@@ -106,7 +134,6 @@ const namingDocuments = (db: Database, which: readonly SQL[]) =>
       name: files.name,
       volumeId: files.volumeId,
       folder: folders.path,
-      root: volumes.path,
     })
     .from(documents)
     .leftJoin(media, eq(media.documentId, documents.id))
@@ -138,11 +165,17 @@ type Naming = Awaited<ReturnType<typeof namingDocuments>>[number];
 interface NewPlaces {
   places: ReadonlyMap<string, Place>;
   byName: ReadonlyMap<string, Place>;
+  stations: readonly Mounted[];
 }
 
-function writeVersion(document: Naming, { places, byName }: NewPlaces, stations: Mounted[]): NewVersion | null {
-  const place = locate(document.root, { path: joinPath(document.folder, document.name) }) as string;
-  const text = readFileSync(place, 'utf8');
+async function writeVersion(
+  context: JobContext,
+  document: Naming,
+  { places, byName, stations }: NewPlaces,
+): Promise<NewVersion | null> {
+  const root = await context.root(document.volumeId);
+  if (!root) throw Object.assign(new Error('Its volume is not there.'), { code: 'not_the_one' });
+  const text = readSmall(root, joinPath(document.folder, document.name));
   const asText = new Map([...places].map(([target, at]) => [target, `${at.volumeId}/${at.path}`]));
   const relinked = relinkDocument(document.name, text, {
     file: (written) => {
@@ -165,26 +198,24 @@ function writeVersion(document: Naming, { places, byName }: NewPlaces, stations:
     },
   });
   if (!relinked || relinked.replaced === 0) return null;
-  const beside = path.dirname(place);
   const { volumeId, folder } = document;
-  const same = readdirSync(beside).filter((name) => versionOf(name).stem === versionOf(document.name).stem);
-  const there = same.find((name) => name !== document.name && textOf(path.join(beside, name)) === relinked.text);
-  if (there) return { volumeId, folder, name: there, from: document.name, was: true };
-  for (let taken = same; ; taken = [...taken, nextVersion(document.name, taken)]) {
+  const there = listBeside(root, folder);
+  const same = there.filter((name) => versionOf(name).stem === versionOf(document.name).stem);
+  const was = same.find((name) => name !== document.name && textOf(root, joinPath(folder, name)) === relinked.text);
+  if (was) return { volumeId, folder, name: was, from: document.name, was: true };
+  for (let taken = same; ;) {
     const name = nextVersion(document.name, taken);
-    if (existsSync(path.join(beside, name))) continue;
-    try {
-      writeWhole(path.join(beside, name), relinked.text);
+    taken = [...taken, name];
+    await context.assertLease();
+    const temporary = (await context.names()).path('text', document.documentId);
+    if (writeBeside(root, { at: joinPath(folder, name), temporary }, relinked.text))
       return { volumeId, folder, name, from: document.name, was: false };
-    } catch (error) {
-      if (codeOf(error) !== 'EEXIST') throw error;
-    }
   }
 }
 
-function textOf(place: string): string | null {
+function textOf(root: Root, at: string): string | null {
   try {
-    return readFileSync(place, 'utf8');
+    return readSmall(root, at);
   } catch {
     return null;
   }

@@ -22,7 +22,7 @@ import { receipts } from '../db/schema/receipts.ts';
 import { setHome } from '../projects/homes.ts';
 import { allStrays } from '../projects/homes.ts';
 import { currentPlan, runPlan } from '../plan/plan.ts';
-import { stageMoveHome } from './stage-move.ts';
+import { addMoveHome } from './move-home-items.ts';
 import type { Worker } from '../worker.ts';
 
 let site: TestSite;
@@ -76,9 +76,9 @@ const left = (volume: string) =>
 
 test('strays go home with their sidecars, from their own volume and from another, and stay the same files', async () => {
   const before = await site.db.select().from(files).where(isNull(files.goneAt));
-  expect(await stageMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() })).toMatchObject({ files: 3 });
+  expect(await addMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() })).toMatchObject({ files: 3 });
   await run();
-  expect((await site.db.select().from(jobs))[0]).toMatchObject({ state: 'done', kind: 'move' });
+  expect((await site.db.select().from(jobs))[0]).toMatchObject({ state: 'done', kind: 'move home' });
   expect(text('store/fog/camera/B.mov')).toBe('b'.repeat(800));
   expect(text('store/fog/camera/B.xml')).toBe('<take/>');
   expect(text('store/fog/camera/day 2/C.mov')).toBe('c'.repeat(70_000));
@@ -99,7 +99,7 @@ test('strays go home with their sidecars, from their own volume and from another
 
 test('a document that named them gets a new version beside it, and the old one is not touched', async () => {
   const old = text('store/fog/Fog.otio');
-  await stageMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
+  await addMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
   await run();
   expect(text('store/fog/Fog.otio')).toBe(old);
   const fresh = text('store/fog/Fog v2.otio');
@@ -116,7 +116,7 @@ test('a document that named them gets a new version beside it, and the old one i
 });
 
 test('a file that changed after it was staged stays where it is; the rest goes on', async () => {
-  await stageMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
+  await addMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
   site.put('system/Desktop/fog/day 2/C.mov', 'changed meanwhile');
   site.put('store/stray/fog/B.mov', 'changed too');
   await run();
@@ -128,7 +128,7 @@ test('a file that changed after it was staged stays where it is; the rest goes o
 });
 
 test('nothing is ever written over: a name that was taken meanwhile holds the file', async () => {
-  await stageMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
+  await addMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
   site.put('store/fog/camera/B.mov', 'somebody else');
   site.put('store/fog/camera/day 2/C.mov', 'somebody else too');
   await run();
@@ -140,7 +140,7 @@ test('nothing is ever written over: a name that was taken meanwhile holds the fi
 });
 
 test('a link where the home should be is not followed out', async () => {
-  await stageMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
+  await addMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
   renameSync(at('store/fog/camera'), at('store/fog/camera-was'));
   mkdirSync(at('elsewhere'));
   symlinkSync(at('elsewhere'), at('store/fog/camera'));
@@ -152,7 +152,7 @@ test('a link where the home should be is not followed out', async () => {
 });
 
 test('a swapped disk holds everything that lies on it', async () => {
-  await stageMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
+  await addMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
   site.put('system/.keramion/identity.json', '{"identity":"another"}');
   const plan = await currentPlan(site.db);
   await runPlan(site.db, { planId: plan.planId as PlanId, version: plan.version, who: 'Mara', now: new Date() });
@@ -167,7 +167,7 @@ test('a home that has not enough room is refused before anything moves', async (
   const small = await site.volume('small', 'source', 1000);
   await site.read(small);
   await setHome(site.db, FOG, { kind: 'source', volumeId: small, folder: '' }, by());
-  await stageMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
+  await addMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
   await run();
   expect((await site.db.select().from(jobs))[0]).toMatchObject({ state: 'failed' });
   expect(text('system/Desktop/fog/day 2/C.mov')).toBe('c'.repeat(70_000));
@@ -178,24 +178,22 @@ test('files of one name from two places both arrive', async () => {
   site.put('system/Desktop/fog/B.mov', 'another b');
   utimesSync(at('system/Desktop/fog/B.mov'), 1000, 1000);
   await site.read(system);
-  await stageMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
+  await addMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
   await run();
   expect(text('store/fog/camera/B.mov')).toBe('b'.repeat(800));
   expect(text('store/fog/camera/from system/B.mov')).toBe('another b');
 });
 
 test('a home that is not set, and one with no strays, are told in a sentence', async () => {
-  await expect(stageMoveHome(site.db, { projectId: FOG, kind: 'audio', now: new Date() })).rejects.toThrow(
-    /has no home/,
-  );
-  await stageMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
-  await expect(stageMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() })).rejects.toThrow(
-    /Nothing was staged/,
+  await expect(addMoveHome(site.db, { projectId: FOG, kind: 'audio', now: new Date() })).rejects.toThrow(/has no home/);
+  await addMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
+  await expect(addMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() })).rejects.toThrow(
+    /Nothing was added/,
   );
 });
 
 test('folders and totals follow the files', async () => {
-  await stageMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
+  await addMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
   await run();
   const rows = await site.db
     .select()

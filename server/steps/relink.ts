@@ -1,151 +1,184 @@
-// Gives media of documents the files a person chose: each document gets a new version beside the old one, which stays as
-// it is. Refused where a document or a chosen file is no longer what the choice was made for.
-import { eq, inArray } from 'drizzle-orm';
-import { z } from 'zod';
+// Relinking: media of documents get the files that a person chose. Each document gets a new version beside the old one,
+// which stays as it is. A document or a chosen file that is no longer what the choice was made for is held.
+import { and, eq, inArray, isNull, sql } from 'drizzle-orm';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
-import { counted } from '#core/wording/amounts.ts';
-import { look } from '#disk/facts.ts';
-import { locate } from '#disk/paths.ts';
-import { inTransaction } from '../db/connect.ts';
+import { relinkMedia as kind } from '#core/steps/relink.ts';
+import { isUnchanged, look } from '#disk/facts.ts';
+import { heldFor, type ItemResult } from '#disk/remove.ts';
+import type { Database } from '../db/connect.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { documents, media } from '../db/schema/documents.ts';
+import type { steps } from '../db/schema/plans.ts';
+import { projects } from '../db/schema/projects.ts';
 import { volumes } from '../db/schema/stores.ts';
-import { Refused } from '../runtime/refused.ts';
-import { itemsHash, writeReceipt } from '../ledger/ledger.ts';
-import type { JobContext } from '../runtime/context.ts';
-import { type NewVersion, type Place, relinkOne } from './move-documents.ts';
-import { endJob } from '../runtime/queue.ts';
+import { canRelink } from '#core/documents/formats/registry.ts';
 import { readDocuments } from '../readings/read-documents.ts';
 import { readVolume } from '../readings/read-volume.ts';
+import type { JobContext } from '../runtime/context.ts';
+import { Refused } from '../runtime/refused.ts';
+import { finishItems, type Item, type ItemWork, runItems } from '../runtime/run-items.ts';
+import { addFileStep, FILE_FACTS, filesInPlans } from './adding.ts';
+import { commonFindings } from './findings.ts';
+import { serverStep } from './kind.ts';
+import { type NewVersion, type Place, relinkOne } from './move-documents.ts';
+import { volumesOfItems } from './remove.ts';
 
-export const RelinkParams = z.object({
-  projectId: z.number(),
-  choices: z.array(z.object({ mediaId: z.number(), fileId: z.number() })).min(1),
-});
+type Choices = readonly { mediaId: number; fileId: number }[];
 
-export async function runRelink(context: JobContext): Promise<void> {
-  const { db, job, pools } = context;
-  const { projectId, choices } = RelinkParams.parse(job.params);
-  context.phase('writing new versions', 'files', choices.length);
-  const places = await placesOf(context, choices);
+/** Adds the relinking of media of one project. Its items are the documents that get a new version. */
+export async function addRelinking(
+  db: Database,
+  { projectId, choices, now }: { projectId: ProjectId; choices: Choices; now: Date },
+): Promise<{ files: number; bytes: number }> {
+  if (new Set(choices.map((choice) => choice.mediaId)).size !== choices.length || choices.length === 0)
+    throw new Refused('Choose one file for each clip. Nothing was added.');
+  const [project] = await db.select().from(projects).where(eq(projects.id, projectId));
   const rows = await db
-    .select({ mediaId: media.id, documentId: media.documentId, projectId: media.projectId, name: media.name })
+    .select({ projectId: media.projectId, fileId: documents.fileId, name: files.name })
     .from(media)
-    .where(inArray(media.id, [...places.keys()]));
-  const byDocument = new Map<number, Map<number, Place>>();
-  for (const { mediaId, documentId } of rows)
-    byDocument.set(documentId, (byDocument.get(documentId) ?? new Map()).set(mediaId, places.get(mediaId)!));
-  if (rows.length !== choices.length || rows.some((row) => row.projectId !== projectId))
-    throw new Refused(
-      'The documents were read anew since, so the choice no longer fits. Nothing was written; choose again.',
-    );
-  const versions: NewVersion[] = [];
-  const names: string[] = [];
-  const before = await Promise.all([...byDocument.keys()].map((documentId) => expectUnchanged(context, documentId)));
-  for (const [documentId, chosen] of byDocument) {
-    await context.checkLease();
-    // Written and read already by an earlier run of this very job, which was killed before it could say so.
-    const done = before.find((one) => one.documentId === documentId)!.newer;
-    const version = done === null ? await relinkOne(db, documentId, chosen) : null;
-    if (done === null && !version)
-      throw new Refused(
-        `A document cannot be written anew: it is a bundle, a sound session, its text is not UTF-8, or nothing in it would change. ${names.length > 0 ? `${names.join(', ')} had been written and stays.` : 'Nothing was written.'} Relink it in the program that wrote it.`,
-      );
-    if (version) versions.push(version);
-    names.push(version?.name ?? done!);
-    context.add(chosen.size);
-  }
-  for (const { volumeId, folder } of versions) {
-    const options = { stop: context.stop, now: context.now, folder };
-    const reading = await readVolume(db, pools.walk, volumeId as VolumeId, options);
-    await readDocuments(db, pools.documents, volumeId as VolumeId, { now: context.now, reading });
-  }
-  await inTransaction(db, async (tx) => {
-    await writeReceipt(tx, {
-      at: context.now(),
-      who: job.who,
-      action: 'media relinked',
-      title: `${counted(rows.length, 'clip')} relinked in ${names.join(', ')}`.slice(0, 480),
-      projectId: projectId as ProjectId,
-      jobId: job.id,
-      files: rows.length,
-      bytes: 0,
-      held: 0,
-      facts: { newVersions: names },
-      itemsSha256: itemsHash(rows.map((row) => `${row.name}\t${JSON.stringify(places.get(row.mediaId))}`)),
-    });
-    await endJob(tx, job, { state: 'done' });
-  });
-}
-
-/** Where the chosen files lie; refused where one is not there any more. */
-async function placesOf(
-  { db }: JobContext,
-  choices: readonly { mediaId: number; fileId: number }[],
-): Promise<Map<number, Place>> {
-  const found = await db
-    .select({ file: files, folder: folders.path, rawFolder: folders.rawPath, volume: volumes })
-    .from(files)
-    .innerJoin(folders, eq(folders.id, files.folderId))
-    .innerJoin(volumes, eq(volumes.id, files.volumeId))
+    .innerJoin(documents, eq(documents.id, media.documentId))
+    .innerJoin(files, eq(files.id, documents.fileId))
     .where(
       inArray(
-        files.id,
-        choices.map((choice) => choice.fileId),
+        media.id,
+        choices.map((choice) => choice.mediaId),
       ),
     );
+  if (!project || rows.length !== choices.length || rows.some((row) => row.projectId !== projectId))
+    throw new Refused('The documents were read anew since, so the choice no longer fits. Look again and choose anew.');
+  const fixed = rows.find((row) => !canRelink(row.name));
+  if (fixed)
+    throw new Refused(
+      `${fixed.name} is a bundle that Keramion reads and does not write. Relink it in the program that wrote it; nothing was added.`,
+    );
+  const chosen = choices.map(({ mediaId, fileId }) => ({ mediaId, fileId }));
+  const fileIds = [...new Set(rows.map((row) => row.fileId))];
+  return addFileStep(
+    db,
+    { kind, params: { projectId, choices: chosen }, names: { project: project.name }, now },
+    async (tx, stepId) => {
+      const busy = await filesInPlans(tx, fileIds);
+      const free = fileIds.filter((id) => !busy.has(id));
+      if (free.length < fileIds.length)
+        throw new Refused('A document of these is in a plan already. Run that first. Nothing was added.');
+      await tx.execute(sql`
+        INSERT INTO step_items (${FILE_FACTS.columns}) SELECT ${stepId}, ${FILE_FACTS.values}
+        FROM files f JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id WHERE f.id IN ${free} AND f.gone_at IS NULL`);
+      return 'The documents are not there any more. Nothing was added.';
+    },
+  );
+}
+
+async function relinkItem(
+  context: JobContext,
+  { item, choices, versions }: { item: Item; choices: Choices; versions: NewVersion[] },
+): Promise<ItemResult> {
+  const root = await context.root(item.volumeId);
+  if (!root) return { done: false, reason: 'unreachable' };
+  const now = heldFor(() => {
+    const facts = look(root.place(item));
+    if (facts.is !== 'file') return { done: false, reason: facts.is === 'gone' ? 'gone' : 'not a file' };
+    return isUnchanged(facts, item) ? { done: true } : { done: false, reason: 'changed' };
+  });
+  if (!now.done) return now;
+  const [document] = await context.db.select().from(documents).where(eq(documents.fileId, item.fileId));
+  if (!document || document.state !== 'read') return { done: false, reason: 'changed' };
+  if (document.supersededBy !== null)
+    return { done: false, reason: 'changed', detail: 'a newer version counts by now' };
+  const own = await context.db.select({ id: media.id }).from(media).where(eq(media.documentId, document.id));
+  const ids = new Set(own.map((row) => row.id));
+  const places = await placesOf(
+    context,
+    choices.filter((choice) => ids.has(choice.mediaId)),
+  );
+  if (places === null) return { done: false, reason: 'changed', detail: 'a chosen file is not what it was any more' };
+  if (places.size === 0) return { done: false, reason: 'changed', detail: 'it was read anew since' };
+  const version = await relinkOne(context, document.id, places);
+  if (!version) return { done: false, reason: 'changed', detail: 'nothing in it would change' };
+  versions.push(version);
+  return { done: true, detail: version.name };
+}
+
+/** Where the chosen files lie; null where one is not there any more, or is another. */
+async function placesOf(context: JobContext, choices: Choices): Promise<Map<number, Place> | null> {
   const places = new Map<number, Place>();
   for (const { mediaId, fileId } of choices) {
-    const row = found.find((each) => each.file.id === fileId);
-    if (!row || row.file.rawName || row.rawFolder)
-      throw new Refused(
-        'A chosen file is no longer known, or its name is not text. Nothing was written; choose again.',
-      );
-    const place = joinPath(row.folder, row.file.name);
-    const facts = look(locate(row.volume.path, { path: place }));
-    if (facts.is !== 'file' || facts.sizeBytes !== row.file.sizeBytes || facts.modifiedUs !== row.file.modifiedUs)
-      throw new Refused(
-        `${row.file.name} on ${row.volume.name} is not what was chosen any more. Nothing was written; read the volume again and choose anew.`,
-      );
-    places.set(mediaId, { volumeId: row.volume.id, path: place });
+    const [row] = await context.db
+      .select({ file: files, folder: folders.path, rawFolder: folders.rawPath, volume: volumes })
+      .from(files)
+      .innerJoin(folders, eq(folders.id, files.folderId))
+      .innerJoin(volumes, eq(volumes.id, files.volumeId))
+      .where(and(eq(files.id, fileId), isNull(files.goneAt)));
+    if (!row || row.file.rawName || row.rawFolder) return null;
+    const path = joinPath(row.folder, row.file.name);
+    const root = await context.root(row.volume.id);
+    if (!root) return null;
+    const is = heldFor(() => {
+      const facts = look(root.placeText(path));
+      const same = facts.is === 'file' && isUnchanged(facts, { ...row.file, device: row.volume.device });
+      return same ? { done: true } : { done: false, reason: 'changed' };
+    });
+    if (!is.done) return null;
+    places.set(mediaId, { volumeId: row.volume.id, path });
   }
   return places;
 }
 
-/**
- * The document must be the one that was read: what it names could be something else by now. Where a newer version counts,
- * that is refused too, unless it is a run of this job before that wrote it; then its name is given.
- */
-async function expectUnchanged(
-  { db, job }: JobContext,
-  documentId: number,
-): Promise<{ documentId: number; newer: string | null }> {
-  const [row] = await db
-    .select({ document: documents, name: files.name, folder: folders.path, volume: volumes })
-    .from(documents)
-    .innerJoin(files, eq(files.id, documents.fileId))
-    .innerJoin(folders, eq(folders.id, files.folderId))
-    .innerJoin(volumes, eq(volumes.id, files.volumeId))
-    .where(eq(documents.id, documentId));
-  if (!row) throw new Refused('The document is no longer known. Nothing was written.');
-  if (row.volume.readOnly) throw new Refused(`${row.volume.name} can only be read. Nothing was written.`);
-  const facts = look(locate(row.volume.path, { path: joinPath(row.folder, row.name) }));
-  const { readSizeBytes, readModifiedUs, state, supersededBy } = row.document;
-  const same = facts.is === 'file' && facts.sizeBytes === readSizeBytes && facts.modifiedUs === readModifiedUs;
-  if (!same || state !== 'read')
-    throw new Refused(
-      `${row.name} was changed since it was read. Nothing was written; read ${row.volume.name} again first.`,
-    );
-  if (supersededBy === null) return { documentId, newer: null };
-  const [newer] = await db
-    .select({ name: documents.name, readAt: documents.readAt })
-    .from(documents)
-    .where(eq(documents.id, supersededBy));
-  const isOurs = job.attempts > 1 && newer !== undefined && job.startedAt !== null && newer.readAt >= job.startedAt;
-  if (!isOurs)
-    throw new Refused(
-      `${newer?.name ?? 'A newer version'} counts in the stead of ${row.name} by now. Nothing was written; choose again for that one.`,
-    );
-  return { documentId, newer: newer.name };
+function workOf(
+  context: JobContext,
+  step: typeof steps.$inferSelect,
+  { projectId, choices }: { projectId: ProjectId; choices: Choices },
+): ItemWork {
+  const versions: NewVersion[] = [];
+  return {
+    kind,
+    projectId,
+    batch: 10,
+    act: async (items) => {
+      const outcomes = [];
+      for (const item of items) {
+        outcomes.push({ item, result: await relinkItem(context, { item, choices, versions }) });
+        context.add(item.sizeBytes);
+      }
+      return outcomes;
+    },
+    // A new version is there whole or not at all; run again it is found and not written twice.
+    settle: async (items) => items.map((item) => ({ item, result: null })),
+    conclude: async () => {
+      const { db, pools, stop, now } = context;
+      for (const { volumeId, folder } of versions) {
+        const path = context.pathOf(volumeId)!;
+        const reading = await readVolume(db, pools.walk, volumeId as VolumeId, { stop, now, folder, path });
+        await readDocuments(db, pools.documents, volumeId as VolumeId, { now, reading, path });
+      }
+    },
+    lastWords: async () => ({ newVersions: versions.map((version) => version.name), clips: choices.length }),
+  };
 }
+
+export const relinkMedia = serverStep({
+  kind,
+  findings: (db, step) => commonFindings(db, step),
+  async stores(tx, step, { choices }) {
+    const chosen = await tx
+      .selectDistinct({ id: files.volumeId })
+      .from(files)
+      .where(
+        inArray(
+          files.id,
+          choices.map((choice) => choice.fileId),
+        ),
+      );
+    return [
+      ...(await volumesOfItems(tx, step.id)),
+      ...chosen.map(({ id }) => ({ store: 'volume' as const, id, mode: 'look' as const })),
+    ];
+  },
+  run: (context, step, params) => runItems(context, step, workOf(context, step, params)),
+  giveUp: (context, step, params) =>
+    finishItems(context, step, {
+      work: { ...workOf(context, step, params), conclude: undefined },
+      ending: { state: 'failed', trouble: context.givenUp },
+    }),
+});

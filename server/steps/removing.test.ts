@@ -21,9 +21,11 @@ import { files, folders } from '../db/schema/catalogue.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { plans, stepItems } from '../db/schema/plans.ts';
 import { receipts } from '../db/schema/receipts.ts';
-import { brokenReceipts } from '../ledger/ledger.ts';
-import { currentPlan, emptyPlan, runPlan, stageCaches, unstage } from '../plan/plan.ts';
-import { findingsOf } from '../plan/review.ts';
+import { brokenReceipts } from '../runtime/receipts.ts';
+import { currentPlan, emptyPlan, findingsOf, removeStep, runPlan } from '../plan/plan.ts';
+import { addCacheRemoval } from './remove-caches.ts';
+import { privateName } from '#disk/private-names.ts';
+import { siteMark } from '../db/site-mark.ts';
 import { cancelJob } from '../runtime/queue.ts';
 
 let site: TestSite;
@@ -44,7 +46,7 @@ function cache(name: string, content = name) {
 }
 async function stageAll() {
   const all = await site.db.select({ id: folders.id }).from(folders);
-  return stageCaches(site.db, {
+  return addCacheRemoval(site.db, {
     folderIds: all.map((f) => f.id as FolderId),
     cutDay: cutDay(Date.now(), 30),
     now: new Date(),
@@ -174,7 +176,7 @@ test('a cache that a document began to name is no cache any more: not staged, an
     { path: 'cache/a.mov', state: 'held', reason: 'in use' },
     { path: 'cache/b.mov', state: 'done' },
   ]);
-  await expect(stageAll()).rejects.toThrow('Nothing was staged.');
+  await expect(stageAll()).rejects.toThrow('Nothing was added.');
 });
 
 test('two people run one plan: one of them runs it, the other is told, and everything goes once', async () => {
@@ -201,7 +203,7 @@ test('a plan that was changed after it was looked at is not run', async () => {
   await site.read(volume);
   const all = await site.db.select({ id: folders.id, path: folders.path }).from(folders);
   const stage = (folder: string) =>
-    stageCaches(site.db, {
+    addCacheRemoval(site.db, {
       folderIds: all.filter((f) => f.path === folder).map((f) => f.id as FolderId),
       cutDay: 20_000,
       now: new Date(),
@@ -213,7 +215,7 @@ test('a plan that was changed after it was looked at is not run', async () => {
     await runPlan(site.db, { planId: seen.planId as PlanId, version: seen.version, who: 'Mara', now: new Date() }),
   ).toMatchObject({ ok: false, trouble: { code: 'changed meanwhile' } });
   expect(await site.db.select().from(jobs)).toHaveLength(0);
-  await unstage(site.db, (await currentPlan(site.db)).steps[0]!.stepId, new Date());
+  await removeStep(site.db, (await currentPlan(site.db)).steps[0]!.stepId, new Date());
   expect((await currentPlan(site.db)).steps).toHaveLength(1);
   await emptyPlan(site.db, new Date());
   expect(await currentPlan(site.db)).toMatchObject({ planId: null, steps: [] });
@@ -229,8 +231,8 @@ test('the review tells what the last reading saw otherwise', async () => {
   await site.read(volume);
   const findings = await findingsOf(site.db, (await currentPlan(site.db)).steps);
   expect(findings).toMatchObject([
-    { code: 'items differ', reason: 'changed', files: 1 },
-    { code: 'items differ', reason: 'gone', files: 1 },
+    { code: 'items differ', facts: { reason: 'changed', files: 1 } },
+    { code: 'items differ', facts: { reason: 'gone', files: 1 } },
   ]);
 });
 
@@ -239,13 +241,18 @@ test('a file killed between being taken and being removed goes at the next run, 
   await site.read(volume);
   await stageAll();
   const staged = await site.db.select().from(stepItems).orderBy(stepItems.path);
-  await site.db.update(stepItems).set({ state: 'started' });
-  const taking = place('.keramion/taking');
-  mkdirSync(taking, { recursive: true });
-  renameSync(a, path.join(taking, String(staged[0]!.id)));
-  renameSync(b, path.join(taking, String(staged[1]!.id)));
-  writeFileSync(path.join(taking, String(staged[1]!.id)), 'somebody wrote into it');
   await run();
+  const [job] = await site.db.select().from(jobs);
+  await site.db.update(stepItems).set({ state: 'started' });
+  // Where an earlier lease of this very job left them.
+  const taken = (item: number) =>
+    place(
+      `.keramion/${privateName({ use: 'out', site: mark, job: job!.mark, lease: '00000000-0000-4000-8000-000000000000', item })}`,
+    );
+  const mark = await siteMark(site.db);
+  renameSync(a, taken(staged[0]!.id));
+  renameSync(b, taken(staged[1]!.id));
+  writeFileSync(taken(staged[1]!.id), 'somebody wrote into it');
   await work();
   expect(await items()).toMatchObject([
     { path: 'cache/a.frm', state: 'done' },

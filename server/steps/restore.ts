@@ -1,253 +1,400 @@
-// Brings an archive back to a volume, under a name of its own: the chain of checksums is followed from the catalogue to
-// every byte while copying, the document is relinked to where its media now lies, and the project is known again.
-// Built under a private name; a killed run goes on where it was, and nothing half-restored is ever seen.
-import { existsSync, mkdirSync, readFileSync, renameSync, rmSync, statfsSync } from 'node:fs';
-import path from 'node:path';
-import { eq } from 'drizzle-orm';
+// Bringing an archive back to a volume, under a name of its own: the chain of checksums is followed from the catalogue to
+// every byte while copying, documents are pointed to where their media now lies, and the project is known again. Built in
+// a private folder that carries this job's mark; a killed run goes on where it was, and nothing half-restored is ever seen.
+import { eq, sql } from 'drizzle-orm';
 import { fileUrlOf, pathOfUrl } from '#core/documents/targets.ts';
 import { relinkOtio } from '#core/documents/relink.ts';
-import { FAST_SUMS, MANIFEST, type ManifestEntry, parseManifest, PAYLOAD, TAG_MANIFEST } from '#core/fixity/bagit.ts';
-import type { ProjectId, VolumeId } from '#core/model.ts';
-import { folderOf, resolveInside } from '#core/paths.ts';
-import type { StepWhat } from '#core/plan/plan.ts';
-import { codeOf } from '#disk/facts.ts';
-import { absoluteText, refuseLinks } from '#disk/paths.ts';
-import { PRIVATE_FOLDER, renameNew, syncFolder, writeWhole } from '#disk/private.ts';
-import { type ArchiveSource, folderCarrier } from '../carriers/carrier.ts';
-import { inTransaction } from '../db/connect.ts';
-import { archives } from '../db/schema/archives.ts';
-import { steps } from '../db/schema/plans.ts';
-import { carriers, volumes } from '../db/schema/stores.ts';
-import { Refused } from '../runtime/refused.ts';
+import { PAYLOAD } from '#core/fixity/bagit.ts';
+import type { ArchiveId, ProjectId, VolumeId } from '#core/model.ts';
+import { folderOf, joinPath, relativePath, resolveInside } from '#core/paths.ts';
+import { restoreArchive as kind } from '#core/steps/restore.ts';
+import { codeOf, isMissing, look } from '#disk/facts.ts';
+import { freeBytesOf, isFolderOf, keepTime, makeFolder, placeFolder, removeFolder } from '#disk/folders.ts';
+import { readSmall } from '#disk/beside.ts';
+import type { Root } from '#disk/root.ts';
+import { removeOwn, renameNew, writeNew } from '#disk/write.ts';
+import {
+  CopyDamaged,
+  type CopyPart,
+  copyPartsOf,
+  markDamaged,
+  type TrustedSums,
+  trustedSums,
+  withCarrier,
+} from '../archives/copies.ts';
+import { readFromCarrier } from '../carriers/copying.ts';
+import { CarrierAway } from '../carriers/kind.ts';
+import { pathHash } from '../db/catalogue-writer.ts';
+import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
+import { archiveCopies, archives } from '../db/schema/archives.ts';
+import { folders } from '../db/schema/catalogue.ts';
+import { jobs } from '../db/schema/jobs.ts';
+import { stepItems, steps } from '../db/schema/plans.ts';
+import { volumes } from '../db/schema/stores.ts';
 import { claim } from '../readings/claims.ts';
-import { itemsHash, writeReceipt } from '../ledger/ledger.ts';
-import { stateOf, tooSmall } from '../stores/stores.ts';
-import { volumeFree } from '../stores/volume-free.ts';
-import { inParallel, sha512 } from './archive.ts';
-import type { JobContext } from '../runtime/context.ts';
-import { endJob } from '../runtime/queue.ts';
 import { readDocuments } from '../readings/read-documents.ts';
 import { readVolume } from '../readings/read-volume.ts';
+import type { JobContext } from '../runtime/context.ts';
+import { inParallel } from '../runtime/in-parallel.ts';
+import type { Ending } from '../runtime/queue.ts';
+import { Refused } from '../runtime/refused.ts';
+import { finishItems, type Item, type ItemWork, type Outcome, runItems } from '../runtime/run-items.ts';
+import { tooSmall } from '../stores/look.ts';
+import { volumeFree } from '../stores/volume-free.ts';
+import { addStep } from './adding.ts';
+import { carriersAway, finding, readOnly, tooFull, unreachable } from './findings.ts';
+import { serverStep } from './kind.ts';
 
-type RestoreStep = Extract<StepWhat, { kind: 'restore' }>;
+export interface NewRestore {
+  archiveId: ArchiveId;
+  copyId: number;
+  volumeId: VolumeId;
+  folder: string;
+  now: Date;
+}
+
+export async function addRestore(
+  db: Database,
+  { archiveId, copyId, volumeId, folder, now }: NewRestore,
+): Promise<{ files: number; bytes: number }> {
+  const [archive] = await db.select().from(archives).where(eq(archives.id, archiveId));
+  const [copy] = await db
+    .select()
+    .from(archiveCopies)
+    .where(sql`${archiveCopies.id} = ${copyId} AND ${archiveCopies.archiveId} = ${archiveId}`);
+  const [volume] = await db.select().from(volumes).where(eq(volumes.id, volumeId));
+  const part = copy && (await copyPartsOf(db, archiveId)).find((one) => one.copyId === copyId);
+  if (!archive || !copy || !volume || !part)
+    throw new Refused('The archive, its copy or the volume is not known. Nothing was added.');
+  if (copy.state !== 'good')
+    throw new Refused(
+      `This copy of ${archive.name} is ${copy.state}, so it cannot be restored from. Nothing was added.`,
+    );
+  const params = { archiveId, copyId, carrierId: part.carrierId as never, volumeId, folder };
+  const names = { volume: volume.name, project: archive.name };
+  return inTransaction(db, async (tx) => {
+    const stepId = await addStep(tx, { kind, params, names, now });
+    const sum = { files: archive.files, bytes: archive.bytes };
+    await tx.update(steps).set(sum).where(eq(steps.id, stepId));
+    return sum;
+  });
+}
 
 interface Restoring {
   context: JobContext;
-  what: RestoreStep;
+  step: typeof steps.$inferSelect;
+  folder: string;
   archive: typeof archives.$inferSelect;
   volume: typeof volumes.$inferSelect;
-  source: ArchiveSource;
-  /** Where the restored project is built, and where it then lies. */
-  begun: string;
-  final: string;
-  /** A note, written just before the project gets its name, that what stands there is ours. */
-  placed: string;
+  part: CopyPart;
+  root: Root | null;
+  sums: TrustedSums | null;
+  /** An earlier run gave it its name. */
+  placed: boolean;
 }
 
-export async function runRestore(context: JobContext): Promise<void> {
-  const restoring = await open(context);
-  try {
-    // Put into place by an earlier run of this very job, which was killed before it could say so.
-    const placed = existsSync(restoring.placed) && existsSync(restoring.final) && !existsSync(restoring.begun);
-    if (!placed) await build(restoring);
-  } catch (thrown) {
-    const error = context.reasonOf(thrown);
-    if ((error as Error).name !== 'LeaseLost') rmSync(restoring.begun, { recursive: true, force: true });
-    throw error;
-  }
-  await makeKnown(restoring);
+async function open(
+  context: JobContext,
+  step: typeof steps.$inferSelect,
+  params: { archiveId: number; copyId: number; volumeId: number; folder: string },
+): Promise<Restoring> {
+  const { db } = context;
+  const [archive] = await db.select().from(archives).where(eq(archives.id, params.archiveId));
+  const [volume] = await db.select().from(volumes).where(eq(volumes.id, params.volumeId));
+  const parts = await copyPartsOf(db, params.archiveId, (id) => context.carrierPath(id));
+  const part = parts.find((one) => one.copyId === params.copyId);
+  if (!archive || !volume || !part) throw new Error('The archive, copy or volume of this job is not in the catalogue.');
+  return { context, step, folder: params.folder, archive, volume, part, root: null, sums: null, placed: false };
 }
 
-async function open(context: JobContext): Promise<Restoring> {
-  const { db, job } = context;
-  const [step] = await db.select().from(steps).where(eq(steps.id, job.stepId!));
-  const what = step?.what;
-  if (what?.kind !== 'restore') throw new Error('This job has no restore step.');
-  const [archive] = await db.select().from(archives).where(eq(archives.id, what.archiveId));
-  const [carrier] = await db.select().from(carriers).where(eq(carriers.id, what.carrierId));
-  const [volume] = await db.select().from(volumes).where(eq(volumes.id, what.volumeId));
-  if (!archive || !carrier || !volume)
-    throw new Error('The archive, carrier or volume of this job is not in the catalogue.');
-  for (const store of [carrier, volume])
-    if (stateOf(store).state !== 'reachable')
-      throw new Refused(
-        `${store.name} cannot be reached, or another disk is in its place. Nothing was restored. Connect it and stage the restore again.`,
-      );
-  const source = folderCarrier(carrier.path, carrier.capacityBytes).source(archive.folder);
-  return {
-    context,
-    what,
-    archive,
-    volume,
-    source,
-    begun: path.join(volume.path, PRIVATE_FOLDER, `restoring-${job.id}`),
-    final: absoluteText(volume.path, what.folder),
-    placed: path.join(volume.path, PRIVATE_FOLDER, `restored-${job.id}`),
-  };
-}
-
-async function build(restoring: Restoring): Promise<void> {
-  const { context, archive, volume, begun, final } = restoring;
-  refuseLinks(volume.path, restoring.what.folder);
-  if (existsSync(final)) throw nameTaken(restoring);
-  const sums = trustedSums(restoring);
-  const total = archive.bytes;
-  if (!existsSync(begun)) {
-    const free = Math.min(await volumeFree(context.db, volume.id as VolumeId), freeOnDisk(volume.path));
-    if (free < total) throw new Refused(tooSmall(volume.name, total, free).replace('written', 'restored'));
-  }
-  mkdirSync(begun, { recursive: true });
-  context.phase('restoring', 'bytes', total);
-  await inParallel(context.pools.content.size, sums, (entry) => copyOne(restoring, entry));
-  relinkDocuments(restoring, sums);
-  await context.checkLease();
-  refuseLinks(volume.path, restoring.what.folder);
-  mkdirSync(path.dirname(final), { recursive: true });
-  if (existsSync(final)) throw nameTaken(restoring);
-  rmSync(restoring.placed, { force: true });
-  writeWhole(restoring.placed, '');
-  renameSync(begun, final);
-  syncFolder(path.dirname(final));
-}
-
-const nameTaken = ({ volume, what }: Restoring) =>
-  new Refused(
-    `${volume.name} has something named ${what.folder} already, and nothing is ever written over. Nothing was restored. Choose another name.`,
-  );
-
-function freeOnDisk(root: string): number {
-  const fs = statfsSync(root);
-  return fs.bavail * fs.bsize;
-}
-
-/** Sums of every payload file, trusted because each list is covered by the one before it, up to the catalogue. */
-function trustedSums({ archive, source }: Restoring): ManifestEntry[] {
-  const damaged = (detail: string) =>
-    new Refused(`This copy of ${archive.name} is damaged: ${detail}. Nothing was restored. Restore from another copy.`);
-  const text = (name: string) => {
-    try {
-      return source.readText(name);
-    } catch (error) {
-      throw damaged(`${name} cannot be read (${codeOf(error)})`);
-    }
-  };
-  const list = (name: string, digits: number) => {
-    const reading = parseManifest(text(name), digits);
-    if (!reading.ok) throw damaged(`line ${reading.trouble.line} of ${name} is wrong (${reading.trouble.detail})`);
-    return reading.entries;
-  };
-  if (sha512(text(TAG_MANIFEST)) !== archive.manifestSha512)
-    throw damaged(`${TAG_MANIFEST} is not the one that was sealed`);
-  for (const entry of list(TAG_MANIFEST, 128))
-    if (sha512(text(entry.path)) !== entry.hash) throw damaged(`${entry.path} is not what was sealed`);
-  const strong = new Set(list(MANIFEST, 128).map((entry) => entry.path));
-  const fast = list(FAST_SUMS, 32);
-  if (
-    fast.length !== strong.size ||
-    fast.some((entry) => !strong.has(entry.path) || !entry.path.startsWith(`${PAYLOAD}/`))
-  )
-    throw damaged(`${FAST_SUMS} and ${MANIFEST} do not list the same files`);
-  return fast;
-}
-
-/** Copies one file under a temporary name, compares its sum, and only then gives it its own. */
-async function copyOne({ context, archive, source, begun }: Restoring, entry: ManifestEntry): Promise<void> {
-  context.check();
-  const target = absoluteText(begun, entry.path.slice(PAYLOAD.length + 1));
-  if (existsSync(target)) {
-    // Compared by an earlier run before it got its name.
-    context.add(source.sizeOf(entry.path));
+/** Everything that can be known before the first byte: the places, the room, the copy's own lists. */
+async function prepare(restoring: Restoring): Promise<void> {
+  const { context, archive, volume, part, folder, step } = restoring;
+  const checked = relativePath(folder);
+  if (!checked.ok || checked.path !== folder)
+    throw new Refused(`${folder} leads out of ${volume.name}, so nothing was restored. Choose another name.`);
+  const root = await context.root(volume.id);
+  if (!root) throw notThere(volume.name);
+  restoring.root = root;
+  const built = await privateFolder(restoring);
+  if (await isPlaced(restoring)) {
+    restoring.placed = true;
     return;
   }
-  mkdirSync(path.dirname(target), { recursive: true });
-  const temporary = `${target}.part`;
-  rmSync(temporary, { force: true });
-  let sum: string;
-  try {
-    const result = await context.pools.content.ask(
-      { from: source.place(entry.path), to: temporary, sha512: false },
-      { progress: (bytes) => context.add(bytes), stop: context.stop },
+  if (isTaken(root, folder)) throw nameTaken(restoring);
+  const begun = look(root.placeText(built)).is === 'folder';
+  if (!begun) {
+    const free = Math.min(await volumeFree(context.db, volume.id as VolumeId), freeBytesOf(root));
+    if (free < archive.bytes) throw new Refused(tooSmall(volume.name, archive.bytes, free, 'restored'));
+    // Begun for the first time, or after what was there went away: nothing that was written down of it counts.
+    await context.transaction((tx) =>
+      tx.update(stepItems).set({ state: 'waiting' }).where(eq(stepItems.stepId, step.id)),
     );
-    sum = result.xxh128;
+  }
+  makeFolder(root, built);
+  try {
+    restoring.sums = await withCarrier(part, (carrier) => trustedSums(carrier, part));
   } catch (error) {
-    context.check();
-    const code = codeOf(error);
-    if (code === 'ENOSPC')
-      throw new Refused(
-        'The volume is full. What had been restored was taken away again; the archive is as it was. Free some space and restore again.',
-      );
-    if (code === 'ENOENT' || code === 'EIO')
-      throw new Refused(
-        `This copy of ${archive.name} is damaged: ${entry.path} cannot be read (${code}). Nothing was restored. Restore from another copy.`,
-      );
+    if (error instanceof CarrierAway) throw notThere(part.carrier);
+    if (error instanceof CopyDamaged) throw await damaged(restoring, error.message, []);
     throw error;
   }
-  if (sum !== entry.hash) {
-    rmSync(temporary, { force: true });
-    throw new Refused(
-      `This copy of ${archive.name} is damaged: ${entry.path} is not what was sealed. Nothing was restored. Restore from another copy.`,
-    );
+}
+
+const notThere = (name: string) =>
+  new Refused(
+    `${name} cannot be reached, or another disk is in its place. Nothing was restored. Connect it and add the restore again.`,
+  );
+
+const nameTaken = ({ volume, folder }: Restoring) =>
+  new Refused(
+    `${volume.name} has something named ${folder} already, and nothing is ever written over. Nothing was restored. Choose another name.`,
+  );
+
+/** Also where a link is on the way: nothing is restored behind one. */
+function isTaken(root: Root, folder: string): boolean {
+  try {
+    return look(root.placeText(folder)).is !== 'gone';
+  } catch (error) {
+    if (isMissing(error)) return false;
+    throw error;
   }
-  renameNew(temporary, target);
+}
+
+const privateFolder = async ({ context, step }: Restoring): Promise<string> =>
+  (await context.names()).path('restore', step.id);
+
+/** Writes down that the copy is damaged, and gives the refusal that says so. */
+async function damaged(
+  { context, archive, part }: Restoring,
+  detail: string,
+  fileIds: readonly number[],
+): Promise<Refused> {
+  await context.transaction((tx) => markDamaged(tx, part, fileIds, context.now()));
+  return new Refused(
+    `This copy of ${archive.name} is damaged: ${detail}. Nothing was restored. Restore from another copy.`,
+  );
+}
+
+/** Which folder this job placed, from before it did: another of the same name is somebody else's. */
+async function isPlaced({ context, root, folder }: Restoring): Promise<boolean> {
+  const [job] = await context.db.select({ params: jobs.params }).from(jobs).where(eq(jobs.id, context.job.id));
+  const known = job?.params.placing as { device: number; inode: number } | undefined;
+  return known !== undefined && isFolderOf(root!, folder, known);
+}
+
+async function restoreItems(restoring: Restoring, items: readonly Item[]): Promise<Outcome[]> {
+  if (!restoring.placed)
+    await inParallel(restoring.context.pools.carriers.size, items, (item) => restoreOne(restoring, item));
+  return items.map((item) => ({ item, result: { done: true } }));
+}
+
+/** Copies one file under a private name, compares its sum, and only then gives it its place in the private folder. */
+async function restoreOne(restoring: Restoring, item: Item): Promise<void> {
+  const { context, part, sums } = restoring;
+  const root = restoring.root!;
+  context.check();
+  const at = `${PAYLOAD}/${item.path}`;
+  const temporary = (await context.names()).place(root, 'copy', item.id);
+  const target = joinPath(await privateFolder(restoring), item.path);
+  removeOwn(temporary);
+  let result;
+  try {
+    result = await readFromCarrier(
+      context.pools.carriers,
+      { from: { carrier: part.place, of: part.folder, at }, to: temporary },
+      { progress: (bytes) => context.add(bytes), stop: context.stop },
+    );
+  } catch (error) {
+    throw await reasonFor(restoring, error, item);
+  }
+  const strong = sums!.sha512.get(at);
+  if (strong !== result.sha512 || (sums!.xxh64 && sums!.xxh64.get(at) !== result.xxh64)) {
+    removeOwn(temporary);
+    throw await damaged(restoring, `${at} is not what was sealed`, [item.fileId]);
+  }
+  keepTime(temporary, item.modifiedUs);
+  const place = root.make(target);
+  removeOwn(place);
+  renameNew(temporary, place);
+}
+
+/** Only what the carrier says counts against the copy; what the volume says is trouble of the volume. */
+async function reasonFor(restoring: Restoring, error: unknown, item: Item): Promise<unknown> {
+  const { context, part } = restoring;
+  context.check();
+  const code = codeOf(error);
+  if (code === 'ENOSPC' || code === 'EDQUOT')
+    return new Refused(
+      'The volume is full. What had been restored was taken away again; the archive is as it was. Free some space and restore again.',
+    );
+  if (code === 'carrier_away') return notThere(part.carrier);
+  await context.assertLease();
+  if (['ENOENT', 'EIO', 'not a file', 'ELOOP'].includes(code))
+    return damaged(restoring, `${PAYLOAD}/${item.path} cannot be read (${code})`, [item.fileId]);
+  return error;
 }
 
 /** Points the documents' references, relative inside the bag, to where the media will lie. */
-function relinkDocuments({ begun, final }: Restoring, sums: ManifestEntry[]): void {
-  const inside = sums.map((entry) => entry.path.slice(PAYLOAD.length + 1));
+async function relinkDocuments(restoring: Restoring): Promise<void> {
+  const { context, step, volume, folder } = restoring;
+  const root = restoring.root!;
+  const rows = await context.db.select({ path: stepItems.path }).from(stepItems).where(eq(stepItems.stepId, step.id));
+  const inside = rows.map((row) => row.path);
   const there = new Set(inside);
-  for (const document of inside.filter((at) => folderOf(at) === 'documents' && at.endsWith('.otio'))) {
-    const place = absoluteText(begun, document);
-    const text = readFileSync(place, 'utf8');
-    const to = (url: string) => {
-      if (url === '' || url.startsWith('/') || /^[a-z]+:/i.test(url)) return null;
-      const at = resolveInside('documents', pathOfUrl(url));
-      return at === null ? null : at;
-    };
+  const built = await privateFolder(restoring);
+  const final = joinPath(volume.path, folder);
+  for (const document of inside.filter((at) => folderOf(at) === 'documents' && /\.otio$/i.test(at))) {
+    const at = joinPath(built, document);
+    const text = readSmall(root, at);
+    const to = (url: string) =>
+      url === '' || url.startsWith('/') || /^[a-z]+:/i.test(url) ? null : resolveInside('documents', pathOfUrl(url));
     const relinked = relinkOtio(text, {
       file: (url) => {
-        const at = to(url);
-        return at !== null && there.has(at) ? fileUrlOf(path.join(final, at)) : null;
+        const found = to(url);
+        return found !== null && there.has(found) ? fileUrlOf(`${final}/${found}`) : null;
       },
       sequence: (base, prefix) => {
-        const at = to(base);
-        return at !== null && inside.some((file) => file.startsWith(`${at}/${prefix}`))
-          ? `${fileUrlOf(path.join(final, at))}/`
+        const found = to(base);
+        return found !== null && inside.some((file) => file.startsWith(`${found}/${prefix}`))
+          ? `${fileUrlOf(`${final}/${found}`)}/`
           : null;
       },
     });
+    if (relinked.text === text) continue;
     // Written over only inside the private folder: the relative one is on the carrier, and the original lies beside it.
-    rmSync(place);
-    writeWhole(place, relinked.text);
+    const place = root.placeText(at);
+    const temporary = (await context.names()).place(root, 'text', step.id);
+    removeOwn(temporary);
+    removeOwn(place);
+    writeNew(place, relinked.text, temporary);
   }
 }
 
-/** Reads the volume, so that the project is known again with its media, and writes the receipt. */
-async function makeKnown({ context, what, archive, volume, placed }: Restoring): Promise<void> {
-  const { db, job, pools } = context;
-  const volumeId = volume.id as VolumeId;
-  context.rename('reading');
-  await inTransaction(db, (tx) =>
-    claim(tx, { projectId: archive.projectId as ProjectId, volumeId, folder: what.folder, reason: 'restored here' }),
+/** Gives the whole its name. Which folder it is, is written down first. */
+async function place(restoring: Restoring): Promise<void> {
+  const { context, folder } = restoring;
+  const root = restoring.root!;
+  const built = await privateFolder(restoring);
+  const own = look(root.placeText(built));
+  if (own.is !== 'folder') {
+    await context.assertLease();
+    throw new Refused('What had been restored was taken away meanwhile. Nothing was restored; restore again.');
+  }
+  const placing = isFolderOf(root, built);
+  await context.transaction((tx) =>
+    tx
+      .update(jobs)
+      .set({ params: { ...context.job.params, placing } })
+      .where(eq(jobs.id, context.job.id)),
   );
-  await readVolume(db, pools.walk, volumeId, { stop: context.stop, now: context.now });
-  await readDocuments(db, pools.documents, volumeId, { now: context.now });
-  context.check();
-  await inTransaction(db, async (tx) => {
-    await writeReceipt(tx, {
-      at: context.now(),
-      who: job.who,
-      action: 'project restored',
-      title: job.title,
-      projectId: archive.projectId,
-      jobId: job.id,
-      stepId: job.stepId,
-      files: archive.files,
-      bytes: archive.bytes,
-      held: 0,
-      facts: { archiveId: archive.id, volume: volume.name, folder: what.folder },
-      itemsSha256: itemsHash([`${archive.manifestSha512}  ${what.folder}`]),
-    });
-    await endJob(tx, job, { state: 'done' });
-  });
-  rmSync(placed, { force: true });
+  await context.assertLease();
+  if (isTaken(root, folder)) throw nameTaken(restoring);
+  placeFolder(root, built, folder);
+  restoring.placed = true;
 }
+
+async function conclude(restoring: Restoring, ending: Ending): Promise<void> {
+  const { context, volume, folder, archive } = restoring;
+  if (ending.state !== 'done') return discard(restoring);
+  if (!restoring.placed) {
+    try {
+      await relinkDocuments(restoring);
+      await place(restoring);
+    } catch (error) {
+      await context.assertLease();
+      await discard(restoring);
+      throw error;
+    }
+  }
+  const { db, pools, stop, now } = context;
+  const volumeId = volume.id as VolumeId;
+  const path = context.pathOf(volumeId)!;
+  context.rename('reading');
+  await context.transaction((tx) =>
+    claim(tx, { projectId: archive.projectId as ProjectId, volumeId, folder, reason: 'restored here' }),
+  );
+  const reading = await readVolume(db, pools.walk, volumeId, { stop, now, path });
+  await readDocuments(db, pools.documents, volumeId, { now, reading, path });
+}
+
+async function discard(restoring: Restoring): Promise<void> {
+  const { context, volume } = restoring;
+  const root = restoring.root ?? (await context.root(volume.id));
+  if (!root) return;
+  await context.assertLease();
+  removeFolder(root, await privateFolder(restoring));
+  for (const item of await begunItems(restoring)) removeOwn((await context.names()).place(root, 'copy', item.id));
+}
+
+const begunItems = ({ context, step }: Restoring) =>
+  context.db.select({ id: stepItems.id }).from(stepItems).where(eq(stepItems.stepId, step.id));
+
+const workOf = (restoring: Restoring): ItemWork => ({
+  kind,
+  projectId: restoring.archive.projectId,
+  prepare: () => prepare(restoring),
+  act: (items) => restoreItems(restoring, items),
+  settle: async (items) => items.map((item) => ({ item, result: null })),
+  conclude: (ending) => conclude(restoring, ending),
+  lastWords: async (tx: Transaction, _tally, ending) => {
+    // What has no name on the volume was taken away again.
+    if (!restoring.placed)
+      await tx.update(stepItems).set({ state: 'waiting' }).where(eq(stepItems.stepId, restoring.step.id));
+    return {
+      archiveId: restoring.archive.id,
+      carrier: restoring.part.carrier,
+      volume: restoring.volume.name,
+      ...(ending.state === 'done' || restoring.placed ? { folder: restoring.folder } : {}),
+    };
+  },
+});
+
+export const restoreArchive = serverStep({
+  kind,
+  async findings(db, step, { carrierId, volumeId, folder, copyId }) {
+    const [volume] = await db.select().from(volumes).where(eq(volumes.id, volumeId));
+    const [copy] = await db.select().from(archiveCopies).where(eq(archiveCopies.id, copyId));
+    const [archive] = copy ? await db.select().from(archives).where(eq(archives.id, copy.archiveId)) : [];
+    const findings = [
+      ...(await unreachable(db, step, [volumeId])),
+      ...(await readOnly(db, step, [volumeId])),
+      ...(await carriersAway(db, step, [carrierId])),
+      ...(await tooFull(db, step, { volumeId, neededBytes: step.bytes })),
+    ];
+    if (copy?.state !== 'good')
+      findings.push(
+        finding(step, 'copy not good', 'stop', {
+          archive: archive?.name ?? '',
+          why: `The copy it would come from is ${copy?.state ?? 'not known'}.`,
+        }),
+      );
+    const [there] = await db
+      .select({ id: folders.id })
+      .from(folders)
+      .where(
+        sql`${folders.volumeId} = ${volumeId} AND ${folders.pathHash} = ${pathHash(folder)} AND ${folders.goneAt} IS NULL`,
+      );
+    if (there && volume) findings.push(finding(step, 'same name', 'stop', { name: folder, where: volume.name }));
+    return findings;
+  },
+  stores: async (_tx, _step, { carrierId, volumeId }) => [
+    { store: 'volume', id: volumeId, mode: 'change' },
+    { store: 'catalogue', id: volumeId, mode: 'change' },
+    { store: 'carrier', id: carrierId, mode: 'look' },
+  ],
+  /** Every file of the archive is an item, so that a run that goes on knows what is there. */
+  async begin(tx, step, { archiveId, volumeId }) {
+    await tx.execute(sql`
+      INSERT INTO step_items (step_id, volume_id, file_id, path, size_bytes, modified_us)
+      SELECT ${step.id}, ${volumeId}, 0, f.payload_path, COALESCE(f.payload_bytes, f.size_bytes), f.modified_us
+      FROM archive_files f JOIN archive_parts p ON p.id = f.part_id WHERE f.archive_id = ${archiveId} ORDER BY f.id`);
+    return {};
+  },
+  run: async (context, step, params) => runItems(context, step, workOf(await open(context, step, params))),
+  giveUp: async (context, step, params) =>
+    finishItems(context, step, {
+      work: workOf(await open(context, step, params)),
+      ending: { state: 'failed', trouble: context.givenUp },
+    }),
+});

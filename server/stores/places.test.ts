@@ -10,7 +10,8 @@ import { receipts } from '../db/schema/receipts.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { changeVolume, retireVolume, setMount, stationPaths } from './places.ts';
 import { rackVolumes } from '../site/rack.ts';
-import { registerVolume } from './register.ts';
+import { awaitJob } from '../runtime/await-job.ts';
+import { askToRegisterVolume } from './register.ts';
 import { addCarrier, addVolume } from './stores.ts';
 import { askForDue } from '../site/work.ts';
 
@@ -81,19 +82,39 @@ test('names and places are taken once, and a volume is not registered around or 
   await expect(add('lost', at('nowhere'))).rejects.toThrow('There is no folder at');
   await expect(add('loose', 'relative')).rejects.toThrow('is not a full path');
   await expect(
-    addCarrier(site.db, { name: 'kd', type: 'disk', place: 'x', path: at('scratch'), capacityBytes: null }, by.now),
+    addCarrier(
+      site.db,
+      { name: 'kd', kind: 'disk', place: 'x', settings: { folder: at('scratch') }, capacityBytes: null },
+      by.now,
+    ),
   ).rejects.toThrow('registered already');
   expect(await site.db.select().from(volumes)).toHaveLength(1);
 });
 
 test('a registered volume is read at once; out of use it leaves the rack and keeps what was known', async () => {
   mkdirSync(at('new'));
-  const added = await registerVolume(
-    site.db,
-    { station: 's', stationRole: 'server', name: 'new', path: at('new'), duty: 'none', quotaBytes: null },
-    by,
-  );
-  expect(await site.db.select({ title: jobs.title }).from(jobs)).toEqual([{ title: 'Read new' }]);
+  const given = {
+    station: 's',
+    stationRole: 'server' as const,
+    name: 'new',
+    path: at('new'),
+    duty: 'none' as const,
+    quotaBytes: null,
+    readEveryHours: null,
+    systemDrive: false,
+    portable: false,
+    shared: false,
+    linkMbits: null,
+  };
+  const worker = site.worker();
+  await awaitJob(site.db, await askToRegisterVolume(site.db, given, by));
+  await expect(
+    awaitJob(site.db, await askToRegisterVolume(site.db, { ...given, name: 'x', path: at('nowhere') }, by)),
+  ).rejects.toThrow('There is no folder at');
+  await worker.stop();
+  const [row] = await site.db.select().from(volumes).where(eq(volumes.name, 'new'));
+  const added = row!.id as VolumeId;
+  await site.db.update(jobs).set({ state: 'queued', finishedAt: null }).where(eq(jobs.title, 'Read new'));
   await expect(retireVolume(site.db, added, by)).rejects.toThrow('"Read new" is not done yet and needs new');
   site.put('scratch/a.mov');
   await site.read(volume);

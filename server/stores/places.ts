@@ -5,14 +5,14 @@ import type { Duty, StationId, VolumeId } from '#core/model.ts';
 import { readTarget } from '#core/documents/targets.ts';
 import { folderOf, nameOf } from '#core/paths.ts';
 import { pathOn, styleOf } from '#core/places/station-paths.ts';
-import { lookAtVolume } from '#disk/private.ts';
+import { lookAtStore } from '#disk/identity.ts';
 import { type Database, inTransaction, sqlCode, type Transaction } from '../db/connect.ts';
 import { pathHash } from '../db/catalogue-writer.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { jobs, jobStores } from '../db/schema/jobs.ts';
 import { mounts, stations, volumes } from '../db/schema/stores.ts';
 import { Refused } from '../runtime/refused.ts';
-import { itemsHash, writeReceipt } from '../ledger/ledger.ts';
+import { itemsHash, writeReceipt } from '../runtime/receipts.ts';
 
 export interface By {
   who: string;
@@ -41,6 +41,13 @@ export async function placeReceipt(tx: Transaction, { who, now }: By, action: Ac
     itemsSha256: itemsHash([]),
   });
 }
+
+/** The same in a transaction of its own. */
+export const placeReceiptIn = (
+  db: Database,
+  by: By,
+  { action, title }: { action: Action; title: string },
+): Promise<void> => inTransaction(db, (tx) => placeReceipt(tx, by, action, title));
 
 export interface VolumeChange {
   volumeId: VolumeId;
@@ -76,7 +83,7 @@ export async function changeVolume(db: Database, change: VolumeChange, by: By): 
     const [volume] = await tx.select().from(volumes).where(eq(volumes.id, change.volumeId)).for('update');
     if (!volume || volume.retiredAt) throw new Refused('There is no such volume in use. Nothing was changed.');
     const moved = change.path !== volume.path;
-    const look = lookAtVolume(change.path);
+    const look = await lookAtStore(change.path);
     if (moved && look.state === 'unreachable')
       throw new Refused(`There is no folder at ${change.path} that can be read (${look.code}). Nothing was changed.`);
     if (moved && look.state === 'reachable' && look.identity !== volume.identity)

@@ -1,13 +1,16 @@
-// Stations, volumes and carriers: registering them, and looking whether they are there and are the ones they should be.
+// Registering volumes and carriers: each is given an identity, so that another disk at its place is known as another
+// later. Run by a worker, which stands at the disks, and by the demo.
 import path from 'node:path';
 import { eq, isNull } from 'drizzle-orm';
 import type { CarrierId, Duty, VolumeId } from '#core/model.ts';
 import { liesIn } from '#core/paths.ts';
-import { size } from '#core/wording/amounts.ts';
-import { giveIdentity, lookAtVolume } from '#disk/private.ts';
-import { type Database, sqlCode } from '../db/connect.ts';
+import { giveIdentity, lookAtStore, type StoreLook } from '#disk/identity.ts';
+import { realPath } from '#disk/paths.ts';
+import { carrierKindOf } from '../carriers/kinds.ts';
+import { type Database, type Db, inTransaction, sqlCode } from '../db/connect.ts';
 import { carriers, stations, volumes } from '../db/schema/stores.ts';
 import { Refused } from '../runtime/refused.ts';
+import { carrierFolders } from './look.ts';
 
 export interface NewVolume {
   station: string;
@@ -24,83 +27,134 @@ export interface NewVolume {
   linkMbits?: number | null;
 }
 
-/** Registers a volume and gives it an identity, so that another disk at its place is recognised later. */
+/** Registers a volume and gives it an identity. */
 export async function addVolume(db: Database, given: NewVolume, now: Date): Promise<VolumeId> {
-  const { root, identity, totalBytes, freeBytes } = await settle(db, given.path, given.name);
-  await db
-    .insert(stations)
-    .values({ name: given.station, role: given.stationRole })
-    .onDuplicateKeyUpdate({ set: { role: given.stationRole, retiredAt: null } });
-  const [station] = await db.select().from(stations).where(eq(stations.name, given.station));
-  const values = {
-    stationId: station!.id,
-    name: given.name,
-    path: root,
-    duty: given.duty,
-    capacityBytes: given.quotaBytes ?? totalBytes,
-    quota: given.quotaBytes !== null,
-    freeBytes,
-    identity,
-    readEveryHours: given.readEveryHours ?? null,
-    systemDrive: given.systemDrive ?? false,
-    portable: given.portable ?? given.stationRole === 'portable',
-    shared: given.shared ?? given.stationRole === 'server',
-    linkMbits: given.linkMbits ?? null,
-    state: 'reachable' as const,
-    seenAt: now,
-  };
-  const [{ insertId }] = await refuseTakenName(given.name, () => db.insert(volumes).values(values));
-  return insertId as VolumeId;
+  const { root, look } = await placeForVolume(db, given);
+  const identity = giveIdentity(root);
+  return refuseTakenName(given.name, () =>
+    inTransaction(db, async (tx) => {
+      await tx
+        .insert(stations)
+        .values({ name: given.station, role: given.stationRole })
+        .onDuplicateKeyUpdate({ set: { role: given.stationRole, retiredAt: null } });
+      const [station] = await tx.select().from(stations).where(eq(stations.name, given.station));
+      const [{ insertId }] = await tx.insert(volumes).values({
+        stationId: station!.id,
+        name: given.name,
+        path: root,
+        duty: given.duty,
+        capacityBytes: given.quotaBytes ?? look.totalBytes,
+        quota: given.quotaBytes !== null,
+        freeBytes: look.freeBytes,
+        identity,
+        readEveryHours: given.readEveryHours ?? null,
+        systemDrive: given.systemDrive ?? false,
+        portable: given.portable ?? given.stationRole === 'portable',
+        shared: given.shared ?? given.stationRole === 'server',
+        linkMbits: given.linkMbits ?? null,
+        state: 'reachable',
+        seenAt: now,
+      });
+      return insertId as VolumeId;
+    }),
+  );
 }
 
 export interface NewCarrier {
   name: string;
-  type: 'disk' | 'tape' | 'remote store';
+  kind: string;
   place: string;
-  path: string;
+  settings: Record<string, unknown>;
   capacityBytes: number | null;
 }
 
+/** Registers a carrier of any kind that is known. */
 export async function addCarrier(db: Database, given: NewCarrier, now: Date): Promise<CarrierId> {
-  const { root, identity, totalBytes } = await settle(db, given.path, given.name);
-  const values = {
-    ...given,
-    path: root,
-    capacityBytes: given.capacityBytes ?? totalBytes,
-    identity,
-    state: 'reachable' as const,
-    seenAt: now,
-  };
-  const [{ insertId }] = await refuseTakenName(given.name, () => db.insert(carriers).values(values));
-  return insertId as CarrierId;
+  const kind = carrierKindOf(given.kind);
+  const parsed = kind.settings.safeParse(given.settings);
+  if (!parsed.success)
+    throw new Refused(
+      `What was said of ${given.name} does not fit a ${kind.name}: ${parsed.error.issues[0]?.message ?? 'it is not complete'}. Nothing was registered.`,
+    );
+  for (const folder of kind.folders(parsed.data))
+    if (path.isAbsolute(folder)) await refuseOverlap(db, path.resolve(folder));
+  const { settings, identity } = await kind.register(parsed.data);
+  await refuseKnownIdentity(db, identity, kind.describe(settings));
+  const look = await kind.look(settings);
+  return refuseTakenName(given.name, () =>
+    inTransaction(db, async (tx) => {
+      const [{ insertId }] = await tx.insert(carriers).values({
+        name: given.name,
+        kind: given.kind,
+        place: given.place,
+        settings: settings as Record<string, unknown>,
+        capacityBytes: given.capacityBytes ?? (look.state === 'reachable' ? look.totalBytes : 0),
+        freeBytes: look.state === 'reachable' ? look.freeBytes : null,
+        identity,
+        state: 'reachable',
+        seenAt: now,
+      });
+      return insertId as CarrierId;
+    }),
+  );
 }
 
-async function settle(db: Database, given: string, name: string) {
+async function placeForVolume(
+  db: Database,
+  { path: given, name }: Pick<NewVolume, 'path' | 'name'>,
+): Promise<{ root: string; look: Extract<StoreLook, { state: 'reachable' }> }> {
   if (!path.isAbsolute(given))
     throw new Refused(
       `${given} is not a full path. Give the path from the top of the machine. Nothing was registered.`,
     );
   const root = path.resolve(given);
-  const look = lookAtVolume(root);
+  const look = await lookAtStore(root);
   if (look.state === 'unreachable')
     throw new Refused(`There is no folder at ${root} that can be read (${look.code}). Nothing was registered.`);
   if (!look.writable)
     throw new Refused(
       `${root} cannot be written to, so ${name} could not be given its identity. Nothing was registered.`,
     );
-  for (const other of [
-    ...(await db.select().from(volumes).where(isNull(volumes.retiredAt))),
-    ...(await db.select().from(carriers)),
-  ]) {
-    if (other.path === root)
+  await refuseOverlap(db, root);
+  if (look.identity !== null) await refuseKnownIdentity(db, look.identity, root);
+  return { root, look };
+}
+
+/** One disk under two paths would be counted, and cleared, twice: places are compared by what they lead to. */
+async function refuseOverlap(db: Database, root: string): Promise<void> {
+  const own = realPath(root);
+  const registered = [
+    ...(await db.select({ name: volumes.name, path: volumes.path }).from(volumes).where(isNull(volumes.retiredAt))),
+    ...(await carrierFolders(db)).map((folder) => ({ name: `the carrier in ${folder}`, path: folder })),
+  ];
+  const here = await lookAtStore(root);
+  for (const other of registered) {
+    const real = realPath(other.path);
+    const there = await lookAtStore(other.path);
+    const isSame =
+      here.state === 'reachable' &&
+      there.state === 'reachable' &&
+      here.device === there.device &&
+      here.inode === there.inode;
+    if (real === own || isSame)
       throw new Refused(`${root} is registered already, as ${other.name}. Nothing was registered.`);
     // A volume inside a volume is walked once, as its own; one around another would count its files twice.
-    if (liesIn(other.path.slice(1), root.slice(1)))
+    if (liesIn(real.slice(1), own.slice(1)))
       throw new Refused(
         `${root} holds ${other.name}, which is registered on its own. Register a narrower folder. Nothing was registered.`,
       );
   }
-  return { root, identity: giveIdentity(root), totalBytes: look.totalBytes, freeBytes: look.freeBytes };
+}
+
+/** A copy of a disk carries its identity along: the two could not be told apart. */
+async function refuseKnownIdentity(db: Db, identity: string, where: string): Promise<void> {
+  const [volume] = await db.select({ name: volumes.name }).from(volumes).where(eq(volumes.identity, identity));
+  const [carrier] = await db.select({ name: carriers.name }).from(carriers).where(eq(carriers.identity, identity));
+  const known = volume ?? carrier;
+  if (known)
+    throw new Refused(
+      `${where} carries the identity of ${known.name}: it is ${known.name} at another path, or a copy of it. Nothing was registered. If it is ${known.name}, change its path; if it is a copy, remove the folder .keramion from the copy and register it again.`,
+    );
 }
 
 async function refuseTakenName<T>(name: string, work: () => Promise<T>): Promise<T> {
@@ -112,59 +166,3 @@ async function refuseTakenName<T>(name: string, work: () => Promise<T>): Promise
     throw error;
   }
 }
-
-interface Store {
-  id: number;
-  name: string;
-  path: string;
-  identity: string | null;
-}
-
-/** What is at a store's place now. Never by path alone: another disk mounted there is 'swapped'. */
-export function stateOf(store: Store) {
-  const look = lookAtVolume(store.path);
-  if (look.state === 'unreachable') return { state: 'unreachable' as const, look: null };
-  return { state: look.identity === store.identity ? ('reachable' as const) : ('swapped' as const), look };
-}
-
-/** Looks at one volume again and keeps what was seen. An unreachable one keeps its contents and when it was seen. */
-export async function lookAgain(db: Database, volumeId: VolumeId, now: Date) {
-  const [volume] = await db.select().from(volumes).where(eq(volumes.id, volumeId));
-  if (!volume) throw new Refused(`There is no volume with the number ${volumeId}. Nothing was changed.`);
-  const { state, look } = stateOf(volume);
-  const seen =
-    state === 'reachable' && look
-      ? {
-          freeBytes: look.freeBytes,
-          seenAt: now,
-          readOnly: !look.writable,
-          // What cannot be true does not take the place of what was measured before.
-          ...(volume.quota || !look.credible ? {} : { capacityBytes: look.totalBytes }),
-        }
-      : {};
-  await db
-    .update(volumes)
-    .set({ state, ...seen })
-    .where(eq(volumes.id, volumeId));
-  return { ...volume, ...seen, state };
-}
-
-/** Looks at everything a worker might reach; returns the numbers of what it reaches. */
-export async function reachableStores(db: Database, now: Date): Promise<{ volumes: number[]; carriers: number[] }> {
-  const reached = { volumes: [] as number[], carriers: [] as number[] };
-  for (const volume of await db.select({ id: volumes.id }).from(volumes).where(isNull(volumes.retiredAt)))
-    if ((await lookAgain(db, volume.id as VolumeId, now)).state === 'reachable') reached.volumes.push(volume.id);
-  for (const carrier of await db.select().from(carriers)) {
-    const { state } = stateOf(carrier);
-    await db
-      .update(carriers)
-      .set({ state, ...(state === 'reachable' ? { seenAt: now } : {}) })
-      .where(eq(carriers.id, carrier.id));
-    if (state === 'reachable') reached.carriers.push(carrier.id);
-  }
-  return reached;
-}
-
-/** The sentence for a store that has no room. */
-export const tooSmall = (name: string, needed: number, free: number): string =>
-  `${name} has ${size(free)} free and ${size(needed)} is needed. Nothing was written. Choose another, or free some space first.`;

@@ -1,6 +1,7 @@
 // AIFF and AIFF-C. Source: Audio Interchange File Format 1.3 and AIFF-C draft of 1991.
 import { type ByteSource, EssenceTrouble, letters, piece } from '../bytes.ts';
-import type { Essence } from '../essence.ts';
+import type { Essence } from '../model.ts';
+import { type EssenceFormat, text } from './format.ts';
 
 const MOST_CHUNKS = 4096;
 
@@ -45,3 +46,10 @@ function extended(view: DataView, at: number): number {
   const low = view.getUint32(at + 6);
   return Math.round(high * 2 ** (exponent - 31) + low * 2 ** (exponent - 63));
 }
+
+export const aiffFormat: EssenceFormat = {
+  id: 'aiff',
+  endings: ['aif', 'aiff', 'aifc'],
+  sniff: (head) => text(head, 0, 4) === 'FORM' && ['AIFF', 'AIFC'].includes(text(head, 8, 4)),
+  read: readAiff,
+};

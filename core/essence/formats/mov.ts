@@ -2,7 +2,8 @@
 // File Format specification (tmcd tracks, reel names). Sample tables are read, samples never.
 import type { Rate } from '../../time/rates.ts';
 import { type ByteSource, count64, EssenceTrouble, letters, piece } from '../bytes.ts';
-import type { Essence, PictureTrack, SoundTrack, StartTimecode } from '../essence.ts';
+import type { Essence, PictureTrack, SoundTrack, StartTimecode } from '../model.ts';
+import { type EssenceFormat, text } from './format.ts';
 
 const MOST_BOXES = 20_000;
 const DEEPEST = 12;
@@ -369,3 +370,10 @@ function startOf(source: ByteSource, track: Track): StartTimecode | null {
   if (!rate || timecode.base === 0) return null;
   return { frame: piece(source, firstOffset, 4).getUint32(0), rate, dropFrame: timecode.dropFrame };
 }
+
+export const movFormat: EssenceFormat = {
+  id: 'mov',
+  endings: ['mov', 'mp4', 'm4v', 'm4a'],
+  sniff: (head) => ['ftyp', 'moov', 'mdat', 'wide', 'free', 'skip', 'pnot', 'styp'].includes(text(head, 4, 4)),
+  read: readMov,
+};

@@ -3,7 +3,8 @@
 // of its first pieces are read.
 import type { Rate } from '../../time/rates.ts';
 import { type ByteSource, EssenceTrouble, piece } from '../bytes.ts';
-import type { Essence, PictureTrack, SoundTrack, StartTimecode } from '../essence.ts';
+import type { Essence, PictureTrack, SoundTrack, StartTimecode } from '../model.ts';
+import { type EssenceFormat, hex as hexOf } from './format.ts';
 
 const LONGEST_HEADER = 64 << 20;
 const MOST_SETS = 50_000;
@@ -348,3 +349,10 @@ function elementBytes(source: ByteSource, header: Partition, index: IndexTable |
   }
   return at === end ? sums : new Map();
 }
+
+export const mxfFormat: EssenceFormat = {
+  id: 'mxf',
+  endings: ['mxf'],
+  sniff: (head) => hexOf(head, 11).startsWith('060e2b34020501010d0102'),
+  read: readMxf,
+};

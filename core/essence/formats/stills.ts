@@ -1,7 +1,8 @@
 // Single stills: DPX (SMPTE ST 268), OpenEXR 2 file layout, TIFF 6 and BigTIFF, PNG (ISO/IEC 15948), JPEG (ITU-T T.81).
 import { rateFromNumber, type Rate } from '../../time/rates.ts';
 import { type ByteSource, EssenceTrouble, letters, piece } from '../bytes.ts';
-import type { Essence, StartTimecode } from '../essence.ts';
+import type { Essence, StartTimecode } from '../model.ts';
+import { type EssenceFormat, hex, text } from './format.ts';
 
 interface Still {
   format: Essence['format'];
@@ -184,3 +185,14 @@ function tiff(source: ByteSource): Still {
     height: values.get(257) ?? 0,
   };
 }
+
+export const stillFormat: EssenceFormat = {
+  id: 'still',
+  endings: ['dpx', 'exr', 'tif', 'tiff', 'dng', 'png', 'jpg', 'jpeg'],
+  sniff: (head) =>
+    ['SDPX', 'XPDS'].includes(text(head, 0, 4)) ||
+    ['762f3101', '49492a00', '4d4d002a', '49492b00', '4d4d002b'].includes(hex(head, 4)) ||
+    hex(head, 8) === '89504e470d0a1a0a' ||
+    hex(head, 3) === 'ffd8ff',
+  read: readStill,
+};

@@ -1,6 +1,7 @@
 // WAV, Broadcast Wave and RF64. Source: EBU Tech 3285 (bext), EBU Tech 3306 and ITU-R BS.2088 (ds64, 64-bit sizes).
 import { type ByteSource, count64, EssenceTrouble, letters, piece } from '../bytes.ts';
-import type { Essence } from '../essence.ts';
+import type { Essence } from '../model.ts';
+import { type EssenceFormat, text } from './format.ts';
 
 const MOST_CHUNKS = 4096;
 const CODECS: Record<number, string> = { 1: 'pcm', 2: 'adpcm', 3: 'pcm float', 6: 'a-law', 7: 'mu-law', 0x55: 'mp3' };
@@ -85,3 +86,10 @@ function tapeOf(source: ByteSource, at: number, size: number): string | null {
   const text = new TextDecoder('utf-8').decode(bytes);
   return /<TAPE>([^<]{1,120})<\/TAPE>/.exec(text)?.[1]?.trim() || null;
 }
+
+export const wavFormat: EssenceFormat = {
+  id: 'wav',
+  endings: ['wav', 'bwf', 'rf64'],
+  sniff: (head) => ['RIFF', 'RF64', 'BW64'].includes(text(head, 0, 4)) && text(head, 8, 4) === 'WAVE',
+  read: readWav,
+};

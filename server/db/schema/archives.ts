@@ -1,7 +1,6 @@
 // Archives, their parts, and the copies of them on carriers, file by file.
-import { char, index, mysqlEnum, mysqlTable, varchar } from 'drizzle-orm/mysql-core';
-import { HELD_REASONS } from '#core/plan/plan.ts';
-import { amount, id, at, bytes, longPath } from './columns.ts';
+import { char, index, int, mysqlEnum, mysqlTable, primaryKey, varchar } from 'drizzle-orm/mysql-core';
+import { amount, at, bytes, id, longPath } from './columns.ts';
 
 export const archives = mysqlTable(
   'archives',
@@ -11,26 +10,62 @@ export const archives = mysqlTable(
     name: varchar('name', { length: 250 }).notNull(),
     folder: varchar('folder', { length: 250 }).notNull(),
     state: mysqlEnum('state', ['writing', 'sealed', 'ended early']).notNull(),
+    /** How its files are laid out on a carrier: one of server/carriers/packers.ts. */
+    packer: varchar('packer', { length: 40 }).notNull().default('folder'),
     files: amount('files').notNull(),
     bytes: amount('bytes').notNull(),
     sealedAt: at('sealed_at'),
-    manifestSha512: char('manifest_sha512', { length: 128 }),
     jobId: amount('job_id'),
   },
   (t) => [index('archives_project').on(t.projectId)],
 );
 
+/** An archive is made of parts, each whole on one carrier: one for now, several where it does not fit on one carrier. */
+export const archiveParts = mysqlTable(
+  'archive_parts',
+  {
+    id: id(),
+    archiveId: amount('archive_id').notNull(),
+    ord: int('ord').notNull(),
+    /** Its top folder on every carrier. */
+    folder: varchar('folder', { length: 250 }).notNull(),
+    files: amount('files').notNull(),
+    bytes: amount('bytes').notNull(),
+    /** SHA-512 of its tag manifest: what a copy is known by. Written before any copy is sealed. */
+    manifestSha512: char('manifest_sha512', { length: 128 }),
+  },
+  (t) => [index('archive_parts_archive').on(t.archiveId)],
+);
+
+export const COPY_STATES = ['writing', 'good', 'damaged', 'ended early'] as const;
+
+/** The copies of an archive. One is as good as the worst of its parts. */
 export const archiveCopies = mysqlTable(
   'archive_copies',
   {
     id: id(),
     archiveId: amount('archive_id').notNull(),
-    carrierId: amount('carrier_id').notNull(),
-    state: mysqlEnum('state', ['writing', 'good', 'damaged', 'ended early']).notNull(),
+    state: mysqlEnum('state', COPY_STATES).notNull(),
     writtenAt: at('written_at'),
     readBackAt: at('read_back_at'),
   },
-  (t) => [index('archive_copies_archive').on(t.archiveId), index('archive_copies_carrier').on(t.carrierId)],
+  (t) => [index('archive_copies_archive').on(t.archiveId)],
+);
+
+/** Where each part of each copy lies. */
+export const copyParts = mysqlTable(
+  'copy_parts',
+  {
+    id: id(),
+    copyId: amount('copy_id').notNull(),
+    partId: amount('part_id').notNull(),
+    carrierId: amount('carrier_id').notNull(),
+    /** Where on the carrier it begins, as the kind of carrier counts; null where the folder says it. */
+    position: varchar('position', { length: 200 }),
+    state: mysqlEnum('state', COPY_STATES).notNull(),
+    readBackAt: at('read_back_at'),
+  },
+  (t) => [index('copy_parts_copy').on(t.copyId), index('copy_parts_carrier').on(t.carrierId)],
 );
 
 export const archiveFiles = mysqlTable(
@@ -38,6 +73,7 @@ export const archiveFiles = mysqlTable(
   {
     id: id(),
     archiveId: amount('archive_id').notNull(),
+    partId: amount('part_id').notNull(),
     role: mysqlEnum('role', ['media', 'document', 'original document']).notNull(),
     /** Path below the bag's data folder. */
     payloadPath: longPath('payload_path').notNull(),
@@ -48,12 +84,26 @@ export const archiveFiles = mysqlTable(
     /** The original's facts when it was copied. */
     sizeBytes: amount('size_bytes').notNull(),
     modifiedUs: amount('modified_us').notNull(),
-    /** What lies in the payload: of a relinked document its own size and sums. */
+    device: amount('device'),
+    inode: amount('inode'),
+    changedUs: amount('changed_us'),
+    /** What lies in the payload: of a relinked document its own size and sums. Null until it was read. */
     payloadBytes: amount('payload_bytes'),
     sha512: char('sha512', { length: 128 }),
-    xxh128: char('xxh128', { length: 32 }),
-    state: mysqlEnum('state', ['waiting', 'copied', 'read back', 'held']).notNull().default('waiting'),
-    reason: mysqlEnum('reason', HELD_REASONS),
+    /** Null in archives that were sealed before XXH64 was kept. */
+    xxh64: char('xxh64', { length: 16 }),
   },
   (t) => [index('archive_files_archive').on(t.archiveId), index('archive_files_file').on(t.fileId)],
+);
+
+/** How far each file of each copy is. */
+export const copyFiles = mysqlTable(
+  'copy_files',
+  {
+    copyPartId: amount('copy_part_id').notNull(),
+    archiveFileId: amount('archive_file_id').notNull(),
+    state: mysqlEnum('state', ['written', 'read back', 'damaged']).notNull(),
+    readBackAt: at('read_back_at'),
+  },
+  (t) => [primaryKey({ columns: [t.copyPartId, t.archiveFileId] })],
 );

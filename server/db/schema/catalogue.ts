@@ -56,6 +56,9 @@ export const files = mysqlTable(
     rawName: bytes('raw_name', 'varbinary(255)'),
     sizeBytes: amount('size_bytes').notNull(),
     modifiedUs: amount('modified_us').notNull(),
+    /** Which file it is on its file system, and when anything of it last changed; null: not seen since these are kept. */
+    inode: amount('inode'),
+    changedUs: amount('changed_us'),
     kind: mysqlEnum('kind', KINDS).notNull(),
     projectId: amount('project_id'),
     goneAt: at('gone_at'),
@@ -112,4 +115,20 @@ export const essence = mysqlTable(
     fingerprint: char('fingerprint', { length: 32 }),
   },
   (t) => [index('essence_reel').on(t.reel)],
+);
+
+/** Small pictures of media, made by a worker when somebody wants to see one; those not seen for longest go first. */
+export const posters = mysqlTable(
+  'posters',
+  {
+    fileId: amount('file_id').notNull(),
+    /** Which moment of a strip; see server/projects/posters.ts. */
+    moment: int('moment').notNull(),
+    modifiedUs: amount('modified_us').notNull(),
+    /** JPEG; null where none can be made. */
+    picture: bytes('picture', 'mediumblob'),
+    bytes: int('bytes').notNull(),
+    seenAt: at('seen_at').notNull(),
+  },
+  (t) => [primaryKey({ columns: [t.fileId, t.moment] }), index('posters_seen').on(t.seenAt)],
 );

@@ -11,7 +11,6 @@ import {
   varchar,
 } from 'drizzle-orm/mysql-core';
 import { sql } from 'drizzle-orm';
-import { DOCUMENT_FORMATS } from '#core/documents/model.ts';
 import { amount, id, at, jsonOf, longPath } from './columns.ts';
 
 export const documents = mysqlTable(
@@ -21,7 +20,8 @@ export const documents = mysqlTable(
     projectId: amount('project_id').notNull(),
     fileId: amount('file_id').notNull(),
     name: varchar('name', { length: 1020 }).notNull(),
-    format: mysqlEnum('format', DOCUMENT_FORMATS).notNull().default('otio'),
+    /** One of the formats in core/documents/formats. */
+    format: varchar('format', { length: 40 }).notNull().default('otio'),
     state: mysqlEnum('state', ['read', 'broken']).notNull(),
     trouble: text('trouble'),
     readSizeBytes: amount('read_size_bytes').notNull(),

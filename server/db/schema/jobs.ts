@@ -2,25 +2,23 @@
 import { boolean, char, index, int, mysqlEnum, mysqlTable, primaryKey, text, varchar } from 'drizzle-orm/mysql-core';
 import { amount, id, at, jsonOf } from './columns.ts';
 
+/** What work can need: a volume's disk, a carrier, and what the catalogue says of a volume (its number is the volume's). */
+export const STORES = ['volume', 'carrier', 'catalogue'] as const;
 export const JOB_STATES = ['queued', 'running', 'done', 'failed', 'cancelled'] as const;
 
 export const jobs = mysqlTable(
   'jobs',
   {
     id: id(),
-    kind: mysqlEnum('kind', [
-      'read volume',
-      'remove',
-      'archive',
-      'restore',
-      'move',
-      'make folders',
-      'apply kinds',
-      'relink',
-    ]).notNull(),
+    /** A kind of work known to the registry of work; its parameters are parsed by it when they are read. */
+    kind: varchar('kind', { length: 60 }).notNull(),
+    /** Random: private names on disks carry it, so that no other database's work is taken for this one's. */
+    mark: char('mark', { length: 36 }).notNull(),
     title: varchar('title', { length: 500 }).notNull(),
     params: jsonOf<Record<string, unknown>>('params').notNull(),
     stepId: amount('step_id'),
+    /** Too small to be told of in the tray. */
+    quiet: boolean('quiet').notNull().default(false),
     who: varchar('who', { length: 120 }).notNull(),
     state: mysqlEnum('state', JOB_STATES).notNull().default('queued'),
     phase: varchar('phase', { length: 60 }).notNull().default(''),
@@ -35,6 +33,8 @@ export const jobs = mysqlTable(
     lease: char('lease', { length: 36 }),
     leaseUntil: at('lease_until'),
     attempts: int('attempts').notNull().default(0),
+    /** How often a worker that had it went silent. */
+    crashes: int('crashes').notNull().default(0),
     trouble: text('trouble'),
     createdAt: at('created_at').notNull(),
     startedAt: at('started_at'),
@@ -43,13 +43,15 @@ export const jobs = mysqlTable(
   (t) => [index('jobs_state').on(t.state, t.id)],
 );
 
-/** Volumes and carriers a job touches: a worker takes it only where it reaches them all. */
+/** What a job needs: a worker takes it only where it reaches the volumes and carriers, and nobody else has them. */
 export const jobStores = mysqlTable(
   'job_stores',
   {
     jobId: amount('job_id').notNull(),
-    store: mysqlEnum('store', ['volume', 'carrier']).notNull(),
+    store: mysqlEnum('store', STORES).notNull(),
     storeId: amount('store_id').notNull(),
+    /** Shared for looking, alone for changing. */
+    mode: mysqlEnum('mode', ['look', 'change']).notNull(),
   },
-  (t) => [primaryKey({ columns: [t.jobId, t.store, t.storeId] })],
+  (t) => [primaryKey({ columns: [t.jobId, t.store, t.storeId] }), index('job_stores_store').on(t.store, t.storeId)],
 );

@@ -1,6 +1,6 @@
 // Plans, their steps, and the items of each step with what became of them.
 import { char, index, int, mysqlEnum, mysqlTable, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
-import { HELD_REASONS, type StepWhat } from '#core/plan/plan.ts';
+import { HELD_REASONS, ITEM_STATES, type StepWhat } from '#core/plan/plan.ts';
 import { amount, id, at, bytes, jsonOf, longPath } from './columns.ts';
 
 export const plans = mysqlTable(
@@ -45,13 +45,19 @@ export const stepItems = mysqlTable(
     rawPath: bytes('raw_path', 'varbinary(4096)'),
     sizeBytes: amount('size_bytes').notNull(),
     modifiedUs: amount('modified_us').notNull(),
-    state: mysqlEnum('state', ['waiting', 'started', 'done', 'held']).notNull().default('waiting'),
+    device: amount('device'),
+    inode: amount('inode'),
+    changedUs: amount('changed_us'),
+    /** 'taken': it lies under its private name, and only the job's worker can have removed or moved it from there. */
+    state: mysqlEnum('state', ITEM_STATES).notNull().default('waiting'),
     reason: mysqlEnum('reason', HELD_REASONS),
     detail: varchar('detail', { length: 1000 }),
     /** Where a moved file goes, inside the step's volume. */
     targetPath: longPath('target_path'),
-    /** XXH3-128 of a file that was copied, as read back. */
-    xxh128: char('xxh128', { length: 32 }),
+    /** XXH64 of a file that was copied, as read back, and which file that copy is. */
+    xxh64: char('xxh64', { length: 16 }),
+    copyDevice: amount('copy_device'),
+    copyInode: amount('copy_inode'),
   },
   (t) => [index('step_items_file').on(t.fileId), index('step_items_state').on(t.stepId, t.state)],
 );

@@ -1,32 +1,13 @@
 // The ledger.
-import { char, mysqlEnum, mysqlTable, varchar } from 'drizzle-orm/mysql-core';
+import { char, mysqlTable, varchar } from 'drizzle-orm/mysql-core';
 import { amount, id, at, jsonOf } from './columns.ts';
 
 export const receipts = mysqlTable('receipts', {
   id: id(),
   at: at('at').notNull(),
   who: varchar('who', { length: 120 }).notNull(),
-  action: mysqlEnum('action', [
-    'caches removed',
-    'originals removed',
-    'archive sealed',
-    'project restored',
-    'work ended early',
-    'volume added',
-    'volume changed',
-    'volume retired',
-    'carrier added',
-    'state changed',
-    'home changed',
-    'files moved',
-    'folders made',
-    'media relinked',
-    'project added',
-    'project changed',
-    'kinds changed',
-    'template changed',
-    'station retired',
-  ]).notNull(),
+  /** What was done; the kinds of steps and of work say which there are. */
+  action: varchar('action', { length: 60 }).notNull(),
   title: varchar('title', { length: 500 }).notNull(),
   projectId: amount('project_id'),
   jobId: amount('job_id'),

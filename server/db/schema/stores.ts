@@ -1,7 +1,7 @@
 // Stations, the volumes that hang on them, carriers, and which worker reaches which of them.
-import { boolean, int, mysqlEnum, mysqlTable, primaryKey, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
+import { boolean, index, int, mysqlEnum, mysqlTable, primaryKey, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
 import { DUTIES } from '#core/model.ts';
-import { amount, id, at, longPath } from './columns.ts';
+import { amount, id, at, jsonOf, longPath } from './columns.ts';
 
 export const stations = mysqlTable(
   'stations',
@@ -40,6 +40,8 @@ export const volumes = mysqlTable(
     linkMbits: int('link_mbits'),
     /** Seen at the last look: nothing can be written there. */
     readOnly: boolean('read_only').notNull().default(false),
+    /** Number of its file system at the last reading: all that is read of it lies on that one. */
+    device: amount('device'),
     seenAt: at('seen_at'),
     readAt: at('read_at'),
     /** Read again when it was last read this long ago; null: only when asked. */
@@ -66,13 +68,46 @@ export const carriers = mysqlTable(
   {
     id: id(),
     name: varchar('name', { length: 60 }).notNull(),
-    type: mysqlEnum('type', ['disk', 'tape', 'remote store']).notNull(),
+    /** One of the kinds in server/carriers/kinds.ts; its settings are parsed by it when they are read. */
+    kind: varchar('kind', { length: 40 }).notNull(),
     place: varchar('place', { length: 120 }).notNull(),
-    path: longPath('path').notNull(),
+    settings: jsonOf<Record<string, unknown>>('settings').notNull(),
     capacityBytes: amount('capacity_bytes').notNull(),
+    /** Room left on it when a worker last looked; null before that. */
+    freeBytes: amount('free_bytes'),
     identity: varchar('identity', { length: 64 }),
     state: mysqlEnum('state', STORE_STATES).notNull().default('not looked at'),
     seenAt: at('seen_at'),
   },
   (t) => [uniqueIndex('carriers_name').on(t.name)],
+);
+
+/** Workers that are, or were, at work. One is alive while its last sign is young. */
+export const workers = mysqlTable(
+  'workers',
+  {
+    id: id(),
+    name: varchar('name', { length: 120 }).notNull(),
+    /** The machine it runs on, as the machine calls itself. */
+    machine: varchar('machine', { length: 120 }).notNull(),
+    seenAt: at('seen_at').notNull(),
+  },
+  (t) => [uniqueIndex('workers_name').on(t.name)],
+);
+
+/** What each worker reaches, by which path, for itself alone. What is reachable follows from the living ones. */
+export const workerReach = mysqlTable(
+  'worker_reach',
+  {
+    workerId: amount('worker_id').notNull(),
+    store: mysqlEnum('store', ['volume', 'carrier']).notNull(),
+    storeId: amount('store_id').notNull(),
+    path: longPath('path').notNull(),
+    state: mysqlEnum('state', STORE_STATES).notNull(),
+    seenAt: at('seen_at').notNull(),
+  },
+  (t) => [
+    primaryKey({ columns: [t.workerId, t.store, t.storeId] }),
+    index('worker_reach_store').on(t.store, t.storeId),
+  ],
 );

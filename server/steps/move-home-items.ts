@@ -1,15 +1,13 @@
-// Stages "move home": strays of one kind of a project go to their home, with every file that belongs to their units.
-// Staging touches no file.
+// Choosing what moves home: strays of one kind of a project go to their home, with every file that belongs to their units. Touches no file.
 import { and, eq, inArray, isNull, sql } from 'drizzle-orm';
 import { foldPath, placeMoves } from '#core/homes/moves.ts';
 import { isAtHome } from '#core/homes/homes.ts';
 import type { FileId, Kind, ProjectId, VolumeId } from '#core/model.ts';
-import type { MoveStep } from '#core/plan/plan.ts';
+import { moveHome as stepKind } from '#core/steps/move-home.ts';
 import { joinPath } from '#core/paths.ts';
-import { stepTitle } from '#core/wording/plan.ts';
 import { unitsOf } from '#core/units/units.ts';
 import { rawPathOf } from '#disk/paths.ts';
-import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
+import type { Database, Transaction } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { stepItems } from '../db/schema/plans.ts';
@@ -18,7 +16,7 @@ import { volumes } from '../db/schema/stores.ts';
 import { folderHoldings } from '../db/schema/sums.ts';
 import { Refused } from '../runtime/refused.ts';
 import { homesOf } from '../projects/homes.ts';
-import { addStep, draft, settleSums, stagedFiles } from '../plan/plan.ts';
+import { addFileStep, filesInPlans } from './adding.ts';
 
 interface StrayFile {
   id: number;
@@ -32,37 +30,39 @@ interface StrayFile {
   rawPath: Buffer | null;
   sizeBytes: number;
   modifiedUs: number;
+  device: number | null;
+  inode: number | null;
+  changedUs: number | null;
   kind: Kind;
   projectId: number | null;
 }
 
-export async function stageMoveHome(
+/** Adds the moving home of strays of one kind. */
+export async function addMoveHome(
   db: Database,
   { projectId, kind, now }: { projectId: ProjectId; kind: Kind; now: Date },
 ): Promise<{ files: number; bytes: number }> {
   const [project] = await db.select().from(projects).where(eq(projects.id, projectId));
-  if (!project) throw new Refused('There is no such project. Nothing was staged.');
+  if (!project) throw new Refused('There is no such project. Nothing was added.');
   const home = (await homesOf(db, projectId)).find((own) => own.kind === kind);
-  if (!home) throw new Refused(`${project.name} has no home for ${kind}. Set one first. Nothing was staged.`);
+  if (!home) throw new Refused(`${project.name} has no home for ${kind}. Set one first. Nothing was added.`);
   const [volume] = await db.select().from(volumes).where(eq(volumes.id, home.volumeId));
   if (!volume || volume.retiredAt)
-    throw new Refused(`The home of its ${kind} is on a volume that is out of use. Set another. Nothing was staged.`);
-  const what: MoveStep = {
-    kind: 'move home',
+    throw new Refused(`The home of its ${kind} is on a volume that is out of use. Set another. Nothing was added.`);
+  const params = {
     projectId,
     project: project.name,
     fileKind: kind,
     volumeId: home.volumeId,
     folder: home.folder,
   };
-  return inTransaction(db, async (tx) => {
-    const stepId = await addStep(tx, await draft(tx, now), what, stepTitle(what, { volume: volume.name }));
-    const strays = await straysWithUnits(tx, projectId, kind, home);
-    const staged = await stagedFiles(
+  return addFileStep(db, { kind: stepKind, params, names: { volume: volume.name }, now }, async (tx, stepId) => {
+    const strays = await straysWithUnits(tx, { projectId, kind, home });
+    const busy = await filesInPlans(
       tx,
       strays.map((stray) => stray.fileId),
     );
-    const free = strays.filter((stray) => !staged.has(stray.fileId));
+    const free = strays.filter((stray) => !busy.has(stray.fileId));
     const taken = await takenBelow(tx, home);
     const places = placeMoves({
       strays: free,
@@ -83,19 +83,24 @@ export async function stageMoveHome(
           rawPath: stray.rawPath,
           sizeBytes: stray.sizeBytes,
           modifiedUs: stray.modifiedUs,
+          device: stray.device,
+          inode: stray.inode,
+          changedUs: stray.changedUs,
           targetPath: places.get(stray.fileId)!,
         })),
       );
-    return settleSums(tx, stepId, `All ${kind} of ${project.name} is at home, or staged already. Nothing was staged.`);
+    return `All ${kind} of ${project.name} is at home, or in a plan already. Nothing was added.`;
   });
 }
 
 /** The strays, and beside each what belongs to its unit and to the same project or to none. */
 async function straysWithUnits(
   tx: Transaction,
-  projectId: ProjectId,
-  kind: Kind,
-  home: { volumeId: VolumeId; folder: string; kind: Kind },
+  {
+    projectId,
+    kind,
+    home,
+  }: { projectId: ProjectId; kind: Kind; home: { volumeId: VolumeId; folder: string; kind: Kind } },
 ): Promise<StrayFile[]> {
   const holding = await tx
     .selectDistinct({ folderId: folders.id, volumeId: folders.volumeId, folder: folders.path })
@@ -106,7 +111,13 @@ async function straysWithUnits(
   const found: StrayFile[] = [];
   for (const some of inSlices(away, 200)) {
     const rows = await tx
-      .select({ file: files, folder: folders.path, rawFolder: folders.rawPath, volume: volumes.name })
+      .select({
+        file: files,
+        folder: folders.path,
+        rawFolder: folders.rawPath,
+        volume: volumes.name,
+        device: volumes.device,
+      })
       .from(files)
       .innerJoin(folders, eq(folders.id, files.folderId))
       .innerJoin(volumes, eq(volumes.id, files.volumeId))
@@ -121,12 +132,13 @@ async function straysWithUnits(
         ),
       );
     const byFolder = new Map<number, StrayFile[]>();
-    for (const { file, folder, rawFolder, volume } of rows) {
+    for (const { file, folder, rawFolder, volume, device } of rows) {
       const stray = {
         ...file,
         fileId: file.id as FileId,
         volumeId: file.volumeId as VolumeId,
         volume,
+        device,
         folder,
         path: joinPath(folder, file.name),
         rawPath: rawPathOf(folder, rawFolder, file.name, file.rawName),

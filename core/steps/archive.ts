@@ -1,0 +1,45 @@
+// Writes an archive of a project to one or more carriers, with one reading of the originals.
+import { z } from 'zod';
+import { count, counted, size } from '../wording/amounts.ts';
+import { carrierId, projectId } from './ids.ts';
+import { stepKind } from './kind.ts';
+
+const params = z.object({
+  projectId,
+  carrierIds: z.array(carrierId).min(1).max(8),
+  folder: z.string().min(1).max(250),
+});
+/** Steps from before an archive could have several copies name one carrier. */
+const before = z
+  .object({ projectId, carrierId, folder: z.string().min(1).max(250) })
+  .transform(({ carrierId: only, ...rest }) => ({ ...rest, carrierIds: [only] }));
+
+export const archiveProject = stepKind({
+  kind: 'archive',
+  params: z.union([params, before]),
+  level: null,
+  does: 'writes',
+  action: 'archive sealed',
+  phase: 'copying',
+  title: (_params, { project, carriers }) =>
+    `Archive ${project ?? 'the project'} on ${carriers?.join(' and ') ?? 'its carriers'}`,
+  undoing: () => 'the originals stay where they are',
+  effect: ({ carrierIds }, step) => ({
+    volumes: [],
+    carriers: carrierIds.map((id) => ({ carrierId: id, bytes: step.bytes })),
+  }),
+  findingWords: {
+    'carrier too small': ({ facts }) => ({
+      what: `${facts.carrier} is too small`,
+      detail: `${size(Number(facts.neededBytes))} is needed and ${size(Number(facts.freeBytes))} is free. Choose another carrier.`,
+    }),
+    'media missing': ({ facts }) => ({
+      what: `${counted(Number(facts.missing), 'piece')} of media of ${facts.project} ${facts.missing === 1 ? 'is' : 'are'} missing`,
+      detail: `The archive will hold the ${count(Number(facts.total) - Number(facts.missing))} that are found, and say which are not.`,
+    }),
+    'renamed in the archive': ({ facts }) => ({
+      what: `${counted(Number(facts.files), 'file')} renamed to avoid a clash`,
+      detail: `Two files would have had one name in the archive, for example ${facts.example}`,
+    }),
+  },
+});

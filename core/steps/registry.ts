@@ -1,0 +1,57 @@
+// Every kind of step there is. Whoever adds one writes its file and one line here.
+import { archiveProject } from './archive.ts';
+import type { StepKind } from './kind.ts';
+import { moveHome } from './move-home.ts';
+import { relinkMedia } from './relink.ts';
+import { removeCaches } from './remove-caches.ts';
+import { removeOriginals } from './remove-originals.ts';
+import { restoreArchive } from './restore.ts';
+
+/** What a row of a plan has: the name of its kind, and the parameters as they were written down. */
+export interface StepWhat {
+  kind: string;
+  [parameter: string]: unknown;
+}
+
+const kinds = new Map<string, StepKind>();
+
+export function addStepKind<Params extends object>(kind: StepKind<Params>): void {
+  if (kinds.has(kind.kind)) throw new Error(`There is a kind of step called ${kind.kind} already.`);
+  kinds.set(kind.kind, kind as unknown as StepKind);
+}
+
+addStepKind(removeCaches);
+addStepKind(removeOriginals);
+addStepKind(archiveProject);
+addStepKind(moveHome);
+addStepKind(restoreArchive);
+addStepKind(relinkMedia);
+
+/** A step of a kind that this version does not know: written by a later one, or by hand. */
+export class UnknownStepKind extends Error {
+  override readonly name = 'UnknownStepKind';
+  constructor(readonly kind: string) {
+    super(`There is no kind of step called ${kind}.`);
+  }
+}
+
+export function stepKindOf(what: Pick<StepWhat, 'kind'>): StepKind {
+  const kind = kinds.get(what.kind);
+  if (!kind) throw new UnknownStepKind(what.kind);
+  return kind;
+}
+
+export const allStepKinds = (): StepKind[] => [...kinds.values()];
+
+/** The parameters of a step of this kind. Throws a ZodError where they do not fit, an Error where it is of another kind. */
+export function paramsOf<Params extends object>(kind: StepKind<Params>, what: StepWhat): Params {
+  if (what.kind !== kind.kind)
+    throw new Error(`A step that does ${what.kind} was taken for one that does ${kind.kind}.`);
+  return kind.params.parse(what);
+}
+
+/** A step's kind with its parameters: for whoever goes over steps of all kinds. */
+export function kindAndParams(what: StepWhat): { kind: StepKind; params: object } {
+  const kind = stepKindOf(what);
+  return { kind, params: kind.params.parse(what) };
+}

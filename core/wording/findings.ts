@@ -1,0 +1,67 @@
+// Words of the findings that a step of any kind may have. What only one kind can meet is worded in that kind's file.
+import { HELD_WORDS, type Finding, type HeldReason } from '../plan/plan.ts';
+import type { FindingWords } from '../steps/kind.ts';
+import { stepKindOf } from '../steps/registry.ts';
+import { ago, counted, size } from './amounts.ts';
+
+const text = (finding: Finding, key: string) => String(finding.facts[key] ?? '');
+const number = (finding: Finding, key: string) => Number(finding.facts[key] ?? 0);
+
+const COMMON: Readonly<Record<string, (finding: Finding, nowMs: number) => FindingWords>> = {
+  'volume unreachable': (f, nowMs) => ({
+    what: `${text(f, 'volume')} cannot be reached`,
+    detail:
+      f.facts.lastSeenMs === null
+        ? 'It was never seen. Connect it, or take the step out.'
+        : `It was last seen ${ago(number(f, 'lastSeenMs'), nowMs)}. Connect it, or take the step out.`,
+  }),
+  'volume read-only': (f) => ({
+    what: `${text(f, 'volume')} can only be read`,
+    detail: 'Nothing can be written or removed there. Make it writable, or take the step out.',
+  }),
+  'volume too full': (f) => ({
+    what: `${text(f, 'volume')} is too full`,
+    detail: `${size(number(f, 'neededBytes'))} is needed and ${size(number(f, 'freeBytes'))} is free. Free some space first, or choose another volume.`,
+  }),
+  'carrier unreachable': (f) => ({
+    what: `${text(f, 'carrier')} is not in reach`,
+    detail: 'Connect the carrier, or take the step out and choose another.',
+  }),
+  'copy not good': (f) => ({
+    what: `No good copy of ${text(f, 'archive')} is in reach`,
+    detail: `${text(f, 'why')} Nothing of it is removed before a copy reads back whole.`,
+  }),
+  'same name': (f) => ({
+    what: `${text(f, 'name')} is on ${text(f, 'where')} already`,
+    detail: 'Nothing is ever written over. Choose another name.',
+  }),
+  'items differ': (f) => ({
+    what: `${counted(number(f, 'files'), 'file')} left out: ${HELD_WORDS[text(f, 'reason') as HeldReason]}`,
+    detail: `${size(number(f, 'bytes'))}, for example ${text(f, 'example')}`,
+  }),
+  'project in work': (f) => ({
+    what: `${text(f, 'project')} is ${text(f, 'state')}`,
+    detail: 'Its caches are rebuilt when it is opened again, which takes time.',
+  }),
+  'documents unread': (f) => ({
+    what: `${counted(number(f, 'documents'), 'document')} of ${text(f, 'project')} could not be read`,
+    detail: `For example ${text(f, 'example')}. It may name files of this step, so files of ${text(f, 'project')} are left where they are until it can be read.`,
+  }),
+  'other stations': (f) => ({
+    what: `Open files on ${text(f, 'stations')} cannot be seen`,
+    detail: `${text(f, 'volume')} is mounted there too, and no worker runs there. Close the programs that use it before you run the plan.`,
+  }),
+  'step not known': (f) => ({
+    what: `A step of the kind ${text(f, 'kind')} is not known to this version`,
+    detail: 'Take it out of the plan, or run the version that added it.',
+  }),
+};
+
+/** A finding in words: what it is, and what to do about it. */
+export function findingWords(finding: Finding, nowMs: number): FindingWords {
+  const common = COMMON[finding.code];
+  if (common) return common(finding, nowMs);
+  const own = stepKindOf({ kind: finding.step }).findingWords?.[finding.code];
+  if (own) return own(finding);
+  return { what: finding.code, detail: Object.values(finding.facts).join(', ') };
+}

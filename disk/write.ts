@@ -1,0 +1,97 @@
+// Writing so that nothing is ever half there and nothing is ever written over: under a temporary name that is ours alone,
+// flushed, then given its name, which must be free.
+import {
+  closeSync,
+  constants,
+  fsyncSync,
+  linkSync,
+  lstatSync,
+  openSync,
+  renameSync,
+  unlinkSync,
+  writeSync,
+} from 'node:fs';
+import path from 'node:path';
+import { codeOf, look } from './facts.ts';
+
+/**
+ * Writes a file whole under a name that must be free, by way of `temporary`, a name of our own on the same volume.
+ * Throws EEXIST where the name is taken; then, and after any other error, nothing is left behind.
+ */
+export function writeNew(target: string, content: string | Uint8Array, temporary: string): void {
+  try {
+    const fd = openSync(
+      temporary,
+      constants.O_WRONLY | constants.O_CREAT | constants.O_EXCL | constants.O_NOFOLLOW,
+      0o644,
+    );
+    try {
+      const bytes = typeof content === 'string' ? Buffer.from(content, 'utf8') : content;
+      for (let at = 0; at < bytes.length;) at += writeSync(fd, bytes, at, bytes.length - at);
+      fsyncSync(fd);
+    } finally {
+      closeSync(fd);
+    }
+    renameNew(temporary, target);
+  } catch (error) {
+    if (codeOf(error) !== 'EEXIST' || look(temporary).is === 'file') removeOwn(temporary);
+    throw error;
+  }
+  syncFolder(path.dirname(target));
+}
+
+/** Removes a file under a name of our own; that it is gone already is fine. */
+export function removeOwn(place: string): void {
+  try {
+    unlinkSync(place);
+  } catch (error) {
+    if (codeOf(error) !== 'ENOENT') throw error;
+  }
+}
+
+/**
+ * Gives a file another name on its volume, but never over something: a plain rename would silently replace it. Throws
+ * EEXIST where the name is taken. Where an earlier run was killed between the two halves, both names are of one file: then
+ * only the old one is taken away.
+ */
+export function renameNew(from: string | Buffer, to: string | Buffer): void {
+  try {
+    linkSync(from, to);
+  } catch (error) {
+    const code = codeOf(error);
+    if (code === 'EEXIST' && isOneFile(from, to)) return unlinkSync(from);
+    if (!['EPERM', 'ENOTSUP', 'EOPNOTSUPP', 'EMLINK', 'ENOSYS'].includes(code)) throw error;
+    // A file system without hard links: look first, then rename.
+    if (look(to).is !== 'gone') throw Object.assign(new Error(`${String(to)} is there already.`), { code: 'EEXIST' });
+    renameSync(from, to);
+    return;
+  }
+  unlinkSync(from);
+}
+
+/** True where both names are of one and the same file. */
+export function isOneFile(a: string | Buffer, b: string | Buffer): boolean {
+  try {
+    const [one, other] = [lstatSync(a), lstatSync(b)];
+    return one.isFile() && other.isFile() && one.dev === other.dev && one.ino === other.ino;
+  } catch {
+    return false;
+  }
+}
+
+/** Flushes a folder's entries, where the system can. */
+export function syncFolder(folder: string): void {
+  let fd: number;
+  try {
+    fd = openSync(folder, 'r');
+  } catch {
+    return;
+  }
+  try {
+    fsyncSync(fd);
+  } catch {
+    // Some file systems refuse to flush a folder; the file itself was flushed.
+  } finally {
+    closeSync(fd);
+  }
+}

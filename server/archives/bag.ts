@@ -1,0 +1,76 @@
+// The tag files of an archive, as texts: what is in it, where it came from, and the sums of everything. The same on every
+// carrier, so that one sum in the catalogue knows every copy. Source: RFC 8493.
+import { eq } from 'drizzle-orm';
+import {
+  BAG_DECLARATION,
+  bagInfoText,
+  FAST_SUMS,
+  MANIFEST,
+  manifestText,
+  PAYLOAD,
+  payloadOxum,
+  TAG_MANIFEST,
+} from '#core/fixity/bagit.ts';
+import { sha512 } from '#disk/sums.ts';
+import type { Db } from '../db/connect.ts';
+import type { archiveFiles, archives } from '../db/schema/archives.ts';
+import { projects } from '../db/schema/projects.ts';
+import { volumes } from '../db/schema/stores.ts';
+
+export type ArchiveFile = typeof archiveFiles.$inferSelect;
+
+export interface TagFiles {
+  /** By name, the tag manifest last. */
+  texts: readonly (readonly [name: string, text: string])[];
+  manifestSha512: string;
+}
+
+export const payloadAt = (file: Pick<ArchiveFile, 'payloadPath'>): string => `${PAYLOAD}/${file.payloadPath}`;
+
+/** @param day of the beginning of the work, so that a run that goes on writes the same */
+export async function tagFiles(
+  db: Db,
+  archive: typeof archives.$inferSelect,
+  { files, day }: { files: readonly ArchiveFile[]; day: string },
+): Promise<TagFiles> {
+  const [project] = await db.select().from(projects).where(eq(projects.id, archive.projectId));
+  const rows = await db.select({ id: volumes.id, name: volumes.name }).from(volumes);
+  const names = new Map(rows.map((volume) => [volume.id, volume.name]));
+  const bytes = files.reduce((sum, file) => sum + file.payloadBytes!, 0);
+  const contents = {
+    format: 'keramion-archive 1',
+    project: project!.name,
+    archive: archive.name,
+    files: files.map((file) => ({
+      path: payloadAt(file),
+      role: file.role,
+      sizeBytes: file.payloadBytes,
+      original: {
+        volume: names.get(file.volumeId) ?? '',
+        path: file.path,
+        sizeBytes: file.sizeBytes,
+        modified: new Date(file.modifiedUs / 1000).toISOString(),
+      },
+    })),
+  };
+  const sumsBy = (sum: (file: ArchiveFile) => string) =>
+    manifestText(files.map((file) => ({ path: payloadAt(file), hash: sum(file) })));
+  const tags: (readonly [name: string, text: string])[] = [
+    ['bagit.txt', BAG_DECLARATION],
+    [
+      'bag-info.txt',
+      bagInfoText([
+        ['External-Identifier', archive.folder],
+        ['External-Description', `Archive of the project ${project!.name}`],
+        ['Bagging-Date', day],
+        ['Bag-Software-Agent', 'Keramion'],
+        ['Payload-Oxum', payloadOxum(bytes, files.length)],
+      ]),
+    ],
+    [MANIFEST, sumsBy((file) => file.sha512!)],
+    [FAST_SUMS, sumsBy((file) => file.xxh64!)],
+    ['keramion-archive.json', `${JSON.stringify(contents, null, 2)}\n`],
+  ];
+  const tagManifest = manifestText(tags.map(([name, text]) => ({ path: name, hash: sha512(text) })));
+  return { texts: [...tags, [TAG_MANIFEST, tagManifest]], manifestSha512: sha512(tagManifest) };
+}

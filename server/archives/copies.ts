@@ -1,0 +1,170 @@
+// Copies of archives on carriers: which are good, what proves one, and what is written down when one is not. Asked by the
+// steps that remove originals and restore, and by the shelf.
+import { and, asc, eq, inArray } from 'drizzle-orm';
+import type { ManifestEntry } from '#core/fixity/bagit.ts';
+import { FAST_SUMS, MANIFEST, parseManifest, PAYLOAD, TAG_MANIFEST } from '#core/fixity/bagit.ts';
+import { codeOf } from '#disk/facts.ts';
+import { sha512 } from '#disk/sums.ts';
+import type { Carrier } from '../carriers/kind.ts';
+import { type CarrierPlace, openCarrier, placeOf } from '../carriers/kinds.ts';
+import type { Db, Transaction } from '../db/connect.ts';
+import { archiveCopies, archiveFiles, archiveParts, copyFiles, copyParts } from '../db/schema/archives.ts';
+import { carriers } from '../db/schema/stores.ts';
+
+export interface CopyPart {
+  copyPartId: number;
+  copyId: number;
+  partId: number;
+  carrierId: number;
+  carrier: string;
+  folder: string;
+  manifestSha512: string | null;
+  state: string;
+  place: CarrierPlace;
+}
+
+/** The parts of an archive's copies, the latest read back first. */
+export async function copyPartsOf(
+  db: Db,
+  archiveId: number,
+  pathOf: (carrierId: number) => string | null = () => null,
+): Promise<CopyPart[]> {
+  const rows = await db
+    .select({ part: copyParts, of: archiveParts, copy: archiveCopies, carrier: carriers })
+    .from(copyParts)
+    .innerJoin(archiveParts, eq(archiveParts.id, copyParts.partId))
+    .innerJoin(archiveCopies, eq(archiveCopies.id, copyParts.copyId))
+    .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
+    .where(eq(archiveParts.archiveId, archiveId))
+    .orderBy(asc(copyParts.id));
+  return rows.map(({ part, of, copy, carrier }) => ({
+    copyPartId: part.id,
+    copyId: copy.id,
+    partId: of.id,
+    carrierId: carrier.id,
+    carrier: carrier.name,
+    folder: of.folder,
+    manifestSha512: of.manifestSha512,
+    state: part.state,
+    place: placeOf(carrier, pathOf(carrier.id)),
+  }));
+}
+
+/** What a copy says that it should not, in words: it is not the one that was sealed. */
+export class CopyDamaged extends Error {
+  override readonly name = 'CopyDamaged';
+  readonly code = 'copy_damaged';
+}
+
+const SMALL = 64 << 20;
+
+/** A small file of a carrier, whole. Throws where it is not small: lists are bounded. */
+export async function readText(carrier: Carrier, folder: string, at: string): Promise<string> {
+  const chunks: Buffer[] = [];
+  let bytes = 0;
+  for await (const chunk of (await carrier.read(folder, at)) as AsyncIterable<Buffer>) {
+    bytes += chunk.length;
+    if (bytes > SMALL * 8) throw new CopyDamaged(`${at} is larger than any list that was written`);
+    chunks.push(chunk);
+  }
+  return Buffer.concat(chunks).toString('utf8');
+}
+
+export interface TrustedSums {
+  sha512: Map<string, string>;
+  /** By payload path; null in archives that were sealed before XXH64 was kept. */
+  xxh64: Map<string, string> | null;
+}
+
+/**
+ * Sums of every payload file, trusted because each list is covered by the one before it, up to the catalogue. Throws
+ * CopyDamaged with what is wrong; what the carrier itself throws goes on.
+ */
+export async function trustedSums(carrier: Carrier, part: CopyPart): Promise<TrustedSums> {
+  const text = async (name: string) => {
+    try {
+      return await readText(carrier, part.folder, name);
+    } catch (error) {
+      if (error instanceof CopyDamaged) throw error;
+      if (!(await carrier.has(part.folder))) throw new CopyDamaged(`its folder ${part.folder} is not on the carrier`);
+      throw new CopyDamaged(`${name} cannot be read (${codeOf(error)})`);
+    }
+  };
+  const tags = await text(TAG_MANIFEST);
+  if (part.manifestSha512 === null || sha512(tags) !== part.manifestSha512)
+    throw new CopyDamaged(`${TAG_MANIFEST} is not the one that was sealed`);
+  const listed = entriesOf(TAG_MANIFEST, tags, 128);
+  const lists = new Map<string, string>();
+  for (const entry of listed) {
+    const own = await text(entry.path);
+    if (sha512(own) !== entry.hash) throw new CopyDamaged(`${entry.path} is not what was sealed`);
+    lists.set(entry.path, own);
+  }
+  const strong = entriesOf(MANIFEST, lists.get(MANIFEST) ?? '', 128);
+  if (strong.some((entry) => !entry.path.startsWith(`${PAYLOAD}/`)))
+    throw new CopyDamaged(`${MANIFEST} lists what is no payload`);
+  const fast = lists.has(FAST_SUMS) ? entriesOf(FAST_SUMS, lists.get(FAST_SUMS)!, 16) : null;
+  return { sha512: asMap(strong), xxh64: fast && asMap(fast) };
+}
+
+const asMap = (entries: readonly ManifestEntry[]) => new Map(entries.map((entry) => [entry.path, entry.hash]));
+
+function entriesOf(name: string, text: string, digits: number): ManifestEntry[] {
+  const reading = parseManifest(text, digits);
+  if (!reading.ok)
+    throw new CopyDamaged(`line ${reading.trouble.line} of ${name} is wrong (${reading.trouble.detail})`);
+  return reading.entries;
+}
+
+/** Opens the carrier of a part, uses it and closes it. */
+export async function withCarrier<T>(part: CopyPart, use: (carrier: Carrier) => Promise<T>): Promise<T> {
+  const carrier = await openCarrier(part.place);
+  try {
+    return await use(carrier);
+  } finally {
+    await carrier.close();
+  }
+}
+
+/** Writes down that a part of a copy is damaged, and which of its files. The copy is as good as its worst part. */
+export async function markDamaged(
+  tx: Transaction,
+  part: CopyPart,
+  fileIds: readonly number[],
+  now: Date,
+): Promise<void> {
+  await tx.update(copyParts).set({ state: 'damaged' }).where(eq(copyParts.id, part.copyPartId));
+  await tx.update(archiveCopies).set({ state: 'damaged' }).where(eq(archiveCopies.id, part.copyId));
+  for (const archiveFileId of fileIds)
+    await tx
+      .insert(copyFiles)
+      .values({ copyPartId: part.copyPartId, archiveFileId, state: 'damaged', readBackAt: now })
+      .onDuplicateKeyUpdate({ set: { state: 'damaged', readBackAt: now } });
+}
+
+/** Writes down that files of a part were read back as they were sealed. */
+export async function markReadBack(
+  tx: Transaction,
+  part: CopyPart,
+  fileIds: readonly number[],
+  now: Date,
+): Promise<void> {
+  for (const archiveFileId of fileIds)
+    await tx
+      .insert(copyFiles)
+      .values({ copyPartId: part.copyPartId, archiveFileId, state: 'read back', readBackAt: now })
+      .onDuplicateKeyUpdate({ set: { state: 'read back', readBackAt: now } });
+}
+
+/** The files of an archive that stand for these files of the catalogue, as they were read in. */
+export const archivedFiles = (db: Db, archiveId: number, fileIds: readonly number[]) =>
+  db
+    .select()
+    .from(archiveFiles)
+    .where(
+      and(
+        eq(archiveFiles.archiveId, archiveId),
+        inArray(archiveFiles.fileId, [...fileIds]),
+        inArray(archiveFiles.role, ['media', 'original document']),
+      ),
+    );

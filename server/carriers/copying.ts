@@ -1,0 +1,47 @@
+// The threads that move bytes between disks and carriers. Called by the steps that archive, restore and remove originals.
+import { closeSync, constants, openSync } from 'node:fs';
+import path from 'node:path';
+import { fileURLToPath } from 'node:url';
+import type { Expectation } from '#core/model.ts';
+import { openToRead } from '#disk/content/content.ts';
+import { ThreadPool } from '#disk/threads/pool.ts';
+import type { CopyRequest, CopyResult, To } from './copy-thread.ts';
+
+export type CarrierPool = ThreadPool<CopyRequest, CopyResult>;
+export type { CopyResult, To };
+
+export const carrierPool = (size = 2): CarrierPool =>
+  new ThreadPool(path.join(path.dirname(fileURLToPath(import.meta.url)), 'copy-thread.ts'), size);
+
+interface Telling {
+  progress?: (bytes: number) => void;
+  stop?: Int32Array;
+}
+
+/** One reading of a file to all of these carriers. Rejects with the system's code, or 'changed', 'not a file', 'stopped'. */
+export async function writeToCarriers(
+  pool: CarrierPool,
+  { from, expected, to }: { from: string | Buffer; expected: Expectation; to: readonly To[] },
+  telling: Telling,
+): Promise<CopyResult> {
+  const fd = openToRead(from);
+  try {
+    return await pool.ask({ do: 'write', from: fd, expected, to }, telling);
+  } finally {
+    closeSync(fd);
+  }
+}
+
+/** A file of a carrier to a name of our own that nothing has. The caller removes it after an error. */
+export async function readFromCarrier(
+  pool: CarrierPool,
+  { from, to }: { from: Omit<Extract<CopyRequest, { do: 'read' }>, 'do' | 'to'>; to: string },
+  telling: Telling,
+): Promise<CopyResult> {
+  const fd = openSync(to, constants.O_WRONLY | constants.O_CREAT | constants.O_EXCL | constants.O_NOFOLLOW, 0o644);
+  try {
+    return await pool.ask({ do: 'read', ...from, to: fd }, telling);
+  } finally {
+    closeSync(fd);
+  }
+}

@@ -1,0 +1,201 @@
+// A carrier that is a folder of a mounted disk: a portable drive, or a share set aside for archives.
+import { constants, mkdirSync, renameSync, rmSync } from 'node:fs';
+import { open, readdir, rm, stat, statfs } from 'node:fs/promises';
+import path from 'node:path';
+import type { Readable, Writable } from 'node:stream';
+import { z } from 'zod';
+import { roomOf } from '#core/places/space.ts';
+import { dropFromMemory } from '#disk/content/content.ts';
+import { codeOf, isMissing, look } from '#disk/facts.ts';
+import { giveIdentity, lookAtStore, PRIVATE_FOLDER } from '#disk/identity.ts';
+import { privateName, privateNames } from '#disk/private-names.ts';
+import { NotTheOne, Root } from '#disk/root.ts';
+import { renameNew, syncFolder } from '#disk/write.ts';
+import { type Carrier, CarrierAway, carrierKind, type Entry, type Pack, PackGone } from '../kind.ts';
+import { Refused } from '../../runtime/refused.ts';
+import { HoleWriter } from './hole-writer.ts';
+
+const settings = z.object({ folder: z.string().min(1).max(4095) });
+type Settings = z.infer<typeof settings>;
+
+export const disk = carrierKind<Settings>({
+  kind: 'disk',
+  name: 'disk',
+  settings,
+  fields: [{ name: 'folder', label: 'Folder on this server', hint: 'Where the disk is mounted.' }],
+  module: import.meta.url,
+  describe: ({ folder }) => folder,
+  at: (_settings, folder) => ({ folder }),
+  folders: ({ folder }) => [folder],
+  look: async ({ folder }) => lookAtStore(folder),
+  async register({ folder }) {
+    if (!path.isAbsolute(folder))
+      throw new Refused(
+        `${folder} is not a full path. Give the path from the top of the machine. Nothing was registered.`,
+      );
+    const root = path.resolve(folder);
+    const seen = await lookAtStore(root);
+    if (seen.state === 'unreachable')
+      throw new Refused(`There is no folder at ${root} that can be read (${seen.code}). Nothing was registered.`);
+    if (!seen.writable)
+      throw new Refused(`${root} cannot be written to, so it was not given its identity. Nothing was registered.`);
+    return { settings: { folder: root }, identity: giveIdentity(root) };
+  },
+  async open({ folder }, identity) {
+    try {
+      return new DiskCarrier(Root.open(folder, identity));
+    } catch (error) {
+      if (error instanceof NotTheOne) throw new CarrierAway(folder);
+      throw error;
+    }
+  },
+});
+export default disk;
+
+/**
+ * A pack that is being written is one private folder: `bag` is what will get its name, `tmp` holds what is not whole yet.
+ * A lease that takes it over renames the folder, so that an earlier one finds nothing under its own name.
+ */
+class DiskCarrier implements Carrier {
+  private written = 0;
+
+  constructor(private readonly root: Root) {}
+
+  async begin(pack: Pack): Promise<void> {
+    const own = this.own(pack);
+    for (const folder of [own, `${own}/bag`, `${own}/tmp`])
+      try {
+        mkdirSync(folder);
+      } catch (error) {
+        if (codeOf(error) !== 'EEXIST') throw error;
+      }
+  }
+
+  async takeOver(pack: Pack): Promise<boolean> {
+    const own = this.own(pack);
+    for (const name of privateNames(this.root).known) {
+      if (name.use !== 'archive' || name.site !== pack.site || name.job !== pack.job || name.item !== pack.item)
+        continue;
+      if (name.lease === pack.lease || look(own).is !== 'gone') continue;
+      try {
+        renameSync(this.root.placeText(`${PRIVATE_FOLDER}/${privateName(name)}`), own);
+      } catch (error) {
+        if (!isMissing(error)) throw error;
+      }
+    }
+    if (look(own).is === 'gone') return false;
+    // What an earlier lease had not finished is not trusted, whole as it may be.
+    rmSync(`${own}/tmp`, { recursive: true, force: true });
+    await this.begin(pack);
+    return true;
+  }
+
+  async write(pack: Pack, at: string): Promise<Writable> {
+    const own = this.own(pack);
+    const temporary = `${own}/tmp/${process.pid}-${this.written++}-${Date.now()}`;
+    let handle;
+    try {
+      handle = await open(temporary, 'wx', 0o644);
+    } catch (error) {
+      throw isMissing(error) ? new PackGone() : error;
+    }
+    return new HoleWriter(handle, async () => {
+      const target = this.madePlace(pack, at);
+      try {
+        rmSync(target, { force: true });
+        renameNew(temporary, target);
+      } catch (error) {
+        throw isMissing(error) ? new PackGone() : error;
+      }
+      syncFolder(path.dirname(target));
+    });
+  }
+
+  async remove(pack: Pack, at: string): Promise<void> {
+    await rm(`${this.own(pack)}/bag/${at}`, { recursive: true, force: true });
+  }
+
+  async place(pack: Pack): Promise<void> {
+    const target = this.root.placeText(pack.folder);
+    // An empty folder of that name would be replaced in silence.
+    if (look(target).is !== 'gone')
+      throw Object.assign(new Error(`${pack.folder} is there already.`), { code: 'EEXIST' });
+    try {
+      renameSync(`${this.own(pack)}/bag`, target);
+    } catch (error) {
+      throw isMissing(error) ? new PackGone() : error;
+    }
+    syncFolder(this.root.top);
+    rmSync(this.own(pack), { recursive: true, force: true });
+  }
+
+  async discard(pack: Pack): Promise<void> {
+    await rm(this.own(pack), { recursive: true, force: true });
+  }
+
+  async read(of: Pack | string, at: string): Promise<Readable> {
+    const place = this.placeIn(of, at);
+    await dropFromMemory(place);
+    const handle = await open(place, constants.O_RDONLY | constants.O_NOFOLLOW | constants.O_NONBLOCK);
+    if ((await handle.stat()).isFile()) return handle.createReadStream({ highWaterMark: 1 << 20 });
+    await handle.close();
+    throw Object.assign(new Error(`${at} is no plain file.`), { code: 'not a file' });
+  }
+
+  async *list(of: Pack | string): AsyncIterable<Entry> {
+    const top = typeof of === 'string' ? this.root.placeText(of) : `${this.own(of)}/bag`;
+    const folders = [''];
+    for (let folder = folders.pop(); folder !== undefined; folder = folders.pop())
+      for (const entry of await readdir(folder === '' ? top : `${top}/${folder}`, { withFileTypes: true })) {
+        const at = folder === '' ? entry.name : `${folder}/${entry.name}`;
+        if (entry.isDirectory()) folders.push(at);
+        else yield { at, sizeBytes: entry.isFile() ? (await stat(`${top}/${at}`)).size : null };
+      }
+  }
+
+  async has(folder: string): Promise<boolean> {
+    return look(this.root.placeText(folder)).is !== 'gone';
+  }
+
+  async unfinished(site: string): Promise<Omit<Pack, 'folder'>[]> {
+    return privateNames(this.root)
+      .known.filter((name) => name.use === 'archive' && name.site === site)
+      .map(({ job, lease, item }) => ({ site, job, lease, item }));
+  }
+
+  async freeBytes(): Promise<number> {
+    return roomOf(await statfs(this.root.top)).freeBytes;
+  }
+
+  async close(): Promise<void> {
+    this.root.close();
+  }
+
+  private own(pack: Pack): string {
+    const { site, job, lease, item } = pack;
+    return this.root.placeText(`${PRIVATE_FOLDER}/${privateName({ use: 'archive', site, job, lease, item })}`);
+  }
+
+  /** The place of a file in a pack, its folders made; the pack itself must be there. */
+  private madePlace(pack: Pack, at: string): string {
+    const bag = `${this.own(pack)}/bag`;
+    const segments = at.split('/').slice(0, -1);
+    for (let i = 1; i <= segments.length; i++)
+      try {
+        mkdirSync(`${bag}/${segments.slice(0, i).join('/')}`);
+      } catch (error) {
+        if (isMissing(error)) throw new PackGone();
+        if (codeOf(error) !== 'EEXIST') throw error;
+      }
+    return `${bag}/${at}`;
+  }
+
+  /** Inside the bag no link is followed, whoever put it there. */
+  private placeIn(of: Pack | string, at: string): string {
+    if (typeof of === 'string') return this.root.placeText(`${of}/${at}`);
+    const { site, job, lease, item } = of;
+    return this.root.placeText(
+      `${PRIVATE_FOLDER}/${privateName({ use: 'archive', site, job, lease, item })}/bag/${at}`,
+    );
+  }
+}

@@ -1,0 +1,59 @@
+// A stream to a file that leaves blocks of zeros as holes, which read back as zeros all the same, and flushes the file
+// before it says that it has finished.
+import type { FileHandle } from 'node:fs/promises';
+import { Writable } from 'node:stream';
+
+const HOLE = 64 << 10;
+const ZEROS = Buffer.alloc(HOLE);
+
+export class HoleWriter extends Writable {
+  private at = 0;
+
+  /** @param place called once all is written and flushed: gives the file its name */
+  constructor(
+    private readonly handle: FileHandle,
+    private readonly place: () => Promise<void>,
+  ) {
+    super({ highWaterMark: 4 << 20 });
+  }
+
+  override _write(chunk: Buffer, _encoding: BufferEncoding, done: (error?: Error | null) => void): void {
+    this.writeChunk(chunk).then(() => done(), done);
+  }
+
+  override _final(done: (error?: Error | null) => void): void {
+    this.finish().then(() => done(), done);
+  }
+
+  override _destroy(error: Error | null, done: (error?: Error | null) => void): void {
+    this.handle.close().then(
+      () => done(error),
+      () => done(error),
+    );
+  }
+
+  private async writeChunk(chunk: Buffer): Promise<void> {
+    let start = 0;
+    for (let i = 0; i < chunk.length; i += HOLE) {
+      const length = Math.min(HOLE, chunk.length - i);
+      if (chunk.compare(ZEROS, 0, length, i, i + length) !== 0) continue;
+      await this.writeAll(chunk.subarray(start, i), this.at + start);
+      start = i + length;
+    }
+    await this.writeAll(chunk.subarray(start), this.at + start);
+    this.at += chunk.length;
+  }
+
+  private async writeAll(part: Buffer, at: number): Promise<void> {
+    for (let done = 0; done < part.length;) {
+      const { bytesWritten } = await this.handle.write(part, done, part.length - done, at + done);
+      done += bytesWritten;
+    }
+  }
+
+  private async finish(): Promise<void> {
+    await this.handle.truncate(this.at);
+    await this.handle.sync();
+    await this.place();
+  }
+}

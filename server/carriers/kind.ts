@@ -1,0 +1,94 @@
+// What a kind of carrier is: its settings and words, how to look at it, and how to write and read packs on it. One folder
+// a kind, one line in kinds.ts. Everything is asynchronous and goes by streams; nothing outside a kind's own folder
+// knows a path on it. Owned by the steps that archive, restore and remove originals.
+import type { Readable, Writable } from 'node:stream';
+import type { z } from 'zod';
+
+export interface CarrierKind<Settings extends object = object> {
+  readonly kind: string;
+  /** As people call it. */
+  readonly name: string;
+  /** What somebody has to say to register one. Parsed whenever it is read back. */
+  readonly settings: z.ZodType<Settings>;
+  /** What a form asks for, by the names in its settings. */
+  readonly fields: readonly { name: string; label: string; hint?: string }[];
+  /** Address of its own module, whose default export it is: threads load it from there. */
+  readonly module: string;
+  /** The words for one, for example the folder of a disk. */
+  describe(settings: Settings): string;
+  /** The same carrier where this machine finds it. */
+  at(settings: Settings, path: string): Settings;
+  look(settings: Settings): Promise<CarrierLook>;
+  /** Gives it an identity, unless it has one. Throws Refused in a sentence where it cannot be used. */
+  register(settings: Settings): Promise<{ settings: Settings; identity: string }>;
+  /** Folders of this machine that it takes up: no volume is read into them. */
+  folders(settings: Settings): readonly string[];
+  /** Opens the one with this identity. Throws CarrierAway where it is not there. */
+  open(settings: Settings, identity: string | null): Promise<Carrier>;
+}
+
+export type CarrierLook =
+  | { state: 'reachable'; identity: string | null; totalBytes: number; freeBytes: number; writable: boolean }
+  | { state: 'unreachable'; code: string };
+
+/** The carrier is not there, or another is in its place. */
+export class CarrierAway extends Error {
+  readonly code = 'carrier_away';
+  constructor(readonly carrier: string) {
+    super(`${carrier} is not there, or another carrier is in its place.`);
+  }
+}
+
+/** An archive's part while it is written: nothing of it has its name until it is placed. */
+export interface Pack {
+  /** Its name once it is placed. */
+  folder: string;
+  /** Whose it is until then; see disk/private-names.ts. */
+  site: string;
+  job: string;
+  lease: string;
+  item: number;
+}
+
+export interface Entry {
+  at: string;
+  /** Null for what is no plain file. */
+  sizeBytes: number | null;
+}
+
+/** A carrier that is there. */
+export interface Carrier {
+  /** Writing. Each call throws PackGone where another lease has taken the pack over. */
+  begin(pack: Pack): Promise<void>;
+  /** Takes over what earlier leases of this job had begun; true where there is something now. */
+  takeOver(pack: Pack): Promise<boolean>;
+  /** A stream to one file of the pack. It is flushed, and under its name in the pack, when the stream has finished. */
+  write(pack: Pack, at: string): Promise<Writable>;
+  /** Takes one file out of a pack that is not placed. */
+  remove(pack: Pack, at: string): Promise<void>;
+  /** Gives the whole its name, which must be free: throws EEXIST where it is not. */
+  place(pack: Pack): Promise<void>;
+  /** Throws away what was begun. What was placed stays. */
+  discard(pack: Pack): Promise<void>;
+
+  /** Reading, of a pack that is being written or of a folder that was placed: from the medium, not from memory. */
+  read(of: Pack | string, at: string): Promise<Readable>;
+  /** Everything in it, links and the like included. */
+  list(of: Pack | string): AsyncIterable<Entry>;
+  has(folder: string): Promise<boolean>;
+  /** Packs of this site that have no name yet, whoever left them. */
+  unfinished(site: string): Promise<Omit<Pack, 'folder'>[]>;
+  freeBytes(): Promise<number>;
+  close(): Promise<void>;
+}
+
+/** Another lease has taken the pack over, or threw it away: whoever writes here has lost the work. */
+export class PackGone extends Error {
+  readonly code = 'pack_gone';
+  constructor() {
+    super('What was being written has been taken over by another worker.');
+  }
+}
+
+/** Only says that the parts of a kind fit together. */
+export const carrierKind = <Settings extends object>(kind: CarrierKind<Settings>): CarrierKind<Settings> => kind;

@@ -1,0 +1,57 @@
+// Every kind of carrier there is. Whoever adds one writes its folder and one line here.
+import { disk } from './disk/disk.ts';
+import type { Carrier, CarrierKind } from './kind.ts';
+
+const kinds = new Map<string, CarrierKind>();
+
+export function addCarrierKind<Settings extends object>(kind: CarrierKind<Settings>): void {
+  if (kinds.has(kind.kind)) throw new Error(`There is a kind of carrier called ${kind.kind} already.`);
+  kinds.set(kind.kind, kind as unknown as CarrierKind);
+}
+
+addCarrierKind(disk);
+
+export function carrierKindOf(kind: string): CarrierKind {
+  const known = kinds.get(kind);
+  if (!known) throw new Error(`There is no kind of carrier called ${kind}.`);
+  return known;
+}
+
+export const allCarrierKinds = (): CarrierKind[] => [...kinds.values()];
+
+/** A carrier as the catalogue has it, as far as it takes to open it. */
+export interface CarrierRow {
+  name: string;
+  kind: string;
+  settings: Record<string, unknown>;
+  identity: string | null;
+}
+
+/** Where a carrier is for this worker, ready to be handed to a thread. */
+export interface CarrierPlace {
+  name: string;
+  module: string;
+  settings: object;
+  identity: string | null;
+}
+
+/** @param path where this worker finds it; null: where its settings say */
+export function placeOf(row: CarrierRow, path: string | null = null): CarrierPlace {
+  const kind = carrierKindOf(row.kind);
+  const settings = kind.settings.parse(row.settings);
+  return {
+    name: row.name,
+    module: kind.module,
+    settings: path === null ? settings : kind.at(settings, path),
+    identity: row.identity,
+  };
+}
+
+/** Opens a carrier by the module of its kind: what threads do. */
+export async function openCarrier({ module, settings, identity }: CarrierPlace): Promise<Carrier> {
+  const known = allCarrierKinds().find((kind) => kind.module === module);
+  const { default: kind } = known
+    ? { default: known }
+    : ((await import(/* @vite-ignore */ module)) as { default: CarrierKind });
+  return kind.open(settings, identity);
+}

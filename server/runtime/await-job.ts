@@ -1,0 +1,29 @@
+// Waiting for a piece of work that somebody asked for and wants the answer of: the web process for what only a worker may
+// do, the command for its own.
+import { eq } from 'drizzle-orm';
+import type { JobId } from '#core/model.ts';
+import type { Db } from '../db/connect.ts';
+import { jobs } from '../db/schema/jobs.ts';
+import { Refused } from './refused.ts';
+
+const LOOK_EVERY_MS = 60;
+
+/**
+ * Resolves when the work is done. Throws Refused with its own sentence where it failed, and with one of ours where nobody
+ * has done it in time: then it is still asked for.
+ */
+export async function awaitJob(db: Db, jobId: JobId, seconds = 20): Promise<void> {
+  const end = Date.now() + seconds * 1000;
+  for (;;) {
+    const [job] = await db.select({ state: jobs.state, trouble: jobs.trouble }).from(jobs).where(eq(jobs.id, jobId));
+    if (!job) throw new Refused('That work is not known any more.');
+    if (job.state === 'done') return;
+    if (job.state === 'failed') throw new Refused(job.trouble ?? 'It did not work.');
+    if (job.state === 'cancelled') throw new Refused('It was cancelled. Nothing was changed.');
+    if (Date.now() > end)
+      throw new Refused(
+        'No worker has answered yet. It is done as soon as one does; the tray shows it. Look whether a worker is running.',
+      );
+    await new Promise((resolve) => setTimeout(resolve, LOOK_EVERY_MS));
+  }
+}

@@ -1,0 +1,258 @@
+// What all steps that go over files share: a cursor in batches, the lease, the last look, holding, progress, the journal,
+// what follows in the catalogue, cancelling, and a receipt however it ends. An item is 'waiting' until its batch begins,
+// 'started' from then on, 'taken' once the job alone can reach it, and 'done' or 'held' in the end.
+import { and, asc, eq, gt, inArray, sql } from 'drizzle-orm';
+import type { HeldReason } from '#core/plan/plan.ts';
+import type { StepKind } from '#core/steps/kind.ts';
+import { size } from '#core/wording/amounts.ts';
+import type { Held, ItemResult } from '#disk/remove.ts';
+import type { Db, Transaction } from '../db/connect.ts';
+import { stepItems, type steps } from '../db/schema/plans.ts';
+import type { JobContext } from './context.ts';
+import { endingOf } from './endings.ts';
+import { endJob, type Ending } from './queue.ts';
+import { itemsHasher, type NewReceipt, writeReceipt } from './receipts.ts';
+
+export type Item = typeof stepItems.$inferSelect;
+export type Step = typeof steps.$inferSelect;
+
+export interface Outcome {
+  item: Item;
+  result: ItemResult;
+}
+
+/** What was done in all, as the receipt has it. */
+export interface Tally {
+  files: number;
+  bytes: number;
+  held: number;
+  reasons: Partial<Record<HeldReason, number>>;
+  notReached: number;
+  itemsSha256: string;
+}
+
+export interface ItemWork {
+  kind: StepKind;
+  projectId: number | null;
+  /** Before the first batch, at every run: what must be there. May throw Refused. */
+  prepare?(): Promise<void>;
+  /** What the catalogue and other stores have against items of a batch, right before it is touched. */
+  lastLook?(items: readonly Item[]): Promise<ReadonlyMap<number, Held>>;
+  /** Does a batch that may be done. Begun items of an earlier run come again, in the state they were left in. */
+  act(items: readonly Item[]): Promise<Outcome[]>;
+  /** After cancelling, a refusal or an error: finishes items that are begun, or puts them back; null leaves one waiting. */
+  settle(items: readonly Item[]): Promise<{ item: Item; result: ItemResult | null }[]>;
+  /** What outcomes change in the catalogue, in the transaction that writes them down. */
+  followUp?(tx: Transaction, outcomes: readonly Outcome[]): Promise<void>;
+  /** After the last batch, however it ended, before the receipt. What it throws becomes the trouble of the job. */
+  conclude?(ending: Ending): Promise<void>;
+  /** In the transaction of the receipt: what follows the whole step, and what the receipt says beside the sums. */
+  lastWords?(tx: Transaction, tally: Tally, ending: Ending): Promise<Record<string, unknown>>;
+  batch?: number;
+}
+
+const BATCH = 100;
+const BEGUN = ['started', 'taken'] as const;
+
+export async function runItems(context: JobContext, step: Step, work: ItemWork): Promise<void> {
+  let ending: Ending = { state: 'done' };
+  try {
+    await resumeProgress(context, step, work.kind.phase);
+    await context.checkIn();
+    await work.prepare?.();
+    while (await runBatch(context, step, work)) await context.checkIn();
+  } catch (thrown) {
+    ending = endingOf(context, thrown);
+  }
+  context.endingNow();
+  await finishItems(context, step, { work, ending });
+}
+
+/** Settles what is begun, writes the receipt and ends the job: also for a job that is not to be run any more. */
+export async function finishItems(
+  context: JobContext,
+  step: Step,
+  { work, ending: asked }: { work: ItemWork; ending: Ending },
+): Promise<void> {
+  let ending = asked;
+  try {
+    if (ending.state !== 'done') await settleBegun(context, step, work);
+    await work.conclude?.(ending);
+  } catch (thrown) {
+    const worse = endingOf(context, thrown);
+    ending = { state: 'failed', trouble: [ending.trouble, worse.trouble].filter(Boolean).join(' ') };
+  }
+  await context.transaction(async (tx) => {
+    const tally = await tallyOf(tx, step.id);
+    const facts = (await work.lastWords?.(tx, tally, ending)) ?? {};
+    const ended = ending.state === 'done';
+    await writeReceipt(tx, {
+      at: context.now(),
+      who: context.job.who,
+      action: ended ? work.kind.action : 'work ended early',
+      title: ended ? step.title : `${step.title}: ended early after ${size(tally.bytes)}`,
+      projectId: work.projectId,
+      jobId: context.job.id,
+      stepId: step.id,
+      files: tally.files,
+      bytes: tally.bytes,
+      held: tally.held,
+      facts: {
+        held: tally.reasons,
+        notReached: tally.notReached,
+        itemLines: ITEM_LINES,
+        ...(ending.trouble ? { trouble: ending.trouble } : {}),
+        ...facts,
+      },
+      itemsSha256: tally.itemsSha256,
+    } satisfies NewReceipt);
+    await endJob(tx, context.job, ending);
+  });
+}
+
+async function resumeProgress(context: JobContext, step: Step, phase: string): Promise<void> {
+  const [sum] = await context.db
+    .select({ bytes: sql`COALESCE(SUM(${stepItems.sizeBytes}), 0)`.mapWith(Number) })
+    .from(stepItems)
+    .where(and(eq(stepItems.stepId, step.id), inArray(stepItems.state, ['done', 'held'])));
+  context.phase(phase, 'bytes', step.bytes, sum!.bytes);
+}
+
+/** True where there was a batch. */
+async function runBatch(context: JobContext, step: Step, work: ItemWork): Promise<boolean> {
+  const items = await context.db
+    .select()
+    .from(stepItems)
+    .where(and(eq(stepItems.stepId, step.id), inArray(stepItems.state, ['waiting', ...BEGUN])))
+    .orderBy(stepItems.id)
+    .limit(work.batch ?? BATCH);
+  if (items.length === 0) return false;
+  const fresh = items.filter((item) => item.state === 'waiting');
+  await markItems(context, fresh, 'started');
+  const held = (await work.lastLook?.(items.filter((item) => item.state !== 'taken'))) ?? new Map<number, Held>();
+  const stays = items.filter((item) => held.has(item.id));
+  // One that an earlier run had in its hands goes back first.
+  const begun = stays.some((item) => item.state !== 'waiting');
+  const already = new Map<number, ItemResult | null>();
+  if (begun) for (const { item, result } of await work.settle(stays)) already.set(item.id, result);
+  const outcomes: Outcome[] = stays.map((item) => {
+    const result = already.get(item.id);
+    return { item, result: result?.done ? result : held.get(item.id)! };
+  });
+  const rest = items.filter((item) => !held.has(item.id));
+  if (rest.length > 0) outcomes.push(...(await work.act(rest)));
+  for (const item of stays) context.add(item.sizeBytes);
+  await journal(context, work, outcomes);
+  return true;
+}
+
+async function settleBegun(context: JobContext, step: Step, work: ItemWork): Promise<void> {
+  const begun = await context.db
+    .select()
+    .from(stepItems)
+    .where(and(eq(stepItems.stepId, step.id), inArray(stepItems.state, [...BEGUN])))
+    .orderBy(stepItems.id);
+  if (begun.length === 0) return;
+  const settled = await work.settle(begun);
+  const waiting = settled.flatMap(({ item, result }) => (result === null ? [item] : []));
+  await journal(
+    context,
+    work,
+    settled.flatMap(({ item, result }) => (result === null ? [] : [{ item, result }])),
+  );
+  await markItems(context, waiting, 'waiting');
+}
+
+/** Writes down how far items are; their own state follows. */
+export async function markItems(
+  context: JobContext,
+  items: readonly Item[],
+  state: 'waiting' | 'started' | 'taken',
+): Promise<void> {
+  if (items.length > 0)
+    await context.transaction((tx) =>
+      tx
+        .update(stepItems)
+        .set({ state })
+        .where(
+          inArray(
+            stepItems.id,
+            items.map((item) => item.id),
+          ),
+        ),
+    );
+}
+
+/** Writes down what became of a batch, and what follows from it in the catalogue, all in one transaction. */
+async function journal(context: JobContext, work: ItemWork, outcomes: readonly Outcome[]): Promise<void> {
+  if (outcomes.length === 0) return;
+  await context.transaction(async (tx) => {
+    await work.followUp?.(tx, outcomes);
+    const plain = outcomes.filter(({ result }) => result.done && result.detail === undefined);
+    if (plain.length > 0)
+      await tx
+        .update(stepItems)
+        .set({ state: 'done' })
+        .where(
+          inArray(
+            stepItems.id,
+            plain.map(({ item }) => item.id),
+          ),
+        );
+    for (const { item, result } of outcomes)
+      if (!result.done)
+        await tx
+          .update(stepItems)
+          .set({ state: 'held', reason: result.reason, detail: result.detail?.slice(0, 1000) ?? null })
+          .where(eq(stepItems.id, item.id));
+      else if (result.detail !== undefined)
+        await tx
+          .update(stepItems)
+          .set({ state: 'done', detail: result.detail.slice(0, 1000) })
+          .where(eq(stepItems.id, item.id));
+  });
+}
+
+const PAGE = 2000;
+
+/** The form of those lines: a receipt says which one it has, so that it can be checked later. */
+export const ITEM_LINES = 2;
+
+/** The line of an item in the sum over a receipt's items. */
+export const itemLine = (item: Item): string =>
+  [
+    item.volumeId,
+    item.path,
+    item.sizeBytes,
+    item.modifiedUs,
+    item.state,
+    item.reason ?? '',
+    item.targetPath ?? '',
+    item.xxh64 ?? '',
+  ].join('\t');
+
+/** Sums over a step's items, page by page: they may be millions. */
+export async function tallyOf(db: Db, stepId: number): Promise<Tally> {
+  const hash = itemsHasher();
+  const tally = { files: 0, bytes: 0, held: 0, reasons: {} as Tally['reasons'], notReached: 0 };
+  for (let last = 0; ;) {
+    const page = await db
+      .select()
+      .from(stepItems)
+      .where(and(eq(stepItems.stepId, stepId), gt(stepItems.id, last)))
+      .orderBy(asc(stepItems.id))
+      .limit(PAGE);
+    for (const item of page) {
+      hash.add(itemLine(item));
+      last = item.id;
+      if (item.state === 'done') {
+        tally.files++;
+        tally.bytes += item.sizeBytes;
+      } else if (item.state === 'held') {
+        tally.held++;
+        tally.reasons[item.reason!] = (tally.reasons[item.reason!] ?? 0) + 1;
+      } else tally.notReached++;
+    }
+    if (page.length < PAGE) return { ...tally, itemsSha256: hash.digest() };
+  }
+}

@@ -1,0 +1,350 @@
+// Moving strayed files home, each looked at once more at the last moment and held if it differs. On one volume a file is
+// taken and gets its new name; across volumes a copy is read back, written down, placed, and only then does the original
+// go. Documents that named the files get new versions at the end. Choosing the items is in stage-move.ts.
+import { and, eq, isNull, sql } from 'drizzle-orm';
+import type { Connection, RowDataPacket } from 'mysql2/promise';
+import type { ProjectId, VolumeId } from '#core/model.ts';
+import { folderOf, nameOf } from '#core/paths.ts';
+import { moveHome as kind } from '#core/steps/move-home.ts';
+import { codeOf, type FileFacts, look } from '#disk/facts.ts';
+import { copyOver, dropCopy, keepCopy, type Move, placeCopy, placeTaken, removeOriginal } from '#disk/move.ts';
+import { freshOpenFiles } from '#disk/open-files.ts';
+import { type ItemResult, putBack, take } from '#disk/remove.ts';
+import type { Root } from '#disk/root.ts';
+import { ensureFolder } from '../db/catalogue-writer.ts';
+import type { Db, Transaction } from '../db/connect.ts';
+import { lockFolders, refreshHoldings } from '../db/holdings.ts';
+import { files } from '../db/schema/catalogue.ts';
+import { documents, media, mediaTargets } from '../db/schema/documents.ts';
+import { stepItems, type steps } from '../db/schema/plans.ts';
+import { volumes } from '../db/schema/stores.ts';
+import { recomputeProjectSumsIn } from '../readings/project-sums.ts';
+import { readDocuments } from '../readings/read-documents.ts';
+import { readVolume } from '../readings/read-volume.ts';
+import type { JobContext } from '../runtime/context.ts';
+import type { StoreNeed } from '../runtime/queue.ts';
+import { Refused } from '../runtime/refused.ts';
+import { finishItems, type Item, type ItemWork, markItems, type Outcome, runItems } from '../runtime/run-items.ts';
+import { tooSmall } from '../stores/look.ts';
+import { volumeFree } from '../stores/volume-free.ts';
+import { commonFindings, finding, tooFull } from './findings.ts';
+import { serverStep } from './kind.ts';
+import { type NewVersion, type Place, relinkMoved } from './move-documents.ts';
+import { volumesOfItems } from './remove.ts';
+
+interface Moving {
+  context: JobContext;
+  step: typeof steps.$inferSelect;
+  projectId: number;
+  target: typeof volumes.$inferSelect;
+  /** Facts of moved files at their new place, by item. */
+  placed: Map<number, FileFacts>;
+}
+
+const moveOf = (item: Item): Move => ({ itemId: item.id, path: item.path, to: item.targetPath!, expected: item });
+
+/** Nothing is begun where it cannot all fit. */
+async function refuseWithoutRoom({ context, step, target }: Moving): Promise<void> {
+  const [coming] = await context.db
+    .select({ bytes: sql`COALESCE(SUM(${stepItems.sizeBytes}), 0)`.mapWith(Number) })
+    .from(stepItems)
+    .where(
+      sql`${stepItems.stepId} = ${step.id} AND ${stepItems.state} = 'waiting' AND ${stepItems.volumeId} <> ${target.id}`,
+    );
+  const free = await volumeFree(context.db, target.id as VolumeId);
+  if (coming!.bytes > free) throw new Refused(tooSmall(target.name, coming!.bytes, free, 'moved'));
+}
+
+async function moveItems(moving: Moving, items: readonly Item[]): Promise<Outcome[]> {
+  const outcomes: Outcome[] = [];
+  for (const item of items) {
+    const from = await moving.context.root(item.volumeId);
+    const to = await moving.context.root(moving.target.id);
+    const result: ItemResult =
+      !from || !to
+        ? { done: false, reason: 'unreachable' }
+        : item.rawPath
+          ? { done: false, reason: 'name unreadable' }
+          : item.volumeId === moving.target.id
+            ? await within(moving, item, from)
+            : await across(moving, item, { from, to });
+    if (result.done && to) notePlaced(moving, item, to);
+    outcomes.push({ item, result });
+  }
+  return outcomes;
+}
+
+function notePlaced(moving: Moving, item: Item, to: Root): void {
+  try {
+    const facts = look(to.placeText(item.targetPath!));
+    if (facts.is === 'file') moving.placed.set(item.id, facts);
+  } catch {
+    // Somebody moved it on already: the next reading finds it.
+  }
+}
+
+async function within({ context }: Moving, item: Item, root: Root): Promise<ItemResult> {
+  const names = await context.names();
+  const move = moveOf(item);
+  const open = freshOpenFiles();
+  await context.assertLease();
+  const taken = take(root, names, move, open);
+  if (!taken.done && !(item.state === 'taken' && taken.reason === 'gone')) return taken;
+  if (item.state !== 'taken') await markItems(context, [item], 'taken');
+  await context.assertLease();
+  const placed = placeTaken(root, names, move);
+  context.add(item.sizeBytes);
+  return placed;
+}
+
+async function across(moving: Moving, item: Item, { from, to }: { from: Root; to: Root }): Promise<ItemResult> {
+  const { context } = moving;
+  const names = await context.names();
+  const move = moveOf(item);
+  const places = { from, to, move, names };
+  let copy = copyOf(item);
+  let detail: string | undefined;
+  if (item.state !== 'taken' || copy === null) {
+    // An earlier run was killed right after it took the original: it begins anew.
+    if (look(names.place(from, 'out', item.id)).is !== 'gone') {
+      const back = putBack(from, names, move, 'changed');
+      if (back.reason === 'name taken') return back;
+      item.changedUs = null;
+    }
+    const copied = await copyAndNote(moving, item, { from, to });
+    if (!copied.done) return copied;
+    copy = copyOf(item)!;
+    detail = copied.detail;
+    await context.assertLease();
+    const taken = take(from, names, move, freshOpenFiles());
+    if (!taken.done) {
+      await context.assertLease();
+      if (taken.reason !== 'gone') dropCopy(to, names, move);
+      else {
+        const kept = keepCopy(to, names, move);
+        if (kept) taken.detail = `the copy that had been made of it is at ${kept}`;
+      }
+      return taken;
+    }
+    await markItems(context, [item], 'taken');
+  } else context.add(item.sizeBytes);
+  await context.assertLease();
+  const placed = placeCopy(places);
+  if (!placed.done) return placed;
+  await context.assertLease();
+  const removed = removeOriginal(places, copy);
+  return removed.done && detail ? { done: true, detail } : removed;
+}
+
+const copyOf = (item: Item) =>
+  item.xxh64 === null || item.copyDevice === null || item.copyInode === null
+    ? null
+    : { xxh64: item.xxh64, device: item.copyDevice, inode: item.copyInode };
+
+async function copyAndNote(
+  { context }: Moving,
+  item: Item,
+  { from, to }: { from: Root; to: Root },
+): Promise<ItemResult> {
+  try {
+    const copied = await copyOver(context.pools.content, {
+      from,
+      to,
+      move: moveOf(item),
+      names: await context.names(),
+      progress: (bytes) => context.add(bytes),
+      stop: context.stop,
+    });
+    if (!copied.done) return copied;
+    const noted = { xxh64: copied.copy.xxh64, copyDevice: copied.copy.device, copyInode: copied.copy.inode };
+    await context.transaction((tx) => tx.update(stepItems).set(noted).where(eq(stepItems.id, item.id)));
+    Object.assign(item, noted);
+    return { done: true, detail: copied.detail };
+  } catch (error) {
+    context.check();
+    if (['ENOSPC', 'EDQUOT'].includes(codeOf(error)))
+      throw new Refused(
+        `The volume is full. What had been moved is in its home; ${item.path} and what comes after it stayed where it was. Free some space and add the move again.`,
+      );
+    throw error;
+  }
+}
+
+/** What is on its way gets to its end; what is not yet, goes back. */
+async function settleItems(moving: Moving, items: readonly Item[]): ReturnType<ItemWork['settle']> {
+  const { context, target } = moving;
+  const names = await context.names();
+  const settled: Awaited<ReturnType<ItemWork['settle']>> = [];
+  for (const item of items) {
+    const from = await context.root(item.volumeId);
+    const to = await context.root(target.id);
+    if (!from || !to) {
+      settled.push({ item, result: item.state === 'taken' ? { done: false, reason: 'unreachable' } : null });
+      continue;
+    }
+    await context.assertLease();
+    if (item.state === 'taken') {
+      const result =
+        item.volumeId === target.id ? await within(moving, item, from) : await across(moving, item, { from, to });
+      if (result.done) notePlaced(moving, item, to);
+      settled.push({ item, result });
+      continue;
+    }
+    const back = putBack(from, names, moveOf(item), 'changed');
+    dropCopy(to, names, moveOf(item));
+    settled.push({ item, result: back.reason === 'name taken' ? back : null });
+  }
+  return settled;
+}
+
+/** A moved file stays the same file in the catalogue, at its new place. */
+async function followMoved(moving: Moving, tx: Transaction, outcomes: readonly Outcome[]): Promise<void> {
+  const { context, target, placed } = moving;
+  const { $connection: connection } = tx;
+  const done = outcomes.filter((o) => o.result.done);
+  const gone = outcomes.filter((o) => !o.result.done && o.result.reason === 'gone');
+  if (done.length + gone.length === 0) return;
+  const ids = [...done, ...gone].map((o) => o.item.fileId);
+  const [rows] = await connection.query<RowDataPacket[]>('SELECT DISTINCT folder_id AS id FROM files WHERE id IN (?)', [
+    ids,
+  ]);
+  const touched = new Set(rows.map((row) => Number(row.id)));
+  const folderIds = new Map<string, number>();
+  for (const { item } of done) {
+    const folder = folderOf(item.targetPath!);
+    if (!folderIds.has(folder)) folderIds.set(folder, await ensureFolder(connection, target.id, folder, context.now()));
+    touched.add(folderIds.get(folder)!);
+  }
+  await lockFolders(connection, [...touched]);
+  for (const { item } of done) {
+    const facts = placed.get(item.id);
+    const folderId = folderIds.get(folderOf(item.targetPath!))!;
+    const name = nameOf(item.targetPath!);
+    await forgetDoubles(connection, { folderId, name, fileId: item.fileId, now: context.now() });
+    await connection.query(
+      'UPDATE files SET volume_id = ?, folder_id = ?, name = ?, modified_us = ?, inode = ?, changed_us = ?, gone_at = NULL WHERE id = ?',
+      [
+        target.id,
+        folderId,
+        name,
+        facts?.modifiedUs ?? item.modifiedUs,
+        facts?.inode ?? null,
+        facts?.changedUs ?? null,
+        item.fileId,
+      ],
+    );
+  }
+  if (gone.length > 0)
+    await connection.query('UPDATE files SET gone_at = ? WHERE id IN (?) AND gone_at IS NULL', [
+      context.now(),
+      gone.map((o) => o.item.fileId),
+    ]);
+  await refreshHoldings(connection, [...touched]);
+}
+
+/** A reading between the move and its journal may have met the file as a new one: there is one file, ours. */
+async function forgetDoubles(
+  connection: Connection,
+  { folderId, name, fileId, now }: { folderId: number; name: string; fileId: number; now: Date },
+): Promise<void> {
+  const [doubles] = await connection.query<RowDataPacket[]>(
+    'SELECT id FROM files WHERE folder_id = ? AND name = ? AND id <> ? AND gone_at IS NULL',
+    [folderId, name, fileId],
+  );
+  for (const double of doubles) {
+    await connection.query('UPDATE media_targets SET file_id = ? WHERE file_id = ?', [fileId, double.id]);
+    await connection.query('UPDATE files SET gone_at = ? WHERE id = ?', [now, double.id]);
+  }
+}
+
+/** Documents that named what moved get new versions, and the folders of those are read, so that they count at once. */
+async function relinkDocuments({ context, step, target }: Moving): Promise<{ versions: NewVersion[]; left: string[] }> {
+  const { db, pools, stop, now } = context;
+  const done = await db
+    .select({ fileId: stepItems.fileId, path: stepItems.targetPath })
+    .from(stepItems)
+    .where(and(eq(stepItems.stepId, step.id), eq(stepItems.state, 'done')));
+  if (done.length === 0) return { versions: [], left: [] };
+  context.rename('relinking documents');
+  const moved = new Map(done.map((item): [number, Place] => [item.fileId, { volumeId: target.id, path: item.path! }]));
+  const { versions, left } = await relinkMoved(context, moved);
+  for (const { volumeId, folder } of versions)
+    await readVolume(db, pools.walk, volumeId as VolumeId, { stop, now, folder, path: context.pathOf(volumeId)! });
+  for (const volumeId of new Set(versions.map((version) => version.volumeId)))
+    await readDocuments(db, pools.documents, volumeId as VolumeId, { now, path: context.pathOf(volumeId)! });
+  return { versions, left };
+}
+
+async function workOf(
+  context: JobContext,
+  step: typeof steps.$inferSelect,
+  { projectId, volumeId }: { projectId: number; volumeId: number },
+): Promise<ItemWork> {
+  const [target] = await context.db.select().from(volumes).where(eq(volumes.id, volumeId));
+  if (!target) throw new Refused('The volume of this move is not known any more. Nothing was moved.');
+  const moving: Moving = { context, step, projectId, target, placed: new Map() };
+  let relinked: { versions: NewVersion[]; left: string[] } = { versions: [], left: [] };
+  return {
+    kind,
+    projectId,
+    batch: 20,
+    prepare: () => refuseWithoutRoom(moving),
+    act: (items) => moveItems(moving, items),
+    settle: (items) => settleItems(moving, items),
+    followUp: (tx, outcomes) => followMoved(moving, tx, outcomes),
+    conclude: async () => {
+      relinked = await relinkDocuments(moving);
+    },
+    lastWords: async (tx) => {
+      await recomputeProjectSumsIn(tx, [projectId as ProjectId]);
+      return {
+        newVersions: relinked.versions.map((version) => version.name),
+        ...(relinked.left.length > 0 ? { notRelinked: relinked.left } : {}),
+      };
+    },
+  };
+}
+
+export const moveHome = serverStep({
+  kind,
+  async findings(db, step, { volumeId }) {
+    const coming = step.onVolumes
+      .filter((part) => part.volumeId !== volumeId)
+      .reduce((sum, part) => sum + part.bytes, 0);
+    const naming = await documentsNamingItems(db, step.stepId);
+    return [
+      ...(await commonFindings(db, step, [volumeId])),
+      ...(await tooFull(db, step, { volumeId, neededBytes: coming })),
+      ...(naming.length > 0
+        ? [finding(step, 'documents relinked', 'note', { documents: naming.length, example: naming[0]!.name })]
+        : []),
+    ];
+  },
+  async stores(tx, step, { volumeId }) {
+    const naming = await documentsNamingItems(tx, step.id);
+    return [
+      ...(await volumesOfItems(tx, step.id)),
+      ...[volumeId, ...naming.map((row) => row.volumeId)].flatMap((id): StoreNeed[] => [
+        { store: 'volume', id, mode: 'change' },
+        { store: 'catalogue', id, mode: 'change' },
+      ]),
+    ];
+  },
+  run: async (context, step, params) => runItems(context, step, await workOf(context, step, params)),
+  giveUp: async (context, step, params) =>
+    finishItems(context, step, {
+      work: { ...(await workOf(context, step, params)), conclude: undefined },
+      ending: { state: 'failed', trouble: context.givenUp },
+    }),
+});
+
+/** Documents that count and name one of the items: they will get a new version. */
+const documentsNamingItems = (db: Db, stepId: number) =>
+  db
+    .selectDistinct({ id: documents.id, name: documents.name, volumeId: files.volumeId })
+    .from(stepItems)
+    .innerJoin(mediaTargets, eq(mediaTargets.fileId, stepItems.fileId))
+    .innerJoin(media, eq(media.id, mediaTargets.mediaId))
+    .innerJoin(documents, eq(documents.id, media.documentId))
+    .innerJoin(files, eq(files.id, documents.fileId))
+    .where(and(eq(stepItems.stepId, stepId), isNull(files.goneAt), isNull(documents.supersededBy)));

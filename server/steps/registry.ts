@@ -1,0 +1,32 @@
+// Every kind of step that the server does. Whoever adds one writes its file and one line here; its core part has a line in
+// core/steps/registry.ts.
+import type { StepWhat } from '#core/steps/registry.ts';
+import { UnknownStepKind } from '#core/steps/registry.ts';
+import { archiveProject } from './archive.ts';
+import type { ServerStep } from './kind.ts';
+import { moveHome } from './move-home.ts';
+import { relinkMedia } from './relink.ts';
+import { removeCaches } from './remove-caches.ts';
+import { removeOriginals } from './remove-originals.ts';
+import { restoreArchive } from './restore.ts';
+
+const kinds = new Map<string, ServerStep>();
+
+export function addServerStep<Params extends object>(step: ServerStep<Params>): void {
+  if (kinds.has(step.kind.kind)) throw new Error(`The server has a step called ${step.kind.kind} already.`);
+  kinds.set(step.kind.kind, step as unknown as ServerStep);
+}
+
+addServerStep(removeCaches);
+addServerStep(removeOriginals);
+addServerStep(archiveProject);
+addServerStep(moveHome);
+addServerStep(restoreArchive);
+addServerStep(relinkMedia);
+
+/** Throws UnknownStepKind. */
+export function serverStepOf(what: Pick<StepWhat, 'kind'>): ServerStep {
+  const step = kinds.get(what.kind);
+  if (!step) throw new UnknownStepKind(what.kind);
+  return step;
+}

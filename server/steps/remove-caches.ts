@@ -1,0 +1,95 @@
+// Removing caches: files of the kind cache, in chosen folders, that were last changed before a day. What a document names
+// is no cache, whatever it is called.
+import { eq, inArray, sql } from 'drizzle-orm';
+import type { FolderId } from '#core/model.ts';
+import { removeCaches as kind } from '#core/steps/remove-caches.ts';
+import { type Held } from '#disk/remove.ts';
+import type { Database, Db } from '../db/connect.ts';
+import { files } from '../db/schema/catalogue.ts';
+import { projects } from '../db/schema/projects.ts';
+import type { steps } from '../db/schema/plans.ts';
+import { Refused } from '../runtime/refused.ts';
+import { finishItems, type Item, type ItemWork, runItems } from '../runtime/run-items.ts';
+import type { JobContext } from '../runtime/context.ts';
+import { addFileStep, FILE_FACTS, notInAPlan } from './adding.ts';
+import { readDocumentsBefore, storesOfDocuments, unreadDocuments } from './documents-before.ts';
+import { commonFindings, inWork } from './findings.ts';
+import { serverStep } from './kind.ts';
+import { recomputeAfterRemoval, removal, usersOf, volumesOfItems } from './remove.ts';
+
+/** Adds the removal of caches of these folders that were last changed before the day of the cut. */
+export async function addCacheRemoval(
+  db: Database,
+  { folderIds, cutDay, now }: { folderIds: readonly FolderId[]; cutDay: number; now: Date },
+): Promise<{ files: number; bytes: number }> {
+  if (folderIds.length === 0) throw new Refused('No folder is chosen, so nothing was added. Choose at least one.');
+  return addFileStep(db, { kind, params: { cutDay }, names: {}, now }, async (tx, stepId) => {
+    for (let i = 0; i < folderIds.length; i += 1000)
+      await tx.execute(sql`
+        INSERT INTO step_items (${FILE_FACTS.columns})
+        SELECT ${stepId}, ${FILE_FACTS.values}
+        FROM files f JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id
+        WHERE f.folder_id IN ${[...folderIds.slice(i, i + 1000)]} AND f.kind = 'cache' AND f.gone_at IS NULL AND f.modified_us < ${cutDay * 86_400_000_000}
+          AND NOT EXISTS (SELECT 1 FROM media_targets t WHERE t.file_id = f.id) AND ${notInAPlan}`);
+    return 'Nothing there is old enough, or it is in a plan already. Nothing was added.';
+  });
+}
+
+async function lastLook(db: Db, step: Pick<typeof steps.$inferSelect, 'id'>, items: readonly Item[]) {
+  const held = new Map<number, Held>();
+  const ids = items.map((item) => item.fileId);
+  if (ids.length === 0) return held;
+  const named = new Set((await usersOf(db, ids)).map((user) => user.fileId));
+  const doubtful = new Map((await unreadDocuments(db, step.id)).map((document) => [document.projectId, document.name]));
+  const now = new Map(
+    (
+      await db
+        .select({ id: files.id, projectId: files.projectId, kind: files.kind })
+        .from(files)
+        .where(inArray(files.id, ids))
+    ).map((row) => [row.id, row]),
+  );
+  for (const item of items) {
+    const file = now.get(item.fileId);
+    if (named.has(item.fileId) || file?.kind !== 'cache') held.set(item.id, { done: false, reason: 'in use' });
+    else if (file.projectId !== null && doubtful.has(file.projectId))
+      held.set(item.id, { done: false, reason: 'in doubt', detail: doubtful.get(file.projectId) });
+  }
+  return held;
+}
+
+const workOf = (context: JobContext, step: typeof steps.$inferSelect): ItemWork => ({
+  kind,
+  projectId: null,
+  prepare: () => readDocumentsBefore(context, step.id),
+  lastLook: (items) => lastLook(context.db, step, items),
+  ...removal(context),
+  lastWords: async (tx) => {
+    await recomputeAfterRemoval(tx, step.id);
+    return {};
+  },
+});
+
+export const removeCaches = serverStep({
+  kind,
+  async findings(db, step) {
+    const findings = [...(await commonFindings(db, step)), ...(await inWork(db, step))];
+    const unread = await unreadDocuments(db, step.stepId);
+    for (const projectId of new Set(unread.map((document) => document.projectId))) {
+      const own = unread.filter((document) => document.projectId === projectId);
+      const [project] = await db.select({ name: projects.name }).from(projects).where(eq(projects.id, projectId));
+      findings.push({
+        code: 'documents unread',
+        weight: 'hold',
+        stepId: step.stepId,
+        step: kind.kind,
+        facts: { documents: own.length, project: project?.name ?? '', example: own[0]!.name },
+      });
+    }
+    return findings;
+  },
+  stores: async (tx, step) => [...(await storesOfDocuments(tx, step.id)), ...(await volumesOfItems(tx, step.id))],
+  run: (context, step) => runItems(context, step, workOf(context, step)),
+  giveUp: (context, step) =>
+    finishItems(context, step, { work: workOf(context, step), ending: { state: 'failed', trouble: context.givenUp } }),
+});

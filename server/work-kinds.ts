@@ -1,0 +1,28 @@
+// Every kind of work that is no step of a plan. Whoever adds one writes it beside what it does, and one line here.
+import { checkWork } from './check/check.ts';
+import { makeFoldersWork } from './projects/make-folders.ts';
+import { postersWork } from './projects/poster-work.ts';
+import { applyKindsWork } from './readings/apply-kinds.ts';
+import { readVolumeWork } from './readings/reading-work.ts';
+import type { WorkKind } from './runtime/work-kind.ts';
+import { tidyWork } from './steps/tidy.ts';
+import { changeVolumeWork, registerCarrierWork, registerVolumeWork } from './stores/register.ts';
+
+const kinds = new Map<string, WorkKind>();
+
+export function addWorkKind<Params extends object>(kind: WorkKind<Params>): void {
+  if (kinds.has(kind.kind)) throw new Error(`There is a kind of work called ${kind.kind} already.`);
+  kinds.set(kind.kind, kind as unknown as WorkKind);
+}
+
+addWorkKind(readVolumeWork);
+addWorkKind(applyKindsWork);
+addWorkKind(makeFoldersWork);
+addWorkKind(registerVolumeWork);
+addWorkKind(registerCarrierWork);
+addWorkKind(changeVolumeWork);
+addWorkKind(tidyWork);
+addWorkKind(checkWork);
+addWorkKind(postersWork);
+
+export const workKindOf = (kind: string): WorkKind | null => kinds.get(kind) ?? null;
