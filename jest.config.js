@@ -1,7 +1,7 @@
 const common = {
   testEnvironment: 'node',
   transform: {
-    '^.+\\.tsx?$': [
+    '^.+\\.[tj]sx?$': [
       '@swc/jest',
       {
         jsc: {
@@ -13,7 +13,7 @@ const common = {
       },
     ],
   },
-  transformIgnorePatterns: ['/node_modules/(?!(d3-[^/]+|d3|internmap|delaunator|robust-predicates)/)'],
+  transformIgnorePatterns: ['/node_modules/(?!(d3-[^/]+|d3|internmap|delaunator|robust-predicates|p-retry|is-network-error)/)'],
   extensionsToTreatAsEsm: [],
   modulePathIgnorePatterns: ['<rootDir>/build/', '<rootDir>/var/'],
 };

@@ -249,11 +249,11 @@ describe('removing', () => {
   });
   test('a program whose files may not be looked at makes it unknown what is open', () => {
     const proc = at('proc');
-    mkdirSync(path.join(proc, '1/fd'), { recursive: true });
+    mkdirSync(path.join(proc, '7/fd'), { recursive: true });
     expect(openFiles(proc)).toMatchObject({ known: true });
     const refused = jest.spyOn(fs, 'readdirSync');
     refused.mockImplementation(((place: string, ...rest: never[]) => {
-      if (String(place).endsWith('/1/fd')) throw Object.assign(new Error('no'), { code: 'EACCES' });
+      if (String(place).endsWith('/7/fd')) throw Object.assign(new Error('no'), { code: 'EACCES' });
       return jest.requireActual<typeof fs>('node:fs').readdirSync(place, ...rest);
     }) as never);
     const seen = openFiles(proc);

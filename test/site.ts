@@ -8,6 +8,7 @@ import { stopFlag } from '#disk/threads/serve.ts';
 import type { Pools } from '#server/runtime/context.ts';
 import { readDocuments } from '#server/readings/read-documents.ts';
 import { readVolume } from '#server/readings/read-volume.ts';
+import { lookAtStores, signIn, signOut } from '#server/stores/reach.ts';
 import { addCarrier, addVolume } from '#server/stores/stores.ts';
 import { checkSums } from '#server/check/sums.ts';
 import { checkLedger } from '#server/check/check.ts';
@@ -21,6 +22,8 @@ afterAll(() => endPools(pools));
 export class TestSite {
   readonly root = mkdtempSync(path.join(os.tmpdir(), 'site-'));
   readonly pools = pools;
+  /** False for a test that forges what the check is there to find. */
+  checked = true;
   private constructor(readonly database: TestDatabase) {}
 
   static async open(): Promise<TestSite> {
@@ -68,6 +71,13 @@ export class TestSite {
     return { results, documents };
   }
 
+  /** Looks at every store once, as a worker that then goes away. */
+  async look(): Promise<void> {
+    const id = await signIn(this.db, { name: 'look', machine: 'test' });
+    await lookAtStores(this.db, id, {});
+    await signOut(this.db, id);
+  }
+
   worker(): Worker {
     return startWorker(this.db, {
       name: 'test',
@@ -79,9 +89,9 @@ export class TestSite {
   }
 
   /** Ends the site. Whatever a test did, its sums must be what they sum, and its ledger whole. */
-  async close({ checked = true } = {}): Promise<void> {
+  async close(): Promise<void> {
     try {
-      if (checked) expect([...(await checkSums(this.db)), ...(await checkLedger(this.db))]).toEqual([]);
+      if (this.checked) expect([...(await checkSums(this.db)), ...(await checkLedger(this.db))]).toEqual([]);
     } finally {
       await this.database.drop();
       rmSync(this.root, { recursive: true, force: true });

@@ -52,7 +52,7 @@ export interface TimelineRow {
 }
 
 /** A file of the media is in a sealed archive, read back. */
-const IN_ARCHIVE = sql`EXISTS (SELECT 1 FROM media_targets t JOIN archive_files a ON a.file_id = t.file_id AND a.state = 'read back' JOIN archives r ON r.id = a.archive_id AND r.state = 'sealed' WHERE t.media_id = ${media.id})`;
+const IN_ARCHIVE = sql`EXISTS (SELECT 1 FROM media_targets t JOIN archive_files a ON a.file_id = t.file_id JOIN archives r ON r.id = a.archive_id AND r.state = 'sealed' WHERE t.media_id = ${media.id})`;
 
 export async function projectBins(
   db: Database,

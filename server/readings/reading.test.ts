@@ -95,6 +95,7 @@ test('an unreachable volume keeps what was known and says when it was seen', asy
     'scratch cannot be reached, so it was not read. What is known of it was kept.',
   );
   expect(await living()).toHaveLength(1);
+  await site.look();
   const [row] = await rackVolumes(site.db);
   expect(row).toMatchObject({ state: 'unreachable', files: 1 });
   expect(row!.seenMs).toBeGreaterThan(Date.now() - 60_000);
@@ -107,6 +108,7 @@ test('another disk at the same path is not taken for the volume', async () => {
   mkdirSync(path.join(site.root, 'scratch'));
   await expect(site.read(volume)).rejects.toThrow('Another disk is mounted where scratch belongs');
   expect(await living()).toHaveLength(1);
+  await site.look();
   expect((await site.db.select().from(volumes))[0]!.state).toBe('swapped');
 });
 

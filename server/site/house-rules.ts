@@ -12,6 +12,19 @@ export async function earlierReadBackHours(db: Db): Promise<number> {
   return Number.isInteger(hours) && hours > 0 && hours <= 24 * 365 ? hours : 0;
 }
 
+const UNSEEN_PROGRAMS = 'unseen programs are trusted';
+
+/** Whether files may go although there are programs whose open files the worker cannot see; off by itself. */
+export async function trustsUnseenPrograms(db: Db): Promise<boolean> {
+  const [row] = await db.select().from(site).where(eq(site.key, UNSEEN_PROGRAMS));
+  return row?.value === 'yes';
+}
+
+export async function setTrustsUnseenPrograms(tx: Transaction, trusts: boolean): Promise<void> {
+  const value = trusts ? 'yes' : 'no';
+  await tx.insert(site).values({ key: UNSEEN_PROGRAMS, value }).onDuplicateKeyUpdate({ set: { value } });
+}
+
 export async function setEarlierReadBackHours(tx: Transaction, hours: number): Promise<void> {
   const value = String(hours);
   await tx.insert(site).values({ key: EARLIER_READ_BACK, value }).onDuplicateKeyUpdate({ set: { value } });

@@ -25,6 +25,7 @@ import type { JobContext } from '../runtime/context.ts';
 import type { StoreNeed } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
 import { finishItems, type Item, type ItemWork, markItems, type Outcome, runItems } from '../runtime/run-items.ts';
+import { trustsUnseenPrograms } from '../site/house-rules.ts';
 import { tooSmall } from '../stores/look.ts';
 import { volumeFree } from '../stores/volume-free.ts';
 import { commonFindings, finding, tooFull } from './findings.ts';
@@ -86,7 +87,7 @@ function notePlaced(moving: Moving, item: Item, to: Root): void {
 async function within({ context }: Moving, item: Item, root: Root): Promise<ItemResult> {
   const names = await context.names();
   const move = moveOf(item);
-  const open = freshOpenFiles();
+  const open = freshOpenFiles(await trustsUnseenPrograms(context.db));
   await context.assertLease();
   const taken = take(root, names, move, open);
   if (!taken.done && !(item.state === 'taken' && taken.reason === 'gone')) return taken;
@@ -116,7 +117,7 @@ async function across(moving: Moving, item: Item, { from, to }: { from: Root; to
     copy = copyOf(item)!;
     detail = copied.detail;
     await context.assertLease();
-    const taken = take(from, names, move, freshOpenFiles());
+    const taken = take(from, names, move, freshOpenFiles(await trustsUnseenPrograms(context.db)));
     if (!taken.done) {
       await context.assertLease();
       if (taken.reason !== 'gone') dropCopy(to, names, move);

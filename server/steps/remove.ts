@@ -14,6 +14,7 @@ import { stepItems } from '../db/schema/plans.ts';
 import { recomputeProjectSumsIn } from '../readings/project-sums.ts';
 import { recomputeVersionsIn } from '../readings/versions.ts';
 import type { JobContext } from '../runtime/context.ts';
+import { trustsUnseenPrograms } from '../site/house-rules.ts';
 import type { StoreNeed } from '../runtime/queue.ts';
 import { type Item, type ItemWork, markItems, type Outcome } from '../runtime/run-items.ts';
 
@@ -30,7 +31,7 @@ export function removal(context: JobContext): Pick<ItemWork, 'act' | 'settle' | 
 
 async function removeItems(context: JobContext, items: readonly Item[]): Promise<Outcome[]> {
   const names = await context.names();
-  const open = freshOpenFiles();
+  const open = freshOpenFiles(await trustsUnseenPrograms(context.db));
   const outcomes: Outcome[] = [];
   const taken: Item[] = [];
   for (const item of items) {

@@ -4,7 +4,7 @@ UPDATE jobs SET mark = UUID() WHERE mark = '';
 --> statement-breakpoint
 ALTER TABLE `jobs` MODIFY COLUMN `mark` char(36) NOT NULL;
 --> statement-breakpoint
-UPDATE jobs j LEFT JOIN steps s ON s.id = j.step_id SET j.kind = COALESCE(JSON_VALUE(s.what, '$.kind'), j.kind);
+UPDATE jobs j JOIN steps s ON s.id = j.step_id SET j.kind = CONVERT(JSON_VALUE(s.what, '$.kind') USING utf8mb4);
 --> statement-breakpoint
 ALTER TABLE `job_stores` MODIFY COLUMN `store` enum('volume','carrier','catalogue') NOT NULL, ADD `mode` enum('look','change') NOT NULL DEFAULT 'change';
 --> statement-breakpoint
@@ -20,7 +20,7 @@ ALTER TABLE `volumes` ADD `device` bigint;
 --> statement-breakpoint
 ALTER TABLE `files` ADD `inode` bigint, ADD `changed_us` bigint;
 --> statement-breakpoint
-ALTER TABLE `step_items` ADD `device` bigint, ADD `inode` bigint, ADD `changed_us` bigint, ADD `xxh64` char(16), ADD `copy_device` bigint, ADD `copy_inode` bigint, DROP COLUMN `xxh128`, MODIFY COLUMN `state` enum('waiting','started','taken','done','held') NOT NULL DEFAULT 'waiting';
+ALTER TABLE `step_items` ADD `device` bigint, ADD `inode` bigint, ADD `changed_us` bigint, ADD `xxh64` char(16), ADD `copy_device` bigint, ADD `copy_inode` bigint, DROP COLUMN `xxh128`, MODIFY COLUMN `reason` varchar(40), MODIFY COLUMN `state` enum('waiting','started','taken','done','held') NOT NULL DEFAULT 'waiting';
 --> statement-breakpoint
 ALTER TABLE `carriers` CHANGE `type` `kind` varchar(40) NOT NULL, ADD `settings` json, ADD `free_bytes` bigint;
 --> statement-breakpoint

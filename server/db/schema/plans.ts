@@ -1,6 +1,6 @@
 // Plans, their steps, and the items of each step with what became of them.
 import { char, index, int, mysqlEnum, mysqlTable, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
-import { HELD_REASONS, ITEM_STATES, type StepWhat } from '#core/plan/plan.ts';
+import { type HeldReason, ITEM_STATES, type StepWhat } from '#core/plan/plan.ts';
 import { amount, id, at, bytes, jsonOf, longPath } from './columns.ts';
 
 export const plans = mysqlTable(
@@ -50,7 +50,8 @@ export const stepItems = mysqlTable(
     changedUs: amount('changed_us'),
     /** 'taken': it lies under its private name, and only the job's worker can have removed or moved it from there. */
     state: mysqlEnum('state', ITEM_STATES).notNull().default('waiting'),
-    reason: mysqlEnum('reason', HELD_REASONS),
+    /** Why it was held: one of the words in core/plan. */
+    reason: varchar('reason', { length: 40 }).$type<HeldReason>(),
     detail: varchar('detail', { length: 1000 }),
     /** Where a moved file goes, inside the step's volume. */
     targetPath: longPath('target_path'),
