@@ -82,6 +82,6 @@ test('reach, uses, missing and relink', async () => {
   expect(await run('relink', 'Fog')).toContain('can be told with certainty. Give --take');
   const take = `c.mov=${path.join(site.root, 'scratch/fog/kept/c.mov')}`;
   expect(await run('relink', 'Fog', '--take', take)).toContain('would be relinked, 1 of 1');
-  expect(JSON.parse(await run('relink', 'Fog', '--take', take, '--yes', '--json'))).toMatchObject({ asked: true });
+  expect(JSON.parse(await run('relink', 'Fog', '--take', take, '--yes', '--json'))).toMatchObject({ added: true });
   await expect(run('relink', 'Fog', '--take', 'x.mov=/y')).rejects.toThrow('"x.mov" is no missing clip');
 });

@@ -18,7 +18,7 @@ import { allStrays } from '#server/projects/homes.ts';
 import { projectRows } from '#server/projects/projects.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { search } from '#server/search/search.ts';
-import { settings } from '#server/settings.ts';
+import { settings, workerSettings } from '#server/settings.ts';
 import { addCheckCommand } from './check.ts';
 import { addReachCommands } from './reach.ts';
 import { table } from './table.ts';
@@ -212,7 +212,7 @@ async function readOne(
   options: ReadOptions,
 ): Promise<ReadRow> {
   const changes: { path: string; what: string }[] = [];
-  const { paths, leaseSeconds } = settings();
+  const { paths, leaseSeconds } = workerSettings();
   const path = paths[volume];
   const job = {
     kind: readVolumeWork.kind,

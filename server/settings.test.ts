@@ -8,7 +8,8 @@ test('settings have defaults and are checked', () => {
     port: 4700,
     host: '127.0.0.1',
     leaseSeconds: 15,
-    posters: 'var/posters',
+    names: [],
+    paths: {},
   });
   expect(
     settings({

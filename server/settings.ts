@@ -43,19 +43,29 @@ export interface Settings {
 }
 
 export function settings(env: NodeJS.ProcessEnv = process.env): Settings {
-  const parsed = schema.safeParse(env);
-  if (!parsed.success)
-    throw new Error(
-      `A setting is wrong: ${parsed.error.issues.map((i) => `${i.path.join('.')} ${i.message}`).join('; ')}.`,
-    );
-  const { KERAMION_DATABASE, KERAMION_PORT, KERAMION_HOST, KERAMION_LEASE_SECONDS, KERAMION_PATHS, KERAMION_NAMES } =
-    parsed.data;
+  const parsed = parsedBy(schema, env);
   return {
-    databaseUrl: KERAMION_DATABASE,
-    port: KERAMION_PORT,
-    host: KERAMION_HOST,
-    leaseSeconds: KERAMION_LEASE_SECONDS,
-    paths: KERAMION_PATHS,
-    names: KERAMION_NAMES,
+    databaseUrl: parsed.KERAMION_DATABASE,
+    port: parsed.KERAMION_PORT,
+    host: parsed.KERAMION_HOST,
+    names: parsed.KERAMION_NAMES,
+    ...workerSettings(env),
   };
+}
+
+/** What only a worker has to know, whichever database it was given. */
+export function workerSettings(env: NodeJS.ProcessEnv = process.env): Pick<Settings, 'leaseSeconds' | 'paths'> {
+  const { KERAMION_LEASE_SECONDS, KERAMION_PATHS } = parsedBy(
+    schema.pick({ KERAMION_LEASE_SECONDS: true, KERAMION_PATHS: true }),
+    env,
+  );
+  return { leaseSeconds: KERAMION_LEASE_SECONDS, paths: KERAMION_PATHS };
+}
+
+function parsedBy<Schema extends z.ZodType>(by: Schema, env: NodeJS.ProcessEnv): z.output<Schema> {
+  const parsed = by.safeParse(env);
+  if (parsed.success) return parsed.data;
+  throw new Error(
+    `A setting is wrong: ${parsed.error.issues.map((i) => `${i.path.join('.')} ${i.message}`).join('; ')}.`,
+  );
 }

@@ -88,7 +88,6 @@ async function startProcesses(databaseUrl: string, own: OwnDatabase | null, opti
     KERAMION_HOST: options.host,
     KERAMION_PORT: String(options.port),
     KERAMION_LEASE_SECONDS: String(options.leaseSeconds),
-    KERAMION_POSTERS: path.resolve(options.home, 'posters'),
   };
   let stopping = false;
   const children = new Map<string, ChildProcess>();

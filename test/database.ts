@@ -1,6 +1,6 @@
 // A database of its own for one test, with all tables, in the MariaDB that start-database.ts started.
 import { execFileSync } from 'node:child_process';
-import { randomBytes } from 'node:crypto';
+import { randomBytes, randomUUID } from 'node:crypto';
 import { readFileSync } from 'node:fs';
 import mysql from 'mysql2/promise';
 import { connect, type Database, disconnect } from '#server/db/connect.ts';
@@ -24,6 +24,8 @@ export async function testDatabase(): Promise<TestDatabase> {
     input: readFileSync(process.env.KERAMION_TEST_TABLES!),
   });
   const db = connect(url, 6);
+  // The dump is one for all; each database is a site of its own.
+  await db.$pool.query("UPDATE site SET value = ? WHERE `key` = 'mark'", [randomUUID()]);
   return {
     db,
     url,

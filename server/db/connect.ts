@@ -127,7 +127,7 @@ function again<T>(patience: Patience, attempt: () => Promise<T>): Promise<T> {
         throw new AbortError(error as Error);
       }
     },
-    { retries: 100_000, minTimeout: 30, maxTimeout: 1_000, factor: 1.6, randomize: true },
+    { retries: 8, forever: true, minTimeout: 30, maxTimeout: 1_000, factor: 1.6, randomize: true },
   );
 }
 

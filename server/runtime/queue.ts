@@ -193,6 +193,10 @@ export async function assertLease(db: Database, job: Job): Promise<void> {
   if (rows.length === 0) throw new LeaseLost();
 }
 
+/** Something was finished: what gets on is not what ends its workers, so their crashes count anew. */
+export const noteProgress = (tx: Db, job: Job): Promise<unknown> =>
+  tx.update(jobs).set({ crashes: 0 }).where(eq(jobs.id, job.id));
+
 /** Gives a job back, if it is still ours, so that the next worker need not wait for the lease to run out. */
 export async function releaseJob(db: Database, job: Job): Promise<void> {
   await db

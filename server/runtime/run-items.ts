@@ -10,7 +10,7 @@ import type { Db, Transaction } from '../db/connect.ts';
 import { stepItems, type steps } from '../db/schema/plans.ts';
 import type { JobContext } from './context.ts';
 import { endingOf } from './endings.ts';
-import { endJob, type Ending } from './queue.ts';
+import { endJob, type Ending, noteProgress } from './queue.ts';
 import { itemsHasher, type NewReceipt, writeReceipt } from './receipts.ts';
 
 export type Item = typeof stepItems.$inferSelect;
@@ -187,6 +187,7 @@ export async function markItems(
 async function journal(context: JobContext, work: ItemWork, outcomes: readonly Outcome[]): Promise<void> {
   if (outcomes.length === 0) return;
   await context.transaction(async (tx) => {
+    await noteProgress(tx, context.job);
     await work.followUp?.(tx, outcomes);
     const plain = outcomes.filter(({ result }) => result.done && result.detail === undefined);
     if (plain.length > 0)

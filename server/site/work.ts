@@ -1,7 +1,7 @@
 // Jobs as the tray shows them, and asking for a volume to be read.
 import { and, desc, eq, inArray, isNull, notInArray, or, sql } from 'drizzle-orm';
 import type { FolderId, JobId, VolumeId } from '#core/model.ts';
-import type { Database } from '../db/connect.ts';
+import { type Database, inTransaction } from '../db/connect.ts';
 import { folders } from '../db/schema/catalogue.ts';
 import { jobs, jobStores } from '../db/schema/jobs.ts';
 import { volumes } from '../db/schema/stores.ts';
@@ -32,12 +32,12 @@ export async function jobRows(db: Database, ended = 12): Promise<JobRow[]> {
   const open = await db
     .select()
     .from(jobs)
-    .where(inArray(jobs.state, ['queued', 'running']))
+    .where(and(inArray(jobs.state, ['queued', 'running']), eq(jobs.quiet, false)))
     .orderBy(jobs.id);
   const past = await db
     .select()
     .from(jobs)
-    .where(inArray(jobs.state, ['done', 'failed', 'cancelled']))
+    .where(and(inArray(jobs.state, ['done', 'failed', 'cancelled']), eq(jobs.quiet, false)))
     .orderBy(desc(jobs.id))
     .limit(ended);
   return [...open, ...past].map((job) => ({
@@ -89,16 +89,18 @@ export async function askToRead(
       .select({ files: sql`COALESCE(SUM(${volumeSums.files}), 0)`.mapWith(Number) })
       .from(volumeSums)
       .where(eq(volumeSums.volumeId, volume.id));
-    await enqueue(
-      db,
-      {
-        kind: 'read volume',
-        title: `Read ${volume.name}`,
-        params: { volumeId: volume.id, expectedFiles: known!.files },
-        who,
-        stores: storesOfReading(volume.id),
-      },
-      now,
+    await inTransaction(db, (tx) =>
+      enqueue(
+        tx,
+        {
+          kind: 'read volume',
+          title: `Read ${volume.name}`,
+          params: { volumeId: volume.id, expectedFiles: known!.files },
+          who,
+          stores: storesOfReading(volume.id),
+        },
+        now,
+      ),
     );
     put++;
   }
@@ -118,16 +120,18 @@ export async function askToReadFolder(
     .where(and(eq(folders.id, folderId), isNull(volumes.retiredAt)));
   if (!row) throw new Refused('There is no such folder on a volume in use. Nothing was changed.');
   if (row.path === '') return void (await askToRead(db, [row.volumeId as VolumeId], { who, now }));
-  await enqueue(
-    db,
-    {
-      kind: 'read volume',
-      title: `Read ${row.path} on ${row.volume}`.slice(0, 500),
-      params: { volumeId: row.volumeId, folder: row.path, expectedFiles: row.files },
-      who,
-      stores: storesOfReading(row.volumeId),
-    },
-    now,
+  await inTransaction(db, (tx) =>
+    enqueue(
+      tx,
+      {
+        kind: 'read volume',
+        title: `Read ${row.path} on ${row.volume}`.slice(0, 500),
+        params: { volumeId: row.volumeId, folder: row.path, expectedFiles: row.files },
+        who,
+        stores: storesOfReading(row.volumeId),
+      },
+      now,
+    ),
   );
 }
 

@@ -25,7 +25,7 @@ import { siteMark } from '../db/site-mark.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { endingOf } from '../runtime/endings.ts';
 import { inParallel } from '../runtime/in-parallel.ts';
-import type { Ending } from '../runtime/queue.ts';
+import { type Ending, noteProgress } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
 import { finishItems, type Item, type ItemWork, type Outcome, runItems } from '../runtime/run-items.ts';
 import { tooSmall } from '../stores/look.ts';
@@ -301,6 +301,7 @@ async function noteWritten(
   const sums = { payloadBytes: result.sizeBytes, sha512: result.sha512, xxh64: result.xxh64 };
   Object.assign(file, sums);
   await context.transaction(async (tx) => {
+    await noteProgress(tx, context.job);
     await tx.update(archiveFiles).set(sums).where(eq(archiveFiles.id, file.id));
     for (const { copyPartId } of targets)
       await tx

@@ -12,15 +12,15 @@ import {
   writeFileSync,
 } from 'node:fs';
 import path from 'node:path';
-import { eq } from 'drizzle-orm';
+import { eq, isNotNull } from 'drizzle-orm';
 import type { ArchiveId, CarrierId, PlanId, ProjectId, VolumeId } from '#core/model.ts';
 import { otio, TestSite, until } from '#test/site.ts';
-import { archiveCopies, archives } from '../db/schema/archives.ts';
+import { archiveCopies, archives, copyParts } from '../db/schema/archives.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { stepItems } from '../db/schema/plans.ts';
 import { projects } from '../db/schema/projects.ts';
 import { receipts } from '../db/schema/receipts.ts';
-import { volumes } from '../db/schema/stores.ts';
+import { carriers, volumes } from '../db/schema/stores.ts';
 import { currentPlan, findingsOf, runPlan } from '../plan/plan.ts';
 import { addArchive } from './archive.ts';
 import { addOriginalsRemoval } from './remove-originals.ts';
@@ -56,24 +56,25 @@ const FOG = 1 as ProjectId;
 const bag = (...parts: string[]) => path.join(site.root, 'kd-1', 'fog_1', ...parts);
 const stage = (folder = 'fog_1') =>
   addArchive(site.db, { projectId: FOG, carrierIds: [carrier], folder, now: new Date() });
-async function runAll() {
+async function askToRun() {
   const plan = await currentPlan(site.db);
-  const result = await runPlan(site.db, {
-    planId: plan.planId as PlanId,
-    version: plan.version,
-    who: 'Mara',
-    now: new Date(),
-  });
-  expect(result.ok).toBe(true);
+  const asked = { planId: plan.planId as PlanId, version: plan.version, who: 'Mara', now: new Date() };
+  return runPlan(site.db, asked);
+}
+async function workOff() {
   const worker = site.worker();
   await until(async () => (await site.db.select().from(jobs)).every((job) => job.finishedAt !== null));
   await worker.stop();
-  const all = await site.db.select().from(jobs).orderBy(jobs.id);
+  const all = await site.db.select().from(jobs).where(isNotNull(jobs.stepId)).orderBy(jobs.id);
   return all.at(-1)!;
+}
+async function runAll() {
+  expect(await askToRun()).toMatchObject({ ok: true });
+  return workOff();
 }
 async function archiveFog() {
   await stage();
-  expect((await runAll()).state).toBe('done');
+  expect(await runAll()).toMatchObject({ state: 'done', trouble: null });
 }
 async function restoreTo(folder: string) {
   const [copy] = await site.db.select().from(archiveCopies);
@@ -131,27 +132,36 @@ test('a file that changed after it was staged keeps the archive from being seale
   expect(job.trouble).toContain('fog/rushes/a.mov cannot go into the archive: it changed after it was chosen');
   expect(filesBelow(path.join(site.root, 'kd-1')).filter((name) => !name.endsWith('identity.json'))).toEqual([]);
   expect(await site.db.select({ state: archives.state }).from(archives)).toEqual([{ state: 'ended early' }]);
-  expect(await site.db.select().from(receipts)).toHaveLength(0);
+  expect(await site.db.select().from(receipts)).toMatchObject([{ action: 'work ended early', files: 0, bytes: 0 }]);
 });
 
 test('originals are not let go before a copy was read back', async () => {
   await expect(addOriginalsRemoval(site.db, 1 as ArchiveId, new Date())).rejects.toThrow('There is no such archive');
   await archiveFog();
-  await site.db.update(archiveCopies).set({ state: 'damaged' });
+  await site.db.update(copyParts).set({ state: 'damaged' });
   await expect(addOriginalsRemoval(site.db, 1 as ArchiveId, new Date())).rejects.toThrow(
     'No copy of Fog has been read back',
   );
 });
 
-test('a copy that turns bad between plan and run holds every original', async () => {
+test('a copy that turns bad between plan and run stops the plan, and holds every original of one that runs', async () => {
   await archiveFog();
   await addOriginalsRemoval(site.db, 1 as ArchiveId, new Date());
-  await site.db.update(archiveCopies).set({ state: 'damaged' });
-  await runAll();
+  await site.db.update(copyParts).set({ state: 'damaged' });
+  expect(await askToRun()).toMatchObject({
+    ok: false,
+    trouble: { findings: [{ code: 'copy not good', facts: { why: 'The copy on kd-1 is damaged.' } }] },
+  });
+  await site.db.update(copyParts).set({ state: 'good' });
+  expect(await askToRun()).toMatchObject({ ok: true });
+  await site.db.update(copyParts).set({ state: 'damaged' });
+  await workOff();
   const items = await site.db.select().from(stepItems).where(eq(stepItems.stepId, 2));
   expect(items).toHaveLength(4);
   expect(items.every((item) => item.state === 'held' && item.reason === 'no good copy')).toBe(true);
   expect(existsSync(path.join(site.root, 'media/fog/rushes/a.mov'))).toBe(true);
+  // Everything was held, so the project is not archived.
+  expect((await site.db.select().from(projects))[0]!.state).not.toBe('archived');
 });
 
 test('an original that another project borrows stays, and so does one that changed', async () => {
@@ -248,8 +258,12 @@ test('a carrier that is too small is told before the run, and refused by the run
     { code: 'carrier too small', weight: 'stop', facts: { carrier: 'kd-2', freeBytes: 100_000 } },
     { code: 'renamed in the archive' },
   ]);
-  const job = await runAll();
-  expect(job.trouble).toMatch(/kd-2 has 100 kB free and .* is needed. Nothing was written./);
+  expect(await askToRun()).toMatchObject({ ok: false, trouble: { code: 'stopped by findings' } });
+  // Room went between the plan and the work.
+  await site.db.update(carriers).set({ capacityBytes: 1_000_000_000 }).where(eq(carriers.id, small));
+  expect(await askToRun()).toMatchObject({ ok: true });
+  await site.db.update(carriers).set({ capacityBytes: 100_000 }).where(eq(carriers.id, small));
+  expect((await workOff()).trouble).toMatch(/kd-2 has 100 kB free and .* is needed. Nothing was written./);
   expect(existsSync(path.join(site.root, 'kd-2/fog_1'))).toBe(false);
 });
 
@@ -267,8 +281,11 @@ test('a volume without room is told before a restore, and nothing is written', a
   expect(await findingsOf(site.db, (await currentPlan(site.db)).steps)).toMatchObject([
     { code: 'volume too full', weight: 'stop' },
   ]);
-  const job = await runAll();
-  expect(job.trouble).toMatch(/media has .* free and .* is needed. Nothing was restored./);
+  expect(await askToRun()).toMatchObject({ ok: false, trouble: { code: 'stopped by findings' } });
+  await site.db.update(volumes).set({ capacityBytes: 1_000_000_000 });
+  expect(await askToRun()).toMatchObject({ ok: true });
+  await site.db.update(volumes).set({ capacityBytes: 400_000 });
+  expect((await workOff()).trouble).toMatch(/media has .* free and .* is needed. Nothing was restored./);
   expect(existsSync(path.join(site.root, 'media/back'))).toBe(false);
 });
 
@@ -295,7 +312,7 @@ test('an archive that is cancelled while it is written leaves nothing on the car
     now: new Date(),
   });
   const worker = site.worker();
-  await until(() => existsSync(path.join(site.root, 'kd-1/.keramion/writing-archive-1/data')));
+  await until(() => readdirSync(path.join(site.root, 'kd-1/.keramion')).some((name) => name.startsWith('archive.')));
   if (result.ok) await cancelJob(site.db, result.jobs[0]!);
   await until(async () => (await site.db.select().from(jobs)).every((job) => job.finishedAt !== null));
   await worker.stop();

@@ -19,6 +19,7 @@ import { documents, media } from '../db/schema/documents.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { stepItems } from '../db/schema/plans.ts';
 import { receipts } from '../db/schema/receipts.ts';
+import { volumes } from '../db/schema/stores.ts';
 import { setHome } from '../projects/homes.ts';
 import { allStrays } from '../projects/homes.ts';
 import { currentPlan, runPlan } from '../plan/plan.ts';
@@ -163,13 +164,27 @@ test('a swapped disk holds everything that lies on it', async () => {
   expect(text('system/Desktop/fog/day 2/C.mov')).toBe('c'.repeat(70_000));
 });
 
-test('a home that has not enough room is refused before anything moves', async () => {
+test('a home that has not enough room is refused before anything moves, by the plan and by the work itself', async () => {
   const small = await site.volume('small', 'source', 1000);
   await site.read(small);
   await setHome(site.db, FOG, { kind: 'source', volumeId: small, folder: '' }, by());
   await addMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
-  await run();
-  expect((await site.db.select().from(jobs))[0]).toMatchObject({ state: 'failed' });
+  const plan = await currentPlan(site.db);
+  const asked = { planId: plan.planId as PlanId, version: plan.version, who: 'Mara', now: new Date() };
+  expect(await runPlan(site.db, asked)).toMatchObject({
+    ok: false,
+    trouble: { code: 'stopped by findings', findings: [{ code: 'volume too full', facts: { volume: 'small' } }] },
+  });
+  // Room went between the plan and the work.
+  await site.db.update(volumes).set({ capacityBytes: 1_000_000 }).where(eq(volumes.id, small));
+  expect(await runPlan(site.db, asked)).toMatchObject({ ok: true });
+  await site.db.update(volumes).set({ capacityBytes: 1000 }).where(eq(volumes.id, small));
+  worker = site.worker();
+  await until(async () => (await site.db.select().from(jobs)).every((job) => job.finishedAt !== null));
+  expect((await site.db.select().from(jobs))[0]).toMatchObject({
+    state: 'failed',
+    trouble: expect.stringContaining('Nothing was moved') as string,
+  });
   expect(text('system/Desktop/fog/day 2/C.mov')).toBe('c'.repeat(70_000));
   expect(text('store/fog/camera/A.mov')).toBe('a'.repeat(900));
 });

@@ -332,6 +332,7 @@ const begunItems = ({ context, step }: Restoring) =>
 
 const workOf = (restoring: Restoring): ItemWork => ({
   kind,
+  batch: 20,
   projectId: restoring.archive.projectId,
   prepare: () => prepare(restoring),
   act: (items) => restoreItems(restoring, items),

@@ -4,7 +4,7 @@ import { z } from 'zod';
 import { DUTIES } from '#core/model.ts';
 import { carrierKindOf } from '../carriers/kinds.ts';
 import { askToRead } from '../site/work.ts';
-import type { Database } from '../db/connect.ts';
+import { type Database, inTransaction } from '../db/connect.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { enqueue } from '../runtime/queue.ts';
 import { endAfter, endPlainly, workKind } from '../runtime/work-kind.ts';
@@ -102,4 +102,4 @@ export const askToChangeVolume = (db: Database, change: VolumeChange, by: By) =>
   ask(db, { kind: changeVolumeWork.kind, title: `Change ${change.name}`, params: volumeChange.parse(change) }, by);
 
 const ask = (db: Database, job: { kind: string; title: string; params: Record<string, unknown> }, by: By) =>
-  enqueue(db, { ...job, who: by.who, stores: [] }, by.now);
+  inTransaction(db, (tx) => enqueue(tx, { ...job, who: by.who, stores: [] }, by.now));

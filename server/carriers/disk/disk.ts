@@ -1,4 +1,5 @@
 // A carrier that is a folder of a mounted disk: a portable drive, or a share set aside for archives.
+import { randomUUID } from 'node:crypto';
 import { constants, mkdirSync, renameSync, rmSync } from 'node:fs';
 import { open, readdir, rm, stat, statfs } from 'node:fs/promises';
 import path from 'node:path';
@@ -57,8 +58,6 @@ export default disk;
  * A lease that takes it over renames the folder, so that an earlier one finds nothing under its own name.
  */
 class DiskCarrier implements Carrier {
-  private written = 0;
-
   constructor(private readonly root: Root) {}
 
   async begin(pack: Pack): Promise<void> {
@@ -92,7 +91,7 @@ class DiskCarrier implements Carrier {
 
   async write(pack: Pack, at: string): Promise<Writable> {
     const own = this.own(pack);
-    const temporary = `${own}/tmp/${process.pid}-${this.written++}-${Date.now()}`;
+    const temporary = `${own}/tmp/${randomUUID()}`;
     let handle;
     try {
       handle = await open(temporary, 'wx', 0o644);

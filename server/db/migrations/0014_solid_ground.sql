@@ -115,4 +115,4 @@ ALTER TABLE `archive_copies` DROP INDEX `archive_copies_carrier`, DROP COLUMN `c
 --> statement-breakpoint
 ALTER TABLE `archives` ADD `packer` varchar(40) NOT NULL DEFAULT 'folder', DROP COLUMN `manifest_sha512`;
 --> statement-breakpoint
-INSERT INTO site (`key`, `value`) SELECT 'mark', UUID() FROM DUAL WHERE NOT EXISTS (SELECT 1 FROM site WHERE `key` = 'mark');
+INSERT INTO site (`key`, `value`) SELECT 'mark', LOWER(CONCAT_WS('-', HEX(RANDOM_BYTES(4)), HEX(RANDOM_BYTES(2)), HEX(RANDOM_BYTES(2)), HEX(RANDOM_BYTES(2)), HEX(RANDOM_BYTES(6)))) FROM DUAL WHERE NOT EXISTS (SELECT 1 FROM site WHERE `key` = 'mark');

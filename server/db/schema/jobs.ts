@@ -33,7 +33,7 @@ export const jobs = mysqlTable(
     lease: char('lease', { length: 36 }),
     leaseUntil: at('lease_until'),
     attempts: int('attempts').notNull().default(0),
-    /** How often a worker that had it went silent. */
+    /** How often a worker that had it went silent, since it last got on. */
     crashes: int('crashes').notNull().default(0),
     trouble: text('trouble'),
     createdAt: at('created_at').notNull(),
