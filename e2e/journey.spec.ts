@@ -43,7 +43,7 @@ test('one project travels the whole way and comes back with all its media', asyn
 
   // It purges the caches of that disk that are older than a month.
   const before = countFiles(path.join(SITE, 'loft-2-scratch/cache'));
-  await page.getByRole('button', { name: /^Stage / }).click();
+  await page.getByRole('button', { name: /^Add .* to the plan/ }).click();
   await expect(page.getByRole('status')).toContainText('Nothing goes before the plan is run.');
   expect(countFiles(path.join(SITE, 'loft-2-scratch/cache'))).toBe(before);
   const staged = Number(/in ([\d,]+) files/.exec(await page.getByRole('status').innerText())![1]!.replace(',', ''));
@@ -53,18 +53,22 @@ test('one project travels the whole way and comes back with all its media', asyn
   // It archives the delivered project on a carrier; the small one is refused with a reason.
   await page.goto('/archive');
   await page.getByRole('link', { name: 'Shape an archive of Night Ferry' }).click();
-  await page.getByRole('radio', { name: /KD-0002/ }).check();
-  await page.getByRole('button', { name: 'Stage archive' }).click();
+  const carriers = page.getByRole('group', { name: 'Carriers' });
+  await expect(carriers).toBeVisible();
+  for (const other of await carriers.getByRole('checkbox').all()) await other.uncheck();
+  await page.getByRole('checkbox', { name: /KD-0002/ }).check();
+  await page.getByRole('button', { name: 'Add the archive to the plan' }).click();
   await page.getByRole('button', { name: 'Review plan' }).click();
   await expect(page.getByText('KD-0002 is too small')).toBeVisible();
   await expect(page.getByRole('button', { name: 'Run one step' })).toBeDisabled();
   await page.getByRole('button', { name: /^Take out/ }).click();
-  await expect(page.getByText('Nothing is staged.')).toBeVisible();
+  await expect(page.getByText('The plan is empty.')).toBeVisible();
   await page.keyboard.press('Escape');
-  await page.getByRole('radio', { name: /KD-0001/ }).check();
+  await page.getByRole('checkbox', { name: /KD-0002/ }).uncheck();
+  await page.getByRole('checkbox', { name: /KD-0001/ }).check();
   await page.getByLabel('Name on the carrier').fill('night-ferry_test');
-  await page.getByRole('button', { name: 'Stage archive' }).click();
-  await expect(page.getByText(/Staged an archive of/)).toBeVisible();
+  await page.getByRole('button', { name: 'Add the archive to the plan' }).click();
+  await expect(page.getByText(/Added an archive of/)).toBeVisible();
   await runPlan(page, 'one step', 'Archive Night Ferry on KD-0001');
 
   // The bag is true for plain tools too.
@@ -81,7 +85,7 @@ test('one project travels the whole way and comes back with all its media', asyn
 
   // Then, and only then, the originals may go.
   await page.goto('/shelf');
-  await page.getByRole('button', { name: 'Stage the removal of the originals of Night Ferry' }).click();
+  await page.getByRole('button', { name: 'Add the removal of the originals of Night Ferry to the plan' }).click();
   await expect(page.getByRole('status')).toContainText('originals');
   const original = path.join(SITE, 'ropewalk-media/night-ferry/camera/B007C001_0311.mov');
   expect(existsSync(original)).toBe(true);
@@ -95,8 +99,8 @@ test('one project travels the whole way and comes back with all its media', asyn
     label: (await page.locator('select[name=volumeId] option', { hasText: 'Ropewalk media' }).innerText()).trim(),
   });
   await page.getByLabel('In a folder named').fill('night-ferry again');
-  await page.getByRole('button', { name: 'Stage restore' }).click();
-  await expect(page.getByText(/Staged the restore/)).toBeVisible();
+  await page.getByRole('button', { name: 'Add the restore to the plan' }).click();
+  await expect(page.getByText(/Added the restore/)).toBeVisible();
   await page.getByRole('button', { name: 'Close', exact: true }).click();
   await runPlan(page, 'one step', 'Restore Night Ferry to Ropewalk media');
   await page.goto('/projects');

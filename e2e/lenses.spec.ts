@@ -45,12 +45,12 @@ for (const colorScheme of ['light', 'dark'] as const)
       await clean(page, `${lens} ${colorScheme}`, dark);
     }
     await page.goto('/reclaim?v=4');
-    await page.getByRole('button', { name: /^Stage / }).click();
+    await page.getByRole('button', { name: /^Add .* to the plan/ }).click();
     await page.getByRole('button', { name: 'Review plan' }).click();
     await expect(page.getByRole('button', { name: 'Run one step' })).toBeVisible();
     await clean(page, `plan ${colorScheme}`, dark);
     await page.getByRole('button', { name: 'Empty the plan' }).click();
-    await expect(page.getByText('Nothing is staged.')).toBeVisible();
+    await expect(page.getByText('The plan is empty.')).toBeVisible();
     await page.keyboard.press('Escape');
     await page.getByRole('button', { name: 'Work', exact: true }).click();
     await clean(page, `work ${colorScheme}`, dark);
@@ -78,16 +78,16 @@ test('the keyboard alone: lenses by number, search, rack, staging, review, empty
   await volume.focus();
   await page.keyboard.press('Enter');
   await expect(page).toHaveURL(/v=4/);
-  const stage = page.getByRole('button', { name: /^Stage / });
+  const stage = page.getByRole('button', { name: /^Add .* to the plan/ });
   await stage.focus();
   await page.keyboard.press('Enter');
-  await expect(page.getByRole('status')).toContainText('Staged');
+  await expect(page.getByRole('status')).toContainText('Added');
   await page.getByRole('button', { name: 'Review plan' }).focus();
   await page.keyboard.press('Enter');
   const empty = page.getByRole('button', { name: 'Empty the plan' });
   await empty.focus();
   await page.keyboard.press('Enter');
-  await expect(page.getByTestId('plan-summary')).toHaveText('nothing staged');
+  await expect(page.getByTestId('plan-summary')).toHaveText('nothing in the plan');
 });
 
 test('nothing overlaps or is cut off from 1024 to 2560 wide', async ({ page }) => {
@@ -123,9 +123,9 @@ test('nonsense in a form is answered with a sentence and changes nothing', async
   await page.getByRole('link', { name: 'Lamp Keepers', exact: true }).click();
   await page.getByRole('link', { name: 'Shape an archive' }).click();
   await page.getByLabel('Name on the carrier').fill('../../etc');
-  await page.getByRole('button', { name: 'Stage archive' }).click();
+  await page.getByRole('button', { name: 'Add the archive to the plan' }).click();
   await expect(page.getByRole('alert')).toContainText('is not a folder inside the volume');
-  await expect(page.getByTestId('plan-summary')).toHaveText('nothing staged');
+  await expect(page.getByTestId('plan-summary')).toHaveText('nothing in the plan');
   const foreign = await request.post('/plan', {
     form: { intent: 'empty' },
     headers: { origin: 'http://elsewhere.example' },

@@ -72,10 +72,10 @@ try {
   await take(page, '/settings', 'settings');
   await page.goto('/archive');
   await page.getByRole('link', { name: 'Shape an archive of Night Ferry' }).click();
-  await page.getByRole('button', { name: 'Stage archive' }).waitFor();
+  await page.getByRole('button', { name: 'Add the archive to the plan' }).waitFor();
   await take(page, null, 'archive');
-  await page.getByRole('button', { name: 'Stage archive' }).click();
-  await page.getByText(/Staged an archive/).waitFor();
+  await page.getByRole('button', { name: 'Add the archive to the plan' }).click();
+  await page.getByText(/Added an archive/).waitFor();
   await page.getByRole('button', { name: 'Review plan' }).click();
   await page.getByRole('button', { name: 'Run one step' }).click();
   await page
@@ -85,11 +85,11 @@ try {
     .waitFor({ timeout: 180_000 });
   await take(page, '/shelf', 'shelf');
   await take(page, '/reclaim', 'reclaim');
-  await page.getByRole('button', { name: /^Stage / }).click();
+  await page.getByRole('button', { name: /^Add .* to the plan/ }).click();
   await page.getByText(/Nothing goes before/).waitFor();
   await page.goto('/shelf');
   await page
-    .getByRole('button', { name: /Stage the removal/ })
+    .getByRole('button', { name: /Add the removal/ })
     .last()
     .click();
   await page.getByText(/of originals in/).waitFor();

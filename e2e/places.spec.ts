@@ -29,7 +29,7 @@ test('what has strayed goes home, and the document that named it gets a new vers
   expect(existsSync(stray)).toBe(true);
   await project(page, 'Harbour Lights');
   await page.getByRole('button', { name: /^Move source home/ }).click();
-  await expect(page.getByText('move staged')).toBeVisible();
+  await expect(page.getByText('move in the plan')).toBeVisible();
   await page.getByRole('button', { name: 'Review plan' }).click();
   await expect(page.getByText('1 document will get a new version')).toBeVisible();
   await expect(page.getByText(/3\.40 GB will move home, in one step/)).toBeVisible();

@@ -102,8 +102,10 @@ test('missing media come with evidence; what is taken becomes a new version, nei
   await expect(choices.getByText('likely', { exact: true })).toHaveCount(2);
   await expect(choices.getByText('the same name').first()).toBeVisible();
   await choices.getByRole('button', { name: /from the museum/ }).click();
-  await page.getByRole('button', { name: 'Relink 3 clips' }).click();
-  await expect(page.getByRole('status').filter({ hasText: 'New versions are being written' })).toBeVisible();
+  await page.getByRole('button', { name: 'Add the relinking of 3 clips to the plan' }).click();
+  await expect(page.getByRole('status').filter({ hasText: 'will get a new version' })).toBeVisible();
+  await page.getByRole('button', { name: 'Review plan' }).click();
+  await page.getByRole('button', { name: 'Run one step' }).click();
   const fresh = old.replace('_ep3.otio', '_ep3 v2.otio');
   await expect.poll(() => existsSync(fresh), { timeout: 60_000 }).toBe(true);
   await page.getByRole('button', { name: 'Work', exact: true }).click();
@@ -119,7 +121,7 @@ test('missing media come with evidence; what is taken becomes a new version, nei
   await project(page, 'Lamp Keepers');
   await expect(page.getByText('63 of 63')).toBeVisible();
   await page.goto('/ledger');
-  await expect(page.getByText('3 clips relinked in lamp-keepers_ep3 v2.otio')).toBeVisible();
+  await expect(page.getByText('Relink 3 clips of Lamp Keepers').first()).toBeVisible();
 });
 
 test('what is on the screen can be taken along: CSV, JSON, and a report for paper', async ({ page, request }) => {

@@ -32,6 +32,8 @@ const MOST_CRASHES = 3;
 
 export interface Worker {
   stop(): Promise<void>;
+  /** True once it has looked around, and nothing that it found to do is left. */
+  settled(): boolean;
 }
 
 export interface WorkerOptions {
@@ -69,6 +71,7 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
   let lookedAt = 0;
   let tidiedAt = 0;
   let stopping = false;
+  let idle = false;
 
   const lookAround = async () => {
     workerId ??= await signIn(db, { name: options.name, machine: os.hostname() });
@@ -76,9 +79,9 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
     lookedAt = Date.now();
     await askForDue(db, [...reach.volumes.keys()], new Date());
     if (Date.now() - tidiedAt < LOOK_FOR_LEFTOVERS_EVERY_MS) return;
-    tidiedAt = Date.now();
     await askToTidy(db, reach, new Date());
     await askForDueCheck(db, new Date());
+    tidiedAt = Date.now();
   };
   const claim = () =>
     claimJob(db, {
@@ -97,6 +100,7 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
       try {
         if (Date.now() - lookedAt > LOOK_FOR_STORES_EVERY_MS) await lookAround();
         const job = running.size < AT_ONCE && !stopping ? await claim() : null;
+        idle = job === null;
         if (job) {
           begin(job);
           continue;
@@ -109,6 +113,7 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
   };
   const looping = loop();
   return {
+    settled: () => tidiedAt > 0 && running.size === 0 && idle,
     stop: async () => {
       stopping = true;
       db.$patience.waits = false;

@@ -19,6 +19,8 @@ import { testDatabase, type TestDatabase } from './database.ts';
 const pools: Pools = newPools();
 afterAll(() => endPools(pools));
 
+let workers = 0;
+
 export class TestSite {
   readonly root = mkdtempSync(path.join(os.tmpdir(), 'site-'));
   readonly pools = pools;
@@ -78,10 +80,10 @@ export class TestSite {
     await signOut(this.db, id);
   }
 
-  worker(): Worker {
+  worker(leaseSeconds = 5): Worker {
     return startWorker(this.db, {
-      name: 'test',
-      leaseSeconds: 5,
+      name: `test ${workers++}`,
+      leaseSeconds,
       pollMs: 30,
       log: pino({ level: 'silent' }),
       pools: this.pools,

@@ -1,4 +1,4 @@
-// Shaping one project's archive: what leaves and what stays, which carrier it fits on, what it will take; then staged.
+// Shaping one project's archive: what leaves and what stays, which carrier it fits on, what it will take; then added to the plan.
 import { useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/shape';

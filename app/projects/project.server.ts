@@ -83,8 +83,8 @@ export async function action({ request, params }: Route.ActionArgs) {
         return 'Kept.';
       }
       case 'move': {
-        const staged = await addMoveHome(db(), { projectId, kind: form.kind, now });
-        return `Staged: ${counted(staged.files, 'file')}, ${size(staged.bytes)}. Look at the plan in the tray.`;
+        const added = await addMoveHome(db(), { projectId, kind: form.kind, now });
+        return `Added to the plan: ${counted(added.files, 'file')}, ${size(added.bytes)}. Look at the plan in the tray.`;
       }
       case 'make homes':
         await makeHomes(db(), projectId, { who, now });

@@ -238,7 +238,7 @@ function MoveHome({ kind, strays, names }: MoveHomeProps) {
   const fetcher = useFetcher<typeof action>();
   const bytes = size(strays.reduce((sum, stray) => sum + stray.bytes, 0));
   const from = strays.map((stray) => `${size(stray.bytes)} on ${names.get(stray.volumeId)}`).join(', ');
-  if (fetcher.data?.ok) return <Chip tone="ok">move staged</Chip>;
+  if (fetcher.data?.ok) return <Chip tone="ok">move in the plan</Chip>;
   return (
     <fetcher.Form method="post" className="min-w-0">
       <input type="hidden" name="kind" value={kind} />
@@ -251,7 +251,7 @@ function MoveHome({ kind, strays, names }: MoveHomeProps) {
         aria-label={`Move ${kind} home: ${from}`}
         className="truncate rounded-md bg-caution-wash px-2 py-0.5 text-xs font-medium text-caution hover:underline"
       >
-        {fetcher.data && !fetcher.data.ok ? 'not staged' : `move ${bytes} home`}
+        {fetcher.data && !fetcher.data.ok ? 'not added' : `move ${bytes} home`}
       </button>
       {fetcher.data && !fetcher.data.ok && (
         <span role="alert" className="sr-only">

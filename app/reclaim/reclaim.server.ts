@@ -25,11 +25,11 @@ export async function action({ request }: Route.ActionArgs) {
   return answer(request, stageCachesForm, async ({ folders, cutDay: cut }) => {
     const now = new Date();
     // A day that has not come yet would take files written after the choice was made.
-    const staged = await addCacheRemoval(db(), {
+    const added = await addCacheRemoval(db(), {
       folderIds: folders as FolderId[],
       cutDay: Math.min(cut, cutDay(now.getTime(), 0)),
       now,
     });
-    return `Staged ${size(staged.bytes)} in ${counted(staged.files, 'file')}. Nothing goes before the plan is run.`;
+    return `Added ${size(added.bytes)} in ${counted(added.files, 'file')} to the plan. Nothing goes before the plan is run.`;
   });
 }

@@ -1,4 +1,4 @@
-// Reclaim: caches by folder, age and size; what goes is chosen here and staged, with the effect on each volume in sight.
+// Reclaim: caches by folder, age and size; what goes is chosen here and added to the plan, with the effect on each volume in sight.
 import { useMemo, useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/reclaim';
@@ -51,7 +51,7 @@ export default function Reclaim({ loaderData }: Route.ComponentProps) {
           <input type="hidden" name="cutDay" value={cut} />
           <input type="hidden" name="folders" value={chosen.map((row) => row.folderId).join(',')} />
           <Button tone="first" type="submit" disabled={sums.files === 0 || fetcher.state !== 'idle'}>
-            Stage {size(sums.bytes)}
+            Add {size(sums.bytes)} to the plan
           </Button>
         </fetcher.Form>
       </div>

@@ -32,16 +32,16 @@ export async function action({ request }: Route.ActionArgs) {
   return answer(request, shelfForm, async (form) => {
     const now = new Date();
     if (form.intent === 'originals') {
-      const staged = await addOriginalsRemoval(db(), form.archiveId as ArchiveId, now);
-      return `Staged ${size(staged.bytes)} of originals in ${counted(staged.files, 'file')}. Nothing goes before the plan is run.`;
+      const added = await addOriginalsRemoval(db(), form.archiveId as ArchiveId, now);
+      return `Added ${size(added.bytes)} of originals in ${counted(added.files, 'file')} to the plan. Nothing goes before the plan is run.`;
     }
-    const staged = await addRestore(db(), {
+    const added = await addRestore(db(), {
       archiveId: form.archiveId as ArchiveId,
       copyId: form.copyId,
       volumeId: form.volumeId as VolumeId,
       folder: form.folder,
       now,
     });
-    return `Staged the restore of ${size(staged.bytes)}. Review the plan and run it.`;
+    return `Added the restore of ${size(added.bytes)} to the plan. Review the plan and run it.`;
   });
 }

@@ -141,9 +141,9 @@ function ArchiveRow({
                   type="submit"
                   name="intent"
                   value="originals"
-                  aria-label={`Stage the removal of the originals of ${archive.name}`}
+                  aria-label={`Add the removal of the originals of ${archive.name} to the plan`}
                 >
-                  Stage originals
+                  Add originals to the plan
                 </Button>
               </submit.Form>
             )}
@@ -202,7 +202,7 @@ function Restore({ archive, copyId }: { archive: Archive; copyId: number }) {
                 <Button>Close</Button>
               </Dialog.Close>
               <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
-                Stage restore
+                Add the restore to the plan
               </Button>
             </div>
           </fetcher.Form>

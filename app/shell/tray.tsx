@@ -1,4 +1,4 @@
-// The tray: left the plan that is being staged, right the work under way. Each opens upward into its whole.
+// The tray: left the plan, right the work under way. Each opens upward into its whole.
 import { useEffect, useRef, useState } from 'react';
 import { useLocation, useRevalidator } from 'react-router';
 import { counted, size } from '#core/wording/amounts.ts';
@@ -55,7 +55,7 @@ export function Tray({ frame }: { frame: FrameData }) {
 }
 
 function planWords(plan: FrameData['plan']): string {
-  if (plan.steps === 0) return 'nothing staged';
+  if (plan.steps === 0) return 'nothing in the plan';
   const effects = [
     plan.freedBytes > 0 ? `frees ${size(plan.freedBytes)}` : '',
     plan.writtenBytes > 0 ? `writes ${size(plan.writtenBytes)}` : '',

@@ -17,7 +17,7 @@ export function ifNeededAgain(what: StepWhat): string {
 }
 
 export function planSentence(steps: readonly StepSummary[]): string {
-  if (steps.length === 0) return 'Nothing is staged.';
+  if (steps.length === 0) return 'The plan is empty.';
   const sum = totals(steps);
   const parts: string[] = [];
   if (sum.freedBytes > 0) parts.push(`${size(sum.freedBytes)} will go`);
@@ -36,7 +36,7 @@ export function planSentence(steps: readonly StepSummary[]): string {
 export function planTroubleWords(trouble: PlanTrouble): string {
   switch (trouble.code) {
     case 'nothing staged':
-      return 'Nothing is staged, so nothing was run. Stage something in a lens first.';
+      return 'The plan is empty, so nothing was run. Add something to it in a lens first.';
     case 'already running':
       return `This plan was already run by ${trouble.byWhom}. Your click changed nothing; its work is in the tray.`;
     case 'changed meanwhile':

@@ -231,7 +231,7 @@ const caches: StepSummary = {
 };
 
 test('a plan says what goes, what is written, and what each volume holds after it', () => {
-  expect(planSentence([])).toBe('Nothing is staged.');
+  expect(planSentence([])).toBe('The plan is empty.');
   expect(planSentence([caches])).toBe('30 B will go, in one step. Nothing in it is irreplaceable.');
   expect(totals([caches])).toEqual({ steps: 1, freedBytes: 30, writtenBytes: 0, movedBytes: 0, files: 3 });
   expect(byLevel([caches])).toEqual({ 0: 30, 1: 0, 2: 0, 3: 0 });

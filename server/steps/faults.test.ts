@@ -1,0 +1,141 @@
+// The real worker is killed, stopped past its lease and continued, or refused by the system, at exact calls; another goes
+// on. Nothing is lost, nothing half is seen, nothing is left over, and every receipt is true. A bounded part here;
+// `npm run bench -- faults` sweeps every call.
+import { type ChildProcess, spawn } from 'node:child_process';
+import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import os from 'node:os';
+import path from 'node:path';
+import { TestSite, until } from '#test/site.ts';
+import { allEnded, type Figures, judge, type Scenario, SCENARIOS, visible } from '#test/faults/scenarios.ts';
+
+const LEASE_SECONDS = 1;
+const STOP_SECONDS = 3;
+const WHOLE = process.env.FAULTS === 'all';
+const sum = { points: 0, met: 0, bytesLost: 0, halfFiles: 0, orphans: 0, untrue: 0 };
+const folder = mkdtempSync(path.join(os.tmpdir(), 'faults-'));
+
+afterAll(() => {
+  rmSync(folder, { recursive: true, force: true });
+  console.error(
+    `faults: ${sum.points} points, ${sum.met} met; ${sum.bytesLost} files lost, ${sum.halfFiles} half files, ${sum.orphans} orphans, ${sum.untrue} untrue sayings`,
+  );
+});
+
+function startFaulty(site: TestSite, fault: string, log?: string): ChildProcess {
+  return spawn(process.execPath, ['--require', './test/faults/preload.cjs', '--import', 'tsx', 'server/worker.ts'], {
+    env: {
+      ...process.env,
+      KERAMION_DATABASE: site.database.url,
+      KERAMION_LEASE_SECONDS: String(LEASE_SECONDS),
+      FAULT: fault,
+      FAULT_ROOT: site.root,
+      FAULT_LOG: log,
+    },
+    stdio: 'ignore',
+  });
+}
+
+const isStopped = (pid: number): boolean => {
+  try {
+    return / T /.test(readFileSync(`/proc/${pid}/stat`, 'utf8'));
+  } catch {
+    return false;
+  }
+};
+const hasExited = (child: ChildProcess) => child.exitCode !== null || child.signalCode !== null;
+
+async function end(child: ChildProcess): Promise<void> {
+  if (hasExited(child)) return;
+  const gone = new Promise((resolve) => child.once('exit', resolve));
+  child.kill('SIGCONT');
+  child.kill('SIGTERM');
+  const killer = setTimeout(() => child.kill('SIGKILL'), 8_000);
+  await gone;
+  clearTimeout(killer);
+}
+
+/** Which operations a scenario makes, each with how many calls of it there are. */
+async function callsOf(scenario: Scenario): Promise<Map<string, number>> {
+  const log = path.join(folder, 'log');
+  rmSync(log, { force: true });
+  const site = await TestSite.open();
+  await scenario.set(site);
+  const worker = startFaulty(site, '', log);
+  await until(() => allEnded(site));
+  await end(worker);
+  await site.close();
+  const counts = new Map<string, number>();
+  if (existsSync(log))
+    for (const name of readFileSync(log, 'utf8').split('\n').filter(Boolean))
+      counts.set(name, (counts.get(name) ?? 0) + 1);
+  return counts;
+}
+
+/** One point: the fault at that call, then another worker, then one more start. */
+async function runPoint(scenario: Scenario, fault: string): Promise<Figures> {
+  const site = await TestSite.open();
+  try {
+    await scenario.set(site);
+    const before = visible(site);
+    const worker = startFaulty(site, fault);
+    let met = false;
+    await until(async () => {
+      met ||= hasExited(worker) || isStopped(worker.pid!);
+      return met || (await allEnded(site));
+    });
+    // The second goes on while the first is dead or stopped; a stopped one wakes up in the middle of it.
+    const second = site.worker(LEASE_SECONDS);
+    await until(() => allEnded(site));
+    if (fault.includes(':stop:') && met) await new Promise((resolve) => setTimeout(resolve, STOP_SECONDS * 1000));
+    await end(worker);
+    await second.stop();
+    const third = site.worker(LEASE_SECONDS);
+    await until(async () => (await allEnded(site)) && third.settled());
+    await third.stop();
+    sum.met += Number(met || fault.includes(':fail:'));
+    return await judge(site, before);
+  } finally {
+    site.checked = false;
+    await site.close();
+  }
+}
+
+/** How each operation is made to go wrong. */
+const WAYS = ['kill', `stop:${STOP_SECONDS}`, 'fail:EIO', 'fail:ENOSPC', 'fail:EBUSY'];
+
+/** The calls that change something, with the ways that make sense for each; bounded: some of each. */
+function pointsOf(calls: ReadonlyMap<string, number>, turn: number): string[] {
+  const all: string[] = [];
+  for (const [operation, count] of calls)
+    for (let n = 1; n <= count; n++)
+      for (const way of WAYS) {
+        if (way === 'fail:EBUSY' && !/unlink|rename/.test(operation)) continue;
+        if (way === 'fail:ENOSPC' && !/open|mkdir|link|rename|write|fsync/.test(operation)) continue;
+        all.push(`${operation}:${n}:${way}`);
+      }
+  if (WHOLE) return all;
+  const weighty = all.filter((point) => /^(unlink|rename|link)Sync/.test(point) && !point.includes('fail'));
+  const step = (list: string[], wanted: number, offset: number) =>
+    Array.from(
+      { length: Math.min(wanted, list.length) },
+      (_, i) => list[(i * Math.max(1, Math.floor(list.length / wanted)) + offset) % list.length]!,
+    );
+  return [...new Set([...step(weighty, 3, turn), ...step(all, 1, turn * 7)])];
+}
+
+test.each(SCENARIOS.map((scenario, turn) => ({ scenario, turn, name: scenario.name })))(
+  '$name loses nothing, whatever happens at whichever call',
+  async ({ scenario, turn }) => {
+    const points = pointsOf(await callsOf(scenario), turn);
+    expect(points.length).toBeGreaterThan(0);
+    const wrong: string[] = [];
+    for (const point of points) {
+      sum.points++;
+      const figures = await runPoint(scenario, point);
+      for (const key of ['bytesLost', 'halfFiles', 'orphans', 'untrue'] as const) sum[key] += figures[key];
+      wrong.push(...figures.lines.map((line) => `${point}: ${line}`));
+    }
+    expect(wrong).toEqual([]);
+  },
+  WHOLE ? 8 * 3_600_000 : 300_000,
+);

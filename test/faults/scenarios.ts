@@ -1,0 +1,247 @@
+// Work that must not lose a byte, whatever happens at whichever call: small sites with one plan each, and what must be true
+// of them afterwards.
+import { createHash } from 'node:crypto';
+import { existsSync, readdirSync, readFileSync, utimesSync } from 'node:fs';
+import path from 'node:path';
+import { eq } from 'drizzle-orm';
+import type { ArchiveId, FolderId, PlanId, ProjectId } from '#core/model.ts';
+import { archiveCopies, archives } from '#server/db/schema/archives.ts';
+import { folders } from '#server/db/schema/catalogue.ts';
+import { jobs } from '#server/db/schema/jobs.ts';
+import { stepItems, steps } from '#server/db/schema/plans.ts';
+import { receipts } from '#server/db/schema/receipts.ts';
+import { checkLedger } from '#server/check/check.ts';
+import { checkSums } from '#server/check/sums.ts';
+import { currentPlan, runPlan } from '#server/plan/plan.ts';
+import { setHome } from '#server/projects/homes.ts';
+import { candidatesFor, missingMedia } from '#server/reach/missing.ts';
+import { addArchive } from '#server/steps/archive.ts';
+import { addMoveHome } from '#server/steps/move-home-items.ts';
+import { addRelinking } from '#server/steps/relink.ts';
+import { addCacheRemoval } from '#server/steps/remove-caches.ts';
+import { addOriginalsRemoval } from '#server/steps/remove-originals.ts';
+import { addRestore } from '#server/steps/restore.ts';
+import { otio, TestSite, until } from '../site.ts';
+
+export interface Scenario {
+  name: string;
+  /** Makes the site, and adds and runs the plan; nothing works on it yet. */
+  set(site: TestSite): Promise<void>;
+}
+
+const FOG = 1 as ProjectId;
+const NOW = () => new Date();
+const by = () => ({ who: 'Mara', now: NOW() });
+const CLIPS = ['a', 'b', 'c'];
+
+async function run(site: TestSite): Promise<void> {
+  const plan = await currentPlan(site.db);
+  const asked = { planId: plan.planId as PlanId, version: plan.version, who: 'Mara', now: NOW() };
+  const outcome = await runPlan(site.db, asked);
+  if (!outcome.ok) throw new Error(`The plan did not run: ${JSON.stringify(outcome.trouble)}`);
+}
+
+async function workOff(site: TestSite): Promise<void> {
+  const worker = site.worker();
+  await until(() => allEnded(site));
+  await worker.stop();
+}
+
+export const allEnded = async (site: TestSite): Promise<boolean> =>
+  (await site.db.select({ finishedAt: jobs.finishedAt }).from(jobs)).every((job) => job.finishedAt !== null);
+
+/** A project with three clips and a document on one volume. */
+async function fog(site: TestSite) {
+  const media = await site.volume('media');
+  for (const clip of CLIPS) site.put(`media/fog/rushes/${clip}.mov`, `${clip} `.repeat(40_000));
+  site.put(
+    'media/fog/fog.otio',
+    otio(
+      'Fog',
+      CLIPS.map((clip) => `rushes/${clip}.mov`),
+    ),
+  );
+  await site.read(media);
+  return media;
+}
+
+async function archived(site: TestSite) {
+  const media = await fog(site);
+  const carrier = await site.carrier('kd-1');
+  await addArchive(site.db, { projectId: FOG, carrierIds: [carrier], folder: 'fog_1', now: NOW() });
+  await run(site);
+  await workOff(site);
+  return media;
+}
+
+async function strays(site: TestSite, on: 'media' | 'system') {
+  const media = await site.volume('media');
+  const system = await site.volume('system');
+  const place = on === 'media' ? 'media/stray/fog' : 'system/Desktop/fog';
+  const urls = CLIPS.map((clip) => `file://${site.put(`${place}/${clip}.mov`, `${clip} `.repeat(40_000))}`);
+  site.put('media/fog/fog.otio', otio('Fog', urls));
+  await site.read(media, system);
+  await setHome(site.db, FOG, { kind: 'source', volumeId: media, folder: 'fog/camera' }, by());
+  await addMoveHome(site.db, { projectId: FOG, kind: 'source', now: NOW() });
+  await run(site);
+}
+
+export const SCENARIOS: readonly Scenario[] = [
+  {
+    name: 'a purge',
+    async set(site) {
+      const volume = await site.volume('media');
+      for (let i = 0; i < 5; i++) utimesSync(site.put(`media/cache/${i}.frm`, `frame ${i}`), 1e9, 1e9);
+      site.put('media/rushes/kept.mov');
+      await site.read(volume);
+      const all = await site.db.select({ id: folders.id }).from(folders);
+      await addCacheRemoval(site.db, { folderIds: all.map((f) => f.id as FolderId), cutDay: 20_000, now: NOW() });
+      await run(site);
+    },
+  },
+  { name: 'a move on one volume', set: (site) => strays(site, 'media') },
+  { name: 'a move across two volumes', set: (site) => strays(site, 'system') },
+  {
+    name: 'an archive to two carriers',
+    async set(site) {
+      await fog(site);
+      const carrierIds = [await site.carrier('kd-1'), await site.carrier('kd-2')];
+      await addArchive(site.db, { projectId: FOG, carrierIds, folder: 'fog_1', now: NOW() });
+      await run(site);
+    },
+  },
+  {
+    name: 'a restore',
+    async set(site) {
+      const volumeId = await archived(site);
+      const [copy] = await site.db.select().from(archiveCopies);
+      await addRestore(site.db, { archiveId: 1 as ArchiveId, copyId: copy!.id, volumeId, folder: 'back', now: NOW() });
+      await run(site);
+    },
+  },
+  {
+    name: 'a relinking',
+    async set(site) {
+      const media = await site.volume('media');
+      const gone = CLIPS.map((clip) => `file:///gone/${clip}.mov`);
+      for (const clip of CLIPS) site.put(`media/found/${clip}.mov`, `${clip} `.repeat(4000));
+      site.put('media/fog/fog.otio', otio('Fog', gone));
+      await site.read(media);
+      const missing = await missingMedia(site.db, { projectId: FOG });
+      const found = await candidatesFor(site.db, missing);
+      const choices = missing.map((item) => ({ mediaId: item.mediaId, fileId: found.get(item.mediaId)![0]!.fileId }));
+      await addRelinking(site.db, { projectId: FOG, choices, now: NOW() });
+      await run(site);
+    },
+  },
+  {
+    name: 'a removal of originals',
+    async set(site) {
+      await archived(site);
+      await addOriginalsRemoval(site.db, 1 as ArchiveId, NOW());
+      await run(site);
+    },
+  },
+];
+
+const sumOf = (bytes: Buffer) => createHash('sha512').update(bytes).digest('hex');
+
+/** Every file that people see, with the sum of its content. */
+export function visible(site: TestSite): Map<string, string> {
+  const all = new Map<string, string>();
+  for (const top of ['media', 'system', 'kd-1', 'kd-2'])
+    for (const at of filesBelow(path.join(site.root, top)))
+      if (!at.split(path.sep).includes('.keramion'))
+        all.set(path.join(top, at), sumOf(readFileSync(path.join(site.root, top, at))));
+  return all;
+}
+
+const filesBelow = (folder: string): string[] =>
+  existsSync(folder)
+    ? readdirSync(folder, { recursive: true, withFileTypes: true })
+        .filter((entry) => !entry.isDirectory())
+        .map((entry) => path.relative(folder, path.join(entry.parentPath, entry.name)))
+    : [];
+
+export interface Figures {
+  bytesLost: number;
+  halfFiles: number;
+  orphans: number;
+  untrue: number;
+  /** What was found, a line each. */
+  lines: string[];
+}
+
+/** What must be true after the work and the next start of a worker, whatever happened in between. */
+export async function judge(site: TestSite, before: ReadonlyMap<string, string>): Promise<Figures> {
+  const figures: Figures = { bytesLost: 0, halfFiles: 0, orphans: 0, untrue: 0, lines: [] };
+  const after = visible(site);
+  const there = new Set(after.values());
+  const items = await site.db.select().from(stepItems);
+  const purged = new Set<string>();
+  for (const step of await site.db.select().from(steps))
+    if (step.what.kind === 'remove caches')
+      for (const item of items)
+        if (item.stepId === step.id && item.state === 'done') purged.add(path.join('media', item.path));
+  for (const [at, sum] of before)
+    if (!there.has(sum) && !purged.has(at)) {
+      figures.bytesLost++;
+      figures.lines.push(`lost: ${at}`);
+    }
+  judgeHalves(before, after, figures);
+  for (const top of ['media', 'system', 'kd-1', 'kd-2'])
+    for (const name of filesBelow(path.join(site.root, top, '.keramion')))
+      if (name !== 'identity.json') {
+        figures.orphans++;
+        figures.lines.push(`orphan: ${top}/${name}`);
+      }
+  await judgeSayings(site, { after, items, figures });
+  return figures;
+}
+
+/** Under a name that people see lies what was there before, or a whole document or list that was written. */
+function judgeHalves(before: ReadonlyMap<string, string>, after: ReadonlyMap<string, string>, figures: Figures): void {
+  const known = new Set(before.values());
+  const bags = new Set([...after.keys()].filter((at) => at.endsWith('tagmanifest-sha512.txt')).map(path.dirname));
+  for (const [at, sum] of after) {
+    const isWritten = /\.(otio|txt|json)$/.test(at);
+    const isInBag = /^kd-\d/.test(at) && !bags.has(at.split(path.sep).slice(0, 2).join(path.sep));
+    if ((known.has(sum) || isWritten) && !isInBag) continue;
+    figures.halfFiles++;
+    figures.lines.push(`half: ${at}`);
+  }
+}
+
+/** Items that are said to be done are, receipts sum them, and all sums are what they sum. */
+async function judgeSayings(
+  site: TestSite,
+  {
+    after,
+    items,
+    figures,
+  }: { after: ReadonlyMap<string, string>; items: (typeof stepItems.$inferSelect)[]; figures: Figures },
+): Promise<void> {
+  const untrue = (line: string) => {
+    figures.untrue++;
+    figures.lines.push(`untrue: ${line}`);
+  };
+  for (const receipt of await site.db.select().from(receipts)) {
+    if (receipt.stepId === null) continue;
+    const own = items.filter((item) => item.stepId === receipt.stepId);
+    if (receipt.files !== own.filter((item) => item.state === 'done').length) untrue(`receipt ${receipt.title}`);
+  }
+  for (const step of await site.db.select().from(steps)) {
+    const mine = await site.db.select().from(receipts).where(eq(receipts.stepId, step.id));
+    if (mine.length !== 1) untrue(`${mine.length} receipts of ${step.title}`);
+    for (const item of items.filter((one) => one.stepId === step.id && one.state === 'done')) {
+      const from = path.join(item.volumeId === 1 ? 'media' : 'system', item.path);
+      const isRemoval = step.what.kind.startsWith('remove') || step.what.kind === 'move home';
+      if (isRemoval && after.has(from)) untrue(`${from} is there and said to be gone`);
+      if (item.targetPath && !after.has(path.join('media', item.targetPath))) untrue(`${item.targetPath} is not there`);
+    }
+  }
+  for (const archive of await site.db.select().from(archives))
+    if (archive.state === 'writing') untrue(`archive ${archive.name} is still being written`);
+  for (const { sum, detail } of await checkSums(site.db)) untrue(`${sum} ${detail}`);
+  for (const finding of await checkLedger(site.db)) untrue(finding.detail);
+}
