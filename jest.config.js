@@ -13,7 +13,9 @@ const common = {
       },
     ],
   },
-  transformIgnorePatterns: ['/node_modules/(?!(d3-[^/]+|d3|internmap|delaunator|robust-predicates|p-retry|is-network-error)/)'],
+  transformIgnorePatterns: [
+    '/node_modules/(?!(d3-[^/]+|d3|internmap|delaunator|robust-predicates|p-retry|is-network-error)/)',
+  ],
   extensionsToTreatAsEsm: [],
   modulePathIgnorePatterns: ['<rootDir>/build/', '<rootDir>/var/'],
 };

@@ -12,9 +12,10 @@ import {
 import type { Route } from './+types/root';
 import './app.css';
 import { themeOf } from './person.server';
+import { factsOf } from './request-facts.server';
 
-export async function loader({ request }: Route.LoaderArgs) {
-  return { theme: await themeOf(request) };
+export async function loader({ request, context }: Route.LoaderArgs) {
+  return { theme: await themeOf(request), ...factsOf(context) };
 }
 
 export const meta: Route.MetaFunction = () => [{ title: 'Keramion' }];
@@ -23,21 +24,26 @@ const FOLLOW_SYSTEM =
   "document.documentElement.dataset.theme=matchMedia('(prefers-color-scheme: dark)').matches?'dark':'light'";
 
 export function Layout({ children }: { children: React.ReactNode }) {
-  const theme = useRouteLoaderData<typeof loader>('root')?.theme ?? 'system';
+  const root = useRouteLoaderData<typeof loader>('root');
+  const theme = root?.theme ?? 'system';
+  // The browser hides the word from scripts once it has read it: what it then shows is not compared.
+  const nonce = root?.nonce;
   return (
     <html lang="en" data-theme={theme === 'system' ? undefined : theme} suppressHydrationWarning>
       <head>
         <meta charSet="utf-8" />
         <meta name="viewport" content="width=device-width, initial-scale=1" />
         <link rel="icon" href="/favicon.svg" type="image/svg+xml" />
-        {theme === 'system' && <script dangerouslySetInnerHTML={{ __html: FOLLOW_SYSTEM }} />}
+        {theme === 'system' && (
+          <script nonce={nonce} suppressHydrationWarning dangerouslySetInnerHTML={{ __html: FOLLOW_SYSTEM }} />
+        )}
         <Meta />
         <Links />
       </head>
       <body>
         {children}
-        <ScrollRestoration />
-        <Scripts />
+        <ScrollRestoration nonce={nonce} />
+        <Scripts nonce={nonce} />
       </body>
     </html>
   );
@@ -49,16 +55,22 @@ export default function App() {
 
 export function ErrorBoundary() {
   const error = useRouteError();
+  const number = useRouteLoaderData<typeof loader>('root')?.number;
   const known = isRouteErrorResponse(error);
+  const said = known ? String(error.data || (error.status === 404 ? 'There is nothing at this address.' : '')) : '';
   return (
     <main className="mx-auto mt-24 max-w-xl p-6">
-      <h1 className="sentence">{known ? String(error.data) : 'This page could not be made.'}</h1>
+      <h1 className="sentence">{said || 'This page could not be made.'}</h1>
       <p className="mt-3 text-ink-2">
-        Nothing was changed.{' '}
-        {known
-          ? ''
-          : 'The database may not be answering. Try again in a moment; if it stays, look at the words of the start command. '}
+        {known && error.status < 500
+          ? 'Nothing was changed.'
+          : 'Look whether what you asked for was done before you ask again.'}
       </p>
+      {number && !(known && error.status < 500) && (
+        <p className="mt-2 text-ink-2">
+          The log of the web process says why, under the number <b className="path">{number}</b>.
+        </p>
+      )}
       <p className="mt-4">
         <a className="text-accent underline" href="/">
           Back to the site

@@ -30,6 +30,18 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
   const command = new Command('keramion').description(
     "Where a facility's files live, what can go, what is on the shelf.",
   );
+  addVolumes(command, open, out);
+  addProjects(command, open, out);
+  addStrays(command, open, out);
+  addForecast(command, open, out);
+  addFind(command, open, out);
+  addRead(command, open, out);
+  addReachCommands(command, open, out);
+  addCheckCommand(command, open, out);
+  return command;
+}
+
+function addVolumes(command: Command, open: () => Database, out: Out): void {
   command
     .command('volumes')
     .description('every volume: what it holds, how full it is, when it was read')
@@ -52,6 +64,9 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
         ]),
       );
     });
+}
+
+function addProjects(command: Command, open: () => Database, out: Out): void {
   command
     .command('projects')
     .description('every project: its state, its size, what of its media is found')
@@ -73,6 +88,9 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
         ]),
       );
     });
+}
+
+function addStrays(command: Command, open: () => Database, out: Out): void {
   command
     .command('strays')
     .description('what lies outside the homes of its project')
@@ -92,6 +110,9 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
         ]),
       );
     });
+}
+
+function addForecast(command: Command, open: () => Database, out: Out): void {
   command
     .command('forecast')
     .description('when each volume is full, from the samples of the last weeks')
@@ -122,6 +143,9 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
         ]),
       );
     });
+}
+
+function addFind(command: Command, open: () => Database, out: Out): void {
   command
     .command('find')
     .description('files, folders, clips, projects, volumes and carriers by parts of their names')
@@ -140,6 +164,9 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
             ]),
       );
     });
+}
+
+function addRead(command: Command, open: () => Database, out: Out): void {
   command
     .command('read')
     .description('reads one volume, or all, into the catalogue')
@@ -161,9 +188,6 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
       for (const { changes } of results) if (changes?.length) out(table(changes.map(({ what, path }) => [what, path])));
       if (results.some((r) => r.trouble)) process.exitCode = 1;
     });
-  addReachCommands(command, open, out);
-  addCheckCommand(command, open, out);
-  return command;
 }
 
 interface ReadRow {

@@ -226,7 +226,7 @@ describe('removing', () => {
     take(held, names, removal, nobody);
     const next = new PrivateNames(marks(SECOND!));
     next.takeOver(held);
-    expect(putBack(held, next, removal, 'changed')).toMatchObject({ reason: 'changed' });
+    expect(putBack({ root: held, names: next }, removal, 'changed')).toMatchObject({ reason: 'changed' });
     // The first wakes up and goes on where it was: there is nothing left under its name.
     expect(removeTaken(held, names, removal, nobody)).toEqual({ done: true });
     expect(readFileSync(file, 'utf8')).toBe('a.frm');

@@ -4,7 +4,6 @@
 // finds what there is and goes on. Called by the moving step.
 import { unlinkSync } from 'node:fs';
 import path from 'node:path';
-import type { Expectation } from '#core/model.ts';
 import { type ContentPool, copyFile, dropFromMemory, keepAttributes, sumFile } from './content/content.ts';
 import { codeOf, isMissing, isSameFile, look } from './facts.ts';
 import { OutsideError } from './paths.ts';
@@ -37,7 +36,7 @@ export function placeTaken(root: Root, names: PrivateNames, move: Move): ItemRes
       syncFolder(path.dirname(target));
       return { done: true };
     } catch (error) {
-      return notPlaced(error, (reason, detail) => putBack(root, names, move, reason, detail));
+      return notPlaced(error, (reason, detail) => putBack({ root, names }, move, reason, detail));
     }
   });
 }
@@ -109,7 +108,7 @@ export function placeCopy({ from, to, move, names }: Omit<Copying, 'progress' | 
   return heldFor(() => {
     const part = names.place(to, 'copy', move.itemId);
     const back = (reason: Held['reason'], detail?: string) => {
-      const held = putBack(from, names, move, reason, detail);
+      const held = putBack({ root: from, names }, move, reason, detail);
       removeOwn(part);
       return held;
     };
@@ -131,8 +130,8 @@ export function removeOriginal({ from, to, move, names }: Omit<Copying, 'progres
     const original = look(taken);
     if (original.is === 'gone') return { done: true };
     if (original.is !== 'file' || !isSameFile(original, move.expected))
-      return putBack(from, names, move, original.is === 'file' ? 'changed' : 'not a file');
-    if (!isCopy(to, move, copy)) return putBack(from, names, move, 'copy differs', move.to);
+      return putBack({ root: from, names }, move, original.is === 'file' ? 'changed' : 'not a file');
+    if (!isCopy(to, move, copy)) return putBack({ root: from, names }, move, 'copy differs', move.to);
     unlinkSync(taken);
     return { done: true };
   });

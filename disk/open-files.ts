@@ -41,7 +41,9 @@ export function openFiles(proc = '/proc'): OpenFiles {
     }
   }
   const why =
-    hidden.size === 0 ? '' : `${hidden.size} programs of others run on this machine, and their open files cannot be seen`;
+    hidden.size === 0
+      ? ''
+      : `${hidden.size} programs of others run on this machine, and their open files cannot be seen`;
   return { known: hidden.size === 0, why, has };
 }
 

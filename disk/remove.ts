@@ -46,7 +46,7 @@ export function take(root: Root, names: PrivateNames, removal: Removal, open: ()
     }
     const facts = look(taken);
     if (facts.is === 'file' && isSameFile(facts, removal.expected)) return { done: true };
-    return putBack(root, names, removal, facts.is === 'file' ? 'changed' : 'not a file');
+    return putBack({ root, names }, removal, facts.is === 'file' ? 'changed' : 'not a file');
   });
 }
 
@@ -56,22 +56,27 @@ export function removeTaken(root: Root, names: PrivateNames, removal: Removal, o
     const taken = names.place(root, 'out', removal.itemId);
     const facts = look(taken);
     if (facts.is === 'gone') return { done: true };
-    if (facts.is !== 'file') return putBack(root, names, removal, 'not a file');
-    if (!isSameFile(facts, removal.expected)) return putBack(root, names, removal, 'changed');
+    if (facts.is !== 'file') return putBack({ root, names }, removal, 'not a file');
+    if (!isSameFile(facts, removal.expected)) return putBack({ root, names }, removal, 'changed');
     // Whoever opened it before it was taken still has it open.
-    if (open().has(facts.device, facts.inode)) return putBack(root, names, removal, 'open');
+    if (open().has(facts.device, facts.inode)) return putBack({ root, names }, removal, 'open');
     try {
       unlinkSync(taken);
     } catch (error) {
       if (isMissing(error)) throw error;
-      return putBack(root, names, removal, reasonOf(codeOf(error)), codeOf(error));
+      return putBack({ root, names }, removal, reasonOf(codeOf(error)), codeOf(error));
     }
     return { done: true };
   });
 }
 
 /** Gives a taken file its name back; where somebody has taken that meanwhile, it is kept beside. */
-export function putBack(root: Root, names: PrivateNames, removal: Removal, reason: HeldReason, detail?: string): Held {
+export function putBack(
+  { root, names }: { root: Root; names: PrivateNames },
+  removal: Removal,
+  reason: HeldReason,
+  detail?: string,
+): Held {
   return putBackFrom(root, names.place(root, 'out', removal.itemId), removal, { reason, detail });
 }
 

@@ -36,6 +36,8 @@ export interface Worker {
   settled(): boolean;
 }
 
+type Running = Map<number, { context: JobContext; ended: Promise<void> }>;
+
 export interface WorkerOptions {
   name: string;
   leaseSeconds: number;
@@ -57,6 +59,8 @@ export const newPools = (): Pools => ({
 export const endPools = (pools: Pools): Promise<unknown> =>
   Promise.all([pools.walk.end(), pools.content.end(), pools.documents.end(), pools.carriers.end()]);
 
+const reachedBy = (reach: Reach) => ({ volumes: [...reach.volumes.keys()], carriers: [...reach.carriers.keys()] });
+
 export const pathsIn = (reach: Reach): StorePaths => ({
   volume: (id) => reach.volumes.get(id) ?? null,
   carrier: (id) => reach.carriers.get(id) ?? null,
@@ -65,7 +69,7 @@ export const pathsIn = (reach: Reach): StorePaths => ({
 /** Starts taking jobs. `stop` ends the running ones without finishing them: the next worker goes on with them at once. */
 export function startWorker(db: Database, options: WorkerOptions): Worker {
   const pools = options.pools ?? newPools();
-  const running = new Map<number, { context: JobContext; ended: Promise<void> }>();
+  const running: Running = new Map();
   let workerId: number | null = null;
   let reach: Reach = { volumes: new Map(), carriers: new Map() };
   let lookedAt = 0;
@@ -84,11 +88,7 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
     tidiedAt = Date.now();
   };
   const claim = () =>
-    claimJob(db, {
-      worker: options.name,
-      reached: { volumes: [...reach.volumes.keys()], carriers: [...reach.carriers.keys()] },
-      leaseSeconds: options.leaseSeconds,
-    });
+    claimJob(db, { worker: options.name, reached: reachedBy(reach), leaseSeconds: options.leaseSeconds });
   const begin = (job: Job): void => {
     const paths = pathsIn(reach);
     const context = new JobContext({ db, job, pools, leaseSeconds: options.leaseSeconds, paths });
@@ -119,16 +119,19 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
       db.$patience.waits = false;
       for (const { context } of running.values()) context.abandon();
       await looping;
-      // Removals end after their batch, copies at their next block; whoever comes next goes on at once.
-      await Promise.race([
-        Promise.all([...running.values()].map((r) => r.ended)),
-        new Promise((resolve) => setTimeout(resolve, 5_000)),
-      ]);
+      await allEnded(running);
       if (workerId !== null) await signOut(db, workerId).catch(() => undefined);
       if (!options.pools) await endPools(pools);
     },
   };
 }
+
+/** Removals end after their batch, copies at their next block; whoever comes next goes on at once. */
+const allEnded = (running: Running): Promise<unknown> =>
+  Promise.race([
+    Promise.all([...running.values()].map((one) => one.ended)),
+    new Promise((resolve) => setTimeout(resolve, 5_000)),
+  ]);
 
 /** Runs one job that was claimed. Never throws: what ends it is written down, or left for whoever has it next. */
 export async function runJob(context: JobContext, db: Database, log: pino.Logger): Promise<void> {

@@ -9,6 +9,8 @@ import { allStrays, homesInTrouble } from '#server/projects/homes.ts';
 import { ownerlessByVolume } from '#server/projects/ownership.ts';
 import { projectRows } from '#server/projects/projects.ts';
 import { chosenVolumes, rackVolumes } from '#server/site/rack.ts';
+import { damagedCopies } from '#server/archives/shelf.ts';
+import { lastCheck } from '#server/check/check.ts';
 import { brokenDocuments } from '#server/projects/broken-documents.ts';
 import { volumesAsked } from '../answer.server';
 import { db } from '../db.server';
@@ -17,29 +19,16 @@ export async function loader({ request }: Route.LoaderArgs) {
   const all = await rackVolumes(db());
   const only = chosenVolumes(all, volumesAsked(request));
   const volumes = only.length > 0 ? all.filter((volume) => only.includes(volume.volumeId)) : all;
-  const [projects, broken, strays, nobodys, homeless] = await Promise.all([
+  const ids = volumes.map((volume) => volume.volumeId);
+  const today = Math.floor(Date.now() / 86_400_000);
+  const [projects, strays, growing, causes] = await Promise.all([
     projectRows(db(), only),
-    brokenDocuments(db()),
     allStrays(db()),
-    ownerlessByVolume(db()),
-    homesInTrouble(db()),
-  ]);
-  const nowMs = Date.now();
-  const today = Math.floor(nowMs / 86_400_000);
-  const [growing, causes] = await Promise.all([
     forecasts(db(), volumes, today),
-    causesOfGrowth(
-      db(),
-      volumes.map((v) => v.volumeId),
-    ),
+    causesOfGrowth(db(), ids),
   ]);
   const forecastOf = new Map(growing.map((g) => [g.volumeId, g.forecast]));
-  const bytesOf = (volume: (typeof all)[number], kind: string) =>
-    volume.byKind.find((k) => k.kind === kind)?.bytes ?? 0;
-  const byKind = KINDS.map((kind) => ({
-    kind,
-    bytes: volumes.reduce((sum, volume) => sum + bytesOf(volume, kind), 0),
-  })).filter((row) => row.bytes > 0);
+  const known = { all, volumes, projects, strays, forecastOf };
   return {
     sentence: siteSentence({
       volumes: volumes.map((v) => ({
@@ -52,53 +41,90 @@ export async function loader({ request }: Route.LoaderArgs) {
       cacheBytes: volumes.reduce((sum, volume) => sum + bytesOf(volume, 'cache'), 0),
       read: volumes.some((volume) => volume.readMs !== null),
     }),
-    decisions: decisions({
-      nowMs,
-      volumes: volumes.map((v) => ({
-        ...v,
-        forecast: forecastOf.get(v.volumeId),
-      })),
-      projects: projects.map((p) => ({ ...p, sinceMs: p.stateSince.getTime() })),
-      brokenDocuments: broken,
-      ownerless: nobodys
-        .filter((row) => volumes.some((volume) => volume.volumeId === row.volumeId))
-        .map((row) => ({ ...row, volume: volumes.find((volume) => volume.volumeId === row.volumeId)!.name })),
-      homeTroubles: homeless,
-      strays: strays.map((stray) => ({ ...stray, volume: all.find((v) => v.volumeId === stray.volumeId)?.name ?? '' })),
-    }),
-    byKind,
+    decisions: await decisionsOf(known),
+    byKind: KINDS.map((kind) => ({
+      kind,
+      bytes: volumes.reduce((sum, volume) => sum + bytesOf(volume, kind), 0),
+    })).filter((row) => row.bytes > 0),
     causes: causes.slice(0, 3),
     today,
-    filling: growing
-      .filter(
-        (g) =>
-          g.samples.length > 0 &&
-          (g.forecast.says === 'fills' ||
-            g.samples.at(-1)!.bytes > 0.1 * volumes.find((v) => v.volumeId === g.volumeId)!.capacityBytes),
-      )
-      .map((g) => ({
-        ...g,
-        name: volumes.find((v) => v.volumeId === g.volumeId)!.name,
-        capacityBytes: volumes.find((v) => v.volumeId === g.volumeId)!.capacityBytes,
-      }))
-      .sort((a, b) => soonness(a.forecast) - soonness(b.forecast))
-      .slice(0, 3),
+    filling: fillingFirst(volumes, growing),
     volumes: volumes.map((v) => ({ volumeId: v.volumeId, name: v.name })),
-    projects: projects
-      .filter((p) => p.bytes > 0 || only.length === 0)
-      .map((p) => ({
-        projectId: p.projectId,
-        name: p.name,
-        state: p.state,
-        bytes: p.bytes,
-        onVolumes: p.onVolumes.map((on) => ({
-          ...on,
-          strayBytes: strays
-            .filter((s) => s.projectId === p.projectId && s.volumeId === on.volumeId)
-            .reduce((sum, s) => sum + s.bytes, 0),
-        })),
-      })),
+    projects: placesOf(projects, strays, only.length === 0),
   };
+}
+
+type Volumes = Awaited<ReturnType<typeof rackVolumes>>;
+type Projects = Awaited<ReturnType<typeof projectRows>>;
+type Strays = Awaited<ReturnType<typeof allStrays>>;
+type Growing = Awaited<ReturnType<typeof forecasts>>;
+
+const bytesOf = (volume: Volumes[number], kind: string) => volume.byKind.find((k) => k.kind === kind)?.bytes ?? 0;
+
+interface Known {
+  all: Volumes;
+  volumes: Volumes;
+  projects: Projects;
+  strays: Strays;
+  forecastOf: ReadonlyMap<number, Forecast>;
+}
+
+async function decisionsOf({ all, volumes, projects, strays, forecastOf }: Known) {
+  const [broken, nobodys, homeless, copies, check] = await Promise.all([
+    brokenDocuments(db()),
+    ownerlessByVolume(db()),
+    homesInTrouble(db()),
+    damagedCopies(db()),
+    lastCheck(db()),
+  ]);
+  const nameOf = (id: number) => all.find((volume) => volume.volumeId === id)?.name ?? '';
+  return decisions({
+    nowMs: Date.now(),
+    volumes: volumes.map((v) => ({ ...v, forecast: forecastOf.get(v.volumeId) })),
+    projects: projects.map((p) => ({ ...p, sinceMs: p.stateSince.getTime() })),
+    brokenDocuments: broken,
+    ownerless: nobodys
+      .filter((row) => volumes.some((volume) => volume.volumeId === row.volumeId))
+      .map((row) => ({ ...row, volume: nameOf(row.volumeId) })),
+    homeTroubles: homeless,
+    strays: strays.map((stray) => ({ ...stray, volume: nameOf(stray.volumeId) })),
+    damagedCopies: copies,
+    check:
+      check && check.findings.length > 0 && !check.repaired
+        ? { findings: check.findings.length, example: check.findings[0]!.detail, atMs: check.atMs }
+        : null,
+  });
+}
+
+/** The volumes that fill, the soonest first: three of them. */
+function fillingFirst(volumes: Volumes, growing: Growing) {
+  return growing
+    .flatMap((g) => {
+      const { name, capacityBytes } = volumes.find((v) => v.volumeId === g.volumeId)!;
+      const holds = g.samples.at(-1)?.bytes ?? 0;
+      const tells = g.samples.length > 0 && (g.forecast.says === 'fills' || holds > 0.1 * capacityBytes);
+      return tells ? [{ ...g, name, capacityBytes }] : [];
+    })
+    .sort((a, b) => soonness(a.forecast) - soonness(b.forecast))
+    .slice(0, 3);
+}
+
+/** Where each project lies, with what of it has strayed there. */
+function placesOf(projects: Projects, strays: Strays, whole: boolean) {
+  return projects
+    .filter((p) => p.bytes > 0 || whole)
+    .map((p) => ({
+      projectId: p.projectId,
+      name: p.name,
+      state: p.state,
+      bytes: p.bytes,
+      onVolumes: p.onVolumes.map((on) => ({
+        ...on,
+        strayBytes: strays
+          .filter((s) => s.projectId === p.projectId && s.volumeId === on.volumeId)
+          .reduce((sum, s) => sum + s.bytes, 0),
+      })),
+    }));
 }
 
 /** For sorting: what fills first comes first, what does not fill last. */

@@ -1,4 +1,5 @@
 // What the storage page asks of the services, and what it changes through them.
+import type { z } from 'zod';
 import type { Route } from './+types/storage';
 import { placesForm } from '#contract/forms.ts';
 import type { JobId, StationId, VolumeId } from '#core/model.ts';
@@ -38,7 +39,14 @@ export async function loader({ request }: Route.LoaderArgs) {
 /** A worker does it, since it stands at the disks; its answer is the answer. */
 const done = async (jobId: Promise<JobId>) => awaitJob(db(), await jobId);
 
-const traitsOf = (form: { systemDrive: boolean; portable: boolean; shared: boolean; linkMbits: number | null }) => ({
+type VolumeForm = Extract<z.output<typeof placesForm>, { intent: 'add volume' | 'change volume' }>;
+
+const volumeFacts = (form: VolumeForm) => ({
+  name: form.name,
+  path: form.path,
+  duty: form.duty,
+  quotaBytes: form.capacity,
+  readEveryHours: form.everyHours,
   systemDrive: form.systemDrive,
   portable: form.portable,
   shared: form.shared,
@@ -49,41 +57,16 @@ export async function action({ request }: Route.ActionArgs) {
   const by = { who: await personOf(request), now: new Date() };
   return answer(request, placesForm, async (form) => {
     switch (form.intent) {
-      case 'add volume':
-        await done(
-          askToRegisterVolume(
-            db(),
-            {
-              station: form.station,
-              stationRole: form.role,
-              name: form.name,
-              path: form.path,
-              duty: form.duty,
-              quotaBytes: form.capacity,
-              readEveryHours: form.everyHours,
-              ...traitsOf(form),
-            },
-            by,
-          ),
-        );
+      case 'add volume': {
+        const given = { station: form.station, stationRole: form.role, ...volumeFacts(form) };
+        await done(askToRegisterVolume(db(), given, by));
         return `${form.name} is registered and is being read.`;
-      case 'change volume':
-        await done(
-          askToChangeVolume(
-            db(),
-            {
-              volumeId: form.volumeId as VolumeId,
-              name: form.name,
-              path: form.path,
-              duty: form.duty,
-              quotaBytes: form.capacity,
-              readEveryHours: form.everyHours,
-              ...traitsOf(form),
-            },
-            by,
-          ),
-        );
+      }
+      case 'change volume': {
+        const change = { volumeId: form.volumeId as VolumeId, ...volumeFacts(form) };
+        await done(askToChangeVolume(db(), change, by));
         return `${form.name} is changed. Kinds follow its duty at the next reading.`;
+      }
       case 'change station':
         await changeStation(db(), { stationId: form.stationId as StationId, name: form.name, role: form.role }, by);
         return `${form.name} is changed.`;
@@ -96,21 +79,11 @@ export async function action({ request }: Route.ActionArgs) {
       case 'mount':
         await setMount(db(), { volumeId: form.volumeId as VolumeId, station: form.station, path: form.path }, by);
         return form.path === '' ? `Its path on ${form.station} is forgotten.` : `Its path on ${form.station} is kept.`;
-      case 'add carrier':
-        await done(
-          askToRegisterCarrier(
-            db(),
-            {
-              name: form.name,
-              kind: form.kind,
-              place: form.place,
-              settings: form.settings,
-              capacityBytes: form.capacity,
-            },
-            by,
-          ),
-        );
-        return `${form.name} is registered.`;
+      case 'add carrier': {
+        const { name, kind, place, settings, capacity } = form;
+        await done(askToRegisterCarrier(db(), { name, kind, place, settings, capacityBytes: capacity }, by));
+        return `${name} is registered.`;
+      }
     }
   });
 }

@@ -1,5 +1,6 @@
+import fc from 'fast-check';
 import { documentFormat } from '../documents/formats/registry.ts';
-import { DEFAULT_RULES, kindsInFolder } from './kinds.ts';
+import { DEFAULT_RULES, fitsPattern, kindsInFolder } from './kinds.ts';
 import type { Duty } from '../model.ts';
 
 test.each<[folder: string, name: string, duty: Duty, kind: string]>([
@@ -30,4 +31,27 @@ test('only living documents are read for projects', () => {
       (name) => documentFormat(name)?.id ?? null,
     ),
   ).toEqual(['otio', 'otio', 'edl', 'dawproject', null, null]);
+});
+
+test('patterns fit as people read them, and never run away', () => {
+  const cases: [string, string, boolean][] = [
+    ['*.tmp', 'A.TMP', true],
+    ['*.tmp', 'a.tmpx', false],
+    ['r?nder_*', 'render_', true],
+    ['*', '', true],
+    ['?', '', false],
+    ['a*b*c', 'a-b-b-c', true],
+    ['a*b*c', 'a-b-b-', false],
+    ['(a+)+$', '(a+)+$', true],
+  ];
+  for (const [pattern, name, fits] of cases)
+    expect([pattern, name, fitsPattern(pattern, name)]).toEqual([pattern, name, fits]);
+  const steps = 4_000;
+  expect(fitsPattern('a*a*a*a*a*a*a*a*b', 'a'.repeat(steps))).toBe(false);
+  fc.assert(
+    fc.property(fc.string({ maxLength: 12 }), fc.string({ maxLength: 12 }), (head, tail) => {
+      const plain = (text: string) => text.replace(/[*?]/g, '');
+      expect(fitsPattern(`${plain(head)}*${plain(tail)}`, `${plain(head)}anything${plain(tail)}`)).toBe(true);
+    }),
+  );
 });

@@ -82,13 +82,12 @@ export function kindsInFolder(rules: readonly KindRule[], folder: string, duty: 
   const open = rulesInFolder(rules, folder, duty);
   const byEnding = new Map<string, Kind>();
   if (open.some((rule) => rule.names)) {
-    const patterns = open.map((rule) => rule.names?.map(patternOf));
     return (name) => {
       const ending = endingOf(name);
       const at = open.findIndex(
-        (rule, i) =>
+        (rule) =>
           (!rule.endings || rule.endings.includes(ending)) &&
-          (!patterns[i] || patterns[i].some((pattern) => pattern.test(name))),
+          (!rule.names || rule.names.some((pattern) => fitsPattern(pattern, name))),
       );
       return open[at]?.kind ?? 'other';
     };
@@ -114,8 +113,28 @@ export function rulesInFolder(rules: readonly KindRule[], folder: string, duty: 
   );
 }
 
-/** A name pattern as an expression over whole names. Only * and ? are special; forms take at most four stars. */
-function patternOf(pattern: string): RegExp {
-  const parts = pattern.replace(/\*+/g, '*').replace(/[.+^${}()|[\]\\]/g, '\\$&');
-  return new RegExp(`^${parts.replaceAll('*', '[^]*').replaceAll('?', '[^]')}$`, 'iu');
+/**
+ * True where a name fits a pattern: * stands for anything, ? for one letter, any case. Takes time by the length of the name
+ * times that of the pattern, whatever they are: an expression with several stars could take for ever.
+ */
+export function fitsPattern(pattern: string, name: string): boolean {
+  const [wanted, letters] = [[...pattern.toLowerCase()], [...name.toLowerCase()]];
+  let [at, i] = [0, 0];
+  /** Where the last star was, and up to where it has taken letters. */
+  let star: { at: number; i: number } | null = null;
+  while (i < letters.length) {
+    if (wanted[at] === '*') {
+      star = { at, i };
+      at++;
+    } else if (at < wanted.length && (wanted[at] === '?' || wanted[at] === letters[i])) {
+      at++;
+      i++;
+    } else if (star) {
+      star.i++;
+      at = star.at + 1;
+      i = star.i;
+    } else return false;
+  }
+  while (wanted[at] === '*') at++;
+  return at === wanted.length;
 }

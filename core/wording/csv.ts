@@ -1,7 +1,7 @@
 // Comma-separated text as RFC 4180 has it: lines end in CR LF, whatever could be misread is quoted.
 
-/** Names may begin like a formula; a table program must show them, not work them out. */
-const looksLikeFormula = /^[=+@\t\r]|^-(?!\d)/;
+/** Cells may begin like a formula; a table program must show them, not work them out. */
+const looksLikeFormula = /^[=+@\-\t\r]/;
 
 const cell = (text: string): string => {
   const safe = looksLikeFormula.test(text) ? `'${text}` : text;

@@ -43,6 +43,10 @@ export interface DecisionFacts {
   /** Homes that nobody can write to now. */
   homeTroubles: readonly { projectId: ProjectId; project: string; kind: Kind; volume: string; why: string }[];
   brokenDocuments: readonly { projectId: ProjectId; name: string; trouble: string }[];
+  /** Copies that did not read back as they were sealed. */
+  damagedCopies?: readonly { archive: string; carrier: string; others: number }[];
+  /** What the last check of everything found; null where none was made, or it found nothing. */
+  check?: { findings: number; example: string; atMs: number } | null;
 }
 
 export type DecisionAction =
@@ -78,9 +82,30 @@ export function decisions(facts: DecisionFacts): Decision[] {
     ...facts.homeTroubles.map(homeTrouble),
     ...facts.ownerless.filter((row) => row.bytes >= WORTH_TELLING).map(nobodys),
     ...facts.brokenDocuments.map(broken),
+    ...(facts.damagedCopies ?? []).map(damagedCopy),
+    ...(facts.check ? [checkDiffers(facts.check, facts.nowMs)] : []),
   ];
   return all.sort((a, b) => WEIGHTS[a.weight] - WEIGHTS[b.weight]);
 }
+
+const damagedCopy = (copy: NonNullable<DecisionFacts['damagedCopies']>[number]): Decision => ({
+  key: `damaged ${copy.archive} ${copy.carrier}`,
+  weight: 'loss',
+  what: `The copy of ${copy.archive} on ${copy.carrier} is damaged`,
+  detail:
+    copy.others > 0
+      ? `${counted(copy.others, 'other copy', 'other copies')} of it ${copy.others === 1 ? 'is' : 'are'} good. Make a new one from there`
+      : 'There is no other copy. Do not remove what is left of its originals',
+  action: null,
+});
+
+const checkDiffers = (check: NonNullable<DecisionFacts['check']>, nowMs: number): Decision => ({
+  key: 'check',
+  weight: 'caution',
+  what: `The last check found ${counted(check.findings, 'thing')} that ${check.findings === 1 ? 'differs' : 'differ'}`,
+  detail: `${capital(ago(check.atMs, nowMs))}, for example ${check.example}. keramion check tells all of it`,
+  action: null,
+});
 
 /** Kinds that a volume of some duty is not for, with what they would be doing there. */
 const MISPLACED: readonly { kind: Kind; fits: (volume: Volume) => boolean; words: string }[] = [
@@ -93,7 +118,7 @@ const MISPLACED: readonly { kind: Kind; fits: (volume: Volume) => boolean; words
   {
     kind: 'render',
     fits: (volume) => volume.duty === 'source' || volume.duty === 'documents' || volume.systemDrive,
-    words: 'of renders on a disk for something else',
+    words: 'of renders on a volume meant for something else',
   },
 ];
 

@@ -263,6 +263,19 @@ test('every finding, trouble and step has a whole sentence', () => {
   expect(stepTitle(caches.what, {})).toBe('Remove caches last changed before 4 Oct 2024');
 });
 
+test('what a check found, and copies that are damaged, wait for somebody', () => {
+  const list = decisions({
+    ...facts({}),
+    check: { findings: 2, example: 'volume_sums: off by 1', atMs: 0 },
+    damagedCopies: [{ archive: 'Fog', carrier: 'KD-1', others: 1 }],
+  });
+  expect(list.map((d) => [d.weight, d.what])).toEqual([
+    ['loss', 'The copy of Fog on KD-1 is damaged'],
+    ['caution', 'The last check found 2 things that differ'],
+  ]);
+  expect(list[0]!.detail).toBe('1 other copy of it is good. Make a new one from there');
+});
+
 test('a cut takes exactly the whole days that are old enough', () => {
   const now = 20_000 * DAY + 5 * 3_600_000;
   expect(cutDay(now, 30)).toBe(19_970);

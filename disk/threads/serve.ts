@@ -14,7 +14,7 @@ export function serve<Request, Response>(
 ): void {
   const port = parentPort;
   if (!port) throw new Error('This module runs in a worker thread only.');
-  port.on('message', async ({ id, request, stop }: { id: number; request: Request; stop?: Int32Array }) => {
+  const reply = async ({ id, request, stop }: { id: number; request: Request; stop?: Int32Array }) => {
     try {
       const value = await answer({
         request,
@@ -26,7 +26,8 @@ export function serve<Request, Response>(
       const { message, code, facts } = error as Error & { code?: string; facts?: Record<string, unknown> };
       port.postMessage({ id, type: 'failed', message, code: code ?? 'error', facts: facts ?? {} });
     }
-  });
+  };
+  port.on('message', (asked: { id: number; request: Request; stop?: Int32Array }) => void reply(asked));
 }
 
 /** A stop flag that main thread and worker threads share. */

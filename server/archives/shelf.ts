@@ -119,3 +119,21 @@ export async function carrierRoom(db: Db, name: string, saidFreeBytes: number): 
   const sealed = row.layers.filter((layer) => layer.state !== 'writing').reduce((sum, layer) => sum + layer.bytes, 0);
   return Math.max(0, Math.min(saidFreeBytes, row.capacityBytes - sealed));
 }
+
+/** Copies that did not read back as they were sealed, each with how many others are good. */
+export async function damagedCopies(db: Db): Promise<{ archive: string; carrier: string; others: number }[]> {
+  const rows = await db
+    .select({ archiveId: archives.id, archive: archives.name, carrier: carriers.name, state: copyParts.state })
+    .from(copyParts)
+    .innerJoin(archiveParts, eq(archiveParts.id, copyParts.partId))
+    .innerJoin(archives, eq(archives.id, archiveParts.archiveId))
+    .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
+    .where(inArray(copyParts.state, ['good', 'damaged']));
+  return rows
+    .filter((row) => row.state === 'damaged')
+    .map(({ archive, carrier, archiveId }) => ({
+      archive,
+      carrier,
+      others: rows.filter((row) => row.archiveId === archiveId && row.state === 'good').length,
+    }));
+}

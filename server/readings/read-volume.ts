@@ -17,7 +17,7 @@ import { inSlices, lockFolders, refreshHoldings } from '../db/holdings.ts';
 import { folders, readings } from '../db/schema/catalogue.ts';
 import { claims } from '../db/schema/projects.ts';
 import { site } from '../db/schema/site.ts';
-import { carriers, volumes } from '../db/schema/stores.ts';
+import { volumes } from '../db/schema/stores.ts';
 import { Refused } from '../runtime/refused.ts';
 import { currentRules } from './kinds.ts';
 import { carrierFolders, lookAtVolume } from '../stores/look.ts';

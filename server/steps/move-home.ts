@@ -108,7 +108,7 @@ async function across(moving: Moving, item: Item, { from, to }: { from: Root; to
   if (item.state !== 'taken' || copy === null) {
     // An earlier run was killed right after it took the original: it begins anew.
     if (look(names.place(from, 'out', item.id)).is !== 'gone') {
-      const back = putBack(from, names, move, 'changed');
+      const back = putBack({ root: from, names }, move, 'changed');
       if (back.reason === 'name taken') return back;
       item.changedUs = null;
     }
@@ -191,7 +191,7 @@ async function settleItems(moving: Moving, items: readonly Item[]): ReturnType<I
       settled.push({ item, result });
       continue;
     }
-    const back = putBack(from, names, moveOf(item), 'changed');
+    const back = putBack({ root: from, names }, moveOf(item), 'changed');
     dropCopy(to, names, moveOf(item));
     settled.push({ item, result: back.reason === 'name taken' ? back : null });
   }

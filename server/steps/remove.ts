@@ -73,7 +73,7 @@ async function settleItems(context: JobContext, items: readonly Item[]): ReturnT
     const isThere = look(names.place(root, 'out', item.id)).is !== 'gone';
     if (!isThere) settled.push({ item, result: item.state === 'taken' ? { done: true } : null });
     else {
-      const back = putBack(root, names, removalOf(item), 'changed');
+      const back = putBack({ root, names }, removalOf(item), 'changed');
       settled.push({ item, result: back.reason === 'name taken' ? back : null });
     }
   }

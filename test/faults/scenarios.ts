@@ -21,7 +21,7 @@ import { addRelinking } from '#server/steps/relink.ts';
 import { addCacheRemoval } from '#server/steps/remove-caches.ts';
 import { addOriginalsRemoval } from '#server/steps/remove-originals.ts';
 import { addRestore } from '#server/steps/restore.ts';
-import { otio, TestSite, until } from '../site.ts';
+import { otio, type TestSite, until } from '../site.ts';
 
 export interface Scenario {
   name: string;

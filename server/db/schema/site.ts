@@ -1,5 +1,5 @@
 // What the site as a whole is called, and small facts kept by key.
-import { mysqlTable, primaryKey, text, varchar } from 'drizzle-orm/mysql-core';
+import { mysqlTable, text, varchar } from 'drizzle-orm/mysql-core';
 import {} from './columns.ts';
 
 export const site = mysqlTable('site', {
