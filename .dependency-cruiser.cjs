@@ -16,7 +16,7 @@ module.exports = {
       name: 'no-circles',
       severity: 'error',
       from: {},
-      to: { circular: true, viaOnly: { dependencyTypesNot: ['type-only'] } },
+      to: { circular: true },
     },
     { name: 'nothing-imports-a-test', severity: 'error', from: {}, to: { path: '\\.test\\.tsx?$' } },
     room('core-imports-nothing', '^core/', '^(app|bench|cli|contract|demo|disk|server|setup|test)/', 'core is pure'),
@@ -29,6 +29,33 @@ module.exports = {
     room('contract-imports-core', '^contract/', '^(app|bench|cli|demo|disk|server|setup|test)/', 'schemas only'),
     room('disk-imports-core', '^disk/', '^(app|bench|cli|contract|demo|server|setup|test)/', 'disk knows no database'),
     room('server-below-app', '^server/', '^(app|bench|cli|demo|setup|test)/', 'services know no interface'),
+    // Inside the server: db <- runtime <- stores, carriers <- readings, subjects <- steps <- plan, check <- worker.
+    ...[
+      ['db', 'runtime|stores|carriers|readings|SUBJECTS|steps|plan|check'],
+      ['runtime', 'stores|readings|SUBJECTS|steps|plan|check'],
+      ['stores|carriers', 'readings|steps|plan|check'],
+      ['readings', 'reach|archives|reclaim|space|ledger|steps|plan|check'],
+      ['SUBJECTS', 'steps|plan|check'],
+      ['steps', 'plan|check'],
+    ].map(([from, to]) => {
+      const subjects = 'projects|reach|space|reclaim|archives|ledger|search|site';
+      return room(
+        `server-${from.toLowerCase().replaceAll('|', '-')}-looks-down`,
+        `^server/(${from.replace('SUBJECTS', subjects)})/`,
+        `^server/(${to.replace('SUBJECTS', subjects)})/`,
+        'rooms of the server import one way',
+      );
+    }),
+    {
+      name: 'files-in-few-rooms',
+      comment: 'node:fs is met in disk, carriers, setup, and what makes sites for demo, tests and benchmarks',
+      severity: 'error',
+      from: {
+        path: '^(app|cli|contract|core|server)/',
+        pathNot: '(^server/carriers/|\\.test\\.tsx?$)',
+      },
+      to: { path: '^(node:)?fs(/promises)?$' },
+    },
     room('cli-over-services', '^cli/', '^(app|bench|demo|setup|test)/', 'the command sits on the services'),
     room(
       'product-knows-no-demo',

@@ -7,7 +7,7 @@ import { count, counted, size } from '#core/wording/amounts.ts';
 import type { Database } from '#server/db/connect.ts';
 import { Refused } from '#server/runtime/refused.ts';
 import { projectBins, projectClips, projectTimelines, type Show, WHOLE_PROJECT } from '#server/reach/clips.ts';
-import { candidatesFor, missingMedia, oldFolder } from '#server/reach/missing.ts';
+import { candidatesFor, missingMedia, oldFolder } from '#server/readings/missing.ts';
 import { fileFacts } from '#server/projects/ownership.ts';
 import { fileAtPath } from '#server/stores/places.ts';
 import { projectRows } from '#server/projects/projects.ts';

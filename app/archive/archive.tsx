@@ -3,7 +3,7 @@ import { Link } from 'react-router';
 import type { Route } from './+types/archive';
 import { exactTime, size } from '#core/wording/amounts.ts';
 import { stateSince } from '#core/wording/lenses.ts';
-import { useFrame } from '../shell/frame';
+import { useFrame } from '../shell/use-frame';
 import { useLens } from '../shell/links';
 import { buttonLook, Chip, Empty, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';

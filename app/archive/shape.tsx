@@ -6,7 +6,7 @@ import { count, counted, duration, exactTime, listed, size } from '#core/wording
 import { archiveSentence, LEFT_OUT_WORDS, stateSince } from '#core/wording/lenses.ts';
 import { Waterfall } from '../charts/waterfall';
 import type { Answer } from '../lib/answer';
-import { useFrame } from '../shell/frame';
+import { useFrame } from '../shell/use-frame';
 import { useLens } from '../shell/links';
 import { Bar, Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';

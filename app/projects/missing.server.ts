@@ -4,7 +4,7 @@ import { relinkForm } from '#contract/forms.ts';
 import { canRelink } from '#core/documents/formats/registry.ts';
 import type { ProjectId } from '#core/model.ts';
 import { counted } from '#core/wording/amounts.ts';
-import { candidatesFor, missingMedia, oldFolder } from '#server/reach/missing.ts';
+import { candidatesFor, missingMedia, oldFolder } from '#server/readings/missing.ts';
 import { projectById } from '#server/projects/projects.ts';
 import { addRelinking } from '#server/steps/relink.ts';
 import { answer, idFrom } from '../answer.server';

@@ -8,7 +8,7 @@ import { followersOf } from '#core/missing/followers.ts';
 import { ago, count, counted, exactTime, size } from '#core/wording/amounts.ts';
 import { missingSentence } from '#core/wording/lenses.ts';
 import type { Answer } from '../lib/answer';
-import { useFrame } from '../shell/frame';
+import { useFrame } from '../shell/use-frame';
 import { useLens } from '../shell/links';
 import { Button, buttonLook, Card, Chip, Empty, inputLook, KindDot, Said, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';

@@ -7,7 +7,7 @@ import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
 import { type Kind, KINDS, PROJECT_STATES, type VolumeId } from '#core/model.ts';
 import { ago, count, exactTime, size } from '#core/wording/amounts.ts';
 import { stateSince } from '#core/wording/lenses.ts';
-import { useFrame } from '../shell/frame';
+import { useFrame } from '../shell/use-frame';
 import { useAsked, useLens, useTo } from '../shell/links';
 import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, KindDot, Said } from '../ui/parts';
 import { About } from './about';

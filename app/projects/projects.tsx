@@ -4,7 +4,7 @@ import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/projects';
 import { count, exactTime, size } from '#core/wording/amounts.ts';
 import { stateSince } from '#core/wording/lenses.ts';
-import { useFrame } from '../shell/frame';
+import { useFrame } from '../shell/use-frame';
 import { useLens } from '../shell/links';
 import type { Answer } from '../lib/answer';
 import { Button, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';

@@ -5,7 +5,7 @@ import type { Route } from './+types/report';
 import { KINDS } from '#core/model.ts';
 import { shareText } from '#core/reach/scope.ts';
 import { count, counted, day, exactTime, size } from '#core/wording/amounts.ts';
-import { useFrame } from '../shell/frame';
+import { useFrame } from '../shell/use-frame';
 import { useLens } from '../shell/links';
 import { Button, buttonLook, KindDot } from '../ui/parts';
 

@@ -8,7 +8,7 @@ import { ago, count, exactTime, size } from '#core/wording/amounts.ts';
 import { reclaimSentence } from '#core/wording/lenses.ts';
 import { AgeSizePlot } from '../charts/age-size-plot';
 import type { Answer } from '../lib/answer';
-import { useFrame } from '../shell/frame';
+import { useFrame } from '../shell/use-frame';
 import { BeforeAfter, Button, buttonLook, Card, Chip, Empty, LevelMark, Said, Sentence } from '../ui/parts';
 import { useTo } from '../shell/links';
 import { Checkbox } from '../ui/checkbox';

@@ -6,7 +6,7 @@ import type { Route } from './+types/shelf';
 import { ago, count, counted, day, exactTime, size } from '#core/wording/amounts.ts';
 import { Jar, LAYER_COLOURS } from '../charts/jar';
 import type { Answer } from '../lib/answer';
-import { useFrame } from '../shell/frame';
+import { useFrame } from '../shell/use-frame';
 import { Button, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 
 export { loader, action } from './shelf.server.ts';

@@ -1,21 +1,11 @@
 // The frame around every lens: top bar, rack, tray. Its loader brings what is always there.
-import { Outlet, useRouteLoaderData } from 'react-router';
+import { Outlet } from 'react-router';
 import type { Route } from './+types/frame';
 import { Rack } from './rack';
 import { TopBar } from './top-bar';
 import { Tray } from './tray';
-import type { loader } from './frame.server.ts';
 
 export { loader } from './frame.server.ts';
-
-export type FrameData = Awaited<ReturnType<typeof loader>>;
-
-/** What the frame knows, for any lens: volumes, and the time that ages are counted from. */
-export function useFrame(): FrameData {
-  const frame = useRouteLoaderData<typeof loader>('shell/frame');
-  if (!frame) throw new Error('A lens was shown outside the frame.');
-  return frame;
-}
 
 export default function Frame({ loaderData }: Route.ComponentProps) {
   return (

@@ -7,7 +7,7 @@ import { forecastWords } from '#core/forecast/forecast.ts';
 import { KINDS } from '#core/model.ts';
 import { exactTime, percentFull, size, span } from '#core/wording/amounts.ts';
 import { Bar, kindColour } from '../ui/parts';
-import type { FrameData } from './frame';
+import type { FrameData } from './use-frame';
 import { useAsked, useChosen } from './links';
 
 export function Rack({ frame }: { frame: FrameData }) {

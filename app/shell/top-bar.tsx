@@ -5,7 +5,7 @@ import { useEffect } from 'react';
 import { Link, NavLink, useFetcher, useNavigate } from 'react-router';
 import type { Answer } from '../lib/answer';
 import { Field, inputLook, Said } from '../ui/parts';
-import type { FrameData } from './frame';
+import type { FrameData } from './use-frame';
 import { LENSES, useLens } from './links';
 import { SearchField } from './search-field';
 import { isTyping } from './typing';

@@ -4,7 +4,7 @@ import { useLocation, useRevalidator } from 'react-router';
 import { counted, size } from '#core/wording/amounts.ts';
 import type { JobRow } from '#server/site/work.ts';
 import { Button } from '../ui/parts';
-import type { FrameData } from './frame';
+import type { FrameData } from './use-frame';
 import { ProgressBar, progressWords } from './progress';
 import { PlanSheet } from './plan-sheet';
 import { WorkSheet } from './work-sheet';

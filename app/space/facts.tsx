@@ -4,7 +4,7 @@ import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/space';
 import { ago, counted, exactTime, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
-import { useFrame } from '../shell/frame';
+import { useFrame } from '../shell/use-frame';
 import { type To, useLens } from '../shell/links';
 import { Button, Card, Chip, inputLook, Said } from '../ui/parts';
 import { Picture } from '../ui/picture';

@@ -5,7 +5,7 @@ import type { Route } from './+types/storage';
 import { DUTIES } from '#core/model.ts';
 import { ago, counted, exactTime, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
-import { useFrame } from '../shell/frame';
+import { useFrame } from '../shell/use-frame';
 import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
 

@@ -1,9 +1,10 @@
 // What a plan is, what it does to each volume, and what stands against it. Pure; the services bring the facts, the tray
 // and the review show them, the job holds items for the same reasons.
-import type { JobId, Level, PlanId, VolumeId } from '../model.ts';
-import { kindAndParams, stepKindOf, type StepWhat } from '../steps/registry.ts';
+import type { Level, PlanId, VolumeId } from '../model.ts';
+import { kindAndParams, stepKindOf } from '../steps/registry.ts';
+import type { Finding, StepSummary, StepWhat } from './model.ts';
 
-export type { StepWhat };
+export type { Finding, StepSummary, StepWhat };
 
 export type PlanState = 'draft' | 'running' | 'done' | 'emptied';
 /** How far one item is. See server/runtime/run-items.ts. */
@@ -51,17 +52,6 @@ export const HELD_WORDS: Record<HeldReason, string> = {
   'no space': 'there was no room for it',
   'not archived': 'it is not in the archive',
 };
-
-export interface StepSummary {
-  stepId: number;
-  what: StepWhat;
-  title: string;
-  files: number;
-  bytes: number;
-  /** Bytes by the volume they leave or come to. Archives are counted in `carriers`. */
-  onVolumes: { volumeId: VolumeId; files: number; bytes: number }[];
-  jobId: JobId | null;
-}
 
 /** True for a step that takes files away. */
 export const removes = (what: StepWhat): boolean => stepKindOf(what).does === 'frees';
@@ -128,17 +118,6 @@ export function totals(steps: readonly StepSummary[]): PlanTotals {
     movedBytes: sum((step) => stepKindOf(step.what).does === 'moves'),
     files: steps.reduce((n, step) => n + step.files, 0),
   };
-}
-
-/** Something that stands against a plan. A 'stop' keeps the plan from being run; a 'hold' leaves items out. */
-export interface Finding {
-  /** Names the words for it: those that any step may have are in core/wording/findings.ts, others in the kind's own file. */
-  code: string;
-  weight: 'stop' | 'hold' | 'note';
-  stepId: number;
-  /** Kind of the step, for its own words. */
-  step: string;
-  facts: Readonly<Record<string, string | number | null>>;
 }
 
 export type PlanTrouble =

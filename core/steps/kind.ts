@@ -2,7 +2,7 @@
 // in this folder, one line in the registry; plan, review, tray and ledger go over the registry and know no kind by name.
 import type { z } from 'zod';
 import type { CarrierId, Level, VolumeId } from '../model.ts';
-import type { Finding, StepSummary } from '../plan/plan.ts';
+import type { Finding, StepSummary } from '../plan/model.ts';
 
 /** Names of what a step speaks of, as far as whoever adds it knows them. */
 export interface StepNames {

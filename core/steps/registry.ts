@@ -1,19 +1,17 @@
 // Every kind of step there is. Whoever adds one writes its file and one line here.
 import { archiveProject } from './archive.ts';
+import type { StepWhat } from '../plan/model.ts';
 import type { StepKind } from './kind.ts';
+
 import { moveHome } from './move-home.ts';
 import { relinkMedia } from './relink.ts';
 import { removeCaches } from './remove-caches.ts';
 import { removeOriginals } from './remove-originals.ts';
 import { restoreArchive } from './restore.ts';
 
-/** What a row of a plan has: the name of its kind, and the parameters as they were written down. */
-export interface StepWhat {
-  kind: string;
-  [parameter: string]: unknown;
-}
-
 const kinds = new Map<string, StepKind>();
+
+export type { StepWhat };
 
 export function addStepKind<Params extends object>(kind: StepKind<Params>): void {
   if (kinds.has(kind.kind)) throw new Error(`There is a kind of step called ${kind.kind} already.`);

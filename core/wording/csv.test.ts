@@ -11,5 +11,5 @@ test('what could be misread is quoted, and a name is never a formula', () => {
         ['-x', '@y'],
       ],
     ),
-  ).toBe('a,b\r\nx,"one, two"\r\n"say ""so""","line\nbreak"\r\n\'=1+1,-5\r\n\'-x,\'@y\r\n');
+  ).toBe('a,b\r\nx,"one, two"\r\n"say ""so""","line\nbreak"\r\n\'=1+1,\'-5\r\n\'-x,\'@y\r\n');
 });

@@ -1,6 +1,6 @@
 // Copies of archives on carriers: which are good, what proves one, and what is written down when one is not. Asked by the
 // steps that remove originals and restore, and by the shelf.
-import { and, asc, eq, inArray } from 'drizzle-orm';
+import { asc, eq } from 'drizzle-orm';
 import type { ManifestEntry } from '#core/fixity/bagit.ts';
 import { FAST_SUMS, MANIFEST, parseManifest, PAYLOAD, TAG_MANIFEST } from '#core/fixity/bagit.ts';
 import { codeOf } from '#disk/facts.ts';
@@ -8,7 +8,7 @@ import { sha512 } from '#disk/sums.ts';
 import type { Carrier } from '../carriers/kind.ts';
 import { type CarrierPlace, openCarrier, placeOf } from '../carriers/kinds.ts';
 import type { Db, Transaction } from '../db/connect.ts';
-import { archiveCopies, archiveFiles, archiveParts, copyFiles, copyParts } from '../db/schema/archives.ts';
+import { archiveCopies, archiveParts, copyFiles, copyParts } from '../db/schema/archives.ts';
 import { carriers } from '../db/schema/stores.ts';
 
 export interface CopyPart {
@@ -155,16 +155,3 @@ export async function markReadBack(
       .values({ copyPartId: part.copyPartId, archiveFileId, state: 'read back', readBackAt: now })
       .onDuplicateKeyUpdate({ set: { state: 'read back', readBackAt: now } });
 }
-
-/** The files of an archive that stand for these files of the catalogue, as they were read in. */
-export const archivedFiles = (db: Db, archiveId: number, fileIds: readonly number[]) =>
-  db
-    .select()
-    .from(archiveFiles)
-    .where(
-      and(
-        eq(archiveFiles.archiveId, archiveId),
-        inArray(archiveFiles.fileId, [...fileIds]),
-        inArray(archiveFiles.role, ['media', 'original document']),
-      ),
-    );

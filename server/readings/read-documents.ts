@@ -22,7 +22,7 @@ import { applyClaims, claimForDocument } from './claims.ts';
 import { readNamedEssence } from './essence.ts';
 import { leaveSamples } from './growth.ts';
 import { matchMedia } from './match-media.ts';
-import { matchByEvidence } from '../reach/missing.ts';
+import { matchByEvidence } from './missing.ts';
 import { recomputeProjectSums } from './project-sums.ts';
 import { recomputeVersions } from './versions.ts';
 import { type ReadingResult, unfinishedKey } from './read-volume.ts';

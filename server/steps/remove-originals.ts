@@ -2,23 +2,24 @@
 // in this very step, from a carrier that is there and is the one, against lists that lead up to the sum in the catalogue.
 import { eq, sql } from 'drizzle-orm';
 import type { ArchiveId } from '#core/model.ts';
-import { PAYLOAD } from '#core/fixity/bagit.ts';
+import { PAYLOAD, TAG_MANIFEST } from '#core/fixity/bagit.ts';
 import { removeOriginals as kind } from '#core/steps/remove-originals.ts';
 import { codeOf } from '#disk/facts.ts';
 import type { Held } from '#disk/remove.ts';
+import { sha512 } from '#disk/sums.ts';
 import {
-  archivedFiles,
   CopyDamaged,
   type CopyPart,
   copyPartsOf,
   markDamaged,
   markReadBack,
+  readText,
   trustedSums,
   withCarrier,
 } from '../archives/copies.ts';
-import { CarrierAway } from '../carriers/kind.ts';
-import type { Database, Db } from '../db/connect.ts';
-import { archiveCopies, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
+import { type Carrier, CarrierAway } from '../carriers/kind.ts';
+import type { Database } from '../db/connect.ts';
+import { archiveCopies, archiveFiles, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
 import { projects, projectStates } from '../db/schema/projects.ts';
 import { carriers } from '../db/schema/stores.ts';
 import type { steps } from '../db/schema/plans.ts';
@@ -58,83 +59,94 @@ export async function addOriginalsRemoval(
   });
 }
 
-/** Of these items: those that a copy proves now, and why the others are held. */
-async function provenByCopies(context: JobContext, archiveId: number, items: readonly Item[]) {
-  const held = new Map<number, Held>();
-  const archived = new Map(
-    (
-      await archivedFiles(
-        context.db,
-        archiveId,
-        items.map((item) => item.fileId),
-      )
-    ).map((file) => [file.fileId, file]),
-  );
-  let open = items.filter((item) => archived.has(item.fileId));
-  for (const item of items) if (!archived.has(item.fileId)) held.set(item.id, { done: false, reason: 'not archived' });
-  let why: Held = { done: false, reason: 'no good copy' };
-  const parts = (await copyPartsOf(context.db, archiveId, (id) => context.carrierPath(id))).filter(
-    (part) => part.state === 'good',
-  );
-  for (const part of parts) {
-    if (open.length === 0) break;
-    const files = open
-      .map((item) => ({ item, file: archived.get(item.fileId)! }))
-      .filter(({ file }) => file.partId === part.partId);
-    const proven = await proveOn(context, part, files).catch((error: unknown) => {
-      // The carrier is away, or another is in its place: the next copy may be there.
-      if (error instanceof CarrierAway) return null;
-      throw error;
-    });
-    if (proven === null) continue;
-    if (proven.size < files.length) why = { done: false, reason: 'copy damaged', detail: part.carrier };
-    open = open.filter((item) => !proven.has(item.id));
-  }
-  for (const item of open) held.set(item.id, why);
-  return held;
+/** A copy of which, in this step, the lists and every file that is to go were read back as they were sealed. */
+interface Proof {
+  part: CopyPart;
+  fileIds: ReadonlySet<number>;
 }
 
-type Archived = Awaited<ReturnType<typeof archivedFiles>>[number];
-
-/** Numbers of the items whose file reads back from this part as it was sealed. What does not marks the copy damaged. */
-async function proveOn(
+/** Looks through the copies until one proves all that is to go. A copy with a single damage proves nothing. */
+async function proveAll(
   context: JobContext,
-  part: CopyPart,
-  files: readonly { item: Item; file: Archived }[],
-): Promise<Set<number>> {
-  const proven = new Set<number>();
-  const damaged: number[] = [];
-  const recent = await readBackLately(context.db, part);
-  let isWhole = true;
-  await withCarrier(part, async (carrier) => {
-    let sums;
+  { archiveId, stepId }: { archiveId: number; stepId: number },
+): Promise<Proof | Held> {
+  let why: Held = { done: false, reason: 'no good copy' };
+  const parts = await copyPartsOf(context.db, archiveId, (id) => context.carrierPath(id));
+  for (const part of parts.filter((one) => one.state === 'good')) {
+    const files = await filesToProve(context, { archiveId, stepId, partId: part.partId });
     try {
-      sums = (await trustedSums(carrier, part)).sha512;
+      const damage = await damageOf(context, part, files);
+      if (damage === null) return { part, fileIds: new Set(files.map((file) => file.fileId)) };
+      why = { done: false, reason: 'copy damaged', detail: `${part.carrier}: ${damage}` };
     } catch (error) {
-      if (!(error instanceof CopyDamaged)) throw error;
-      isWhole = false;
-      return;
+      // The carrier is away, or another is in its place: the next copy may be there.
+      if (!(error instanceof CarrierAway)) throw error;
     }
-    for (const { item, file } of files) {
+  }
+  return why;
+}
+
+type Archived = typeof archiveFiles.$inferSelect;
+
+/** The archive's files that stand for items which are still to go. */
+const filesToProve = (
+  { db }: JobContext,
+  { archiveId, stepId, partId }: { archiveId: number; stepId: number; partId: number },
+): Promise<Archived[]> =>
+  db
+    .select()
+    .from(archiveFiles)
+    .where(
+      sql`${archiveFiles.archiveId} = ${archiveId} AND ${archiveFiles.partId} = ${partId} AND ${archiveFiles.role} IN ('media', 'original document')
+        AND EXISTS (SELECT 1 FROM step_items i WHERE i.step_id = ${stepId} AND i.file_id = ${archiveFiles.fileId} AND i.state IN ('waiting', 'started', 'taken'))`,
+    )
+    .orderBy(archiveFiles.id);
+
+/** What is wrong with a copy, written down; null where it is whole. */
+async function damageOf(context: JobContext, part: CopyPart, files: readonly Archived[]): Promise<string | null> {
+  const recent = await readBackLately(context, part);
+  const read: number[] = [];
+  const damaged: Archived[] = [];
+  const listed = await withCarrier(part, async (carrier) => {
+    try {
+      const sums = (await trustedSums(carrier, part)).sha512;
+      return (await unlisted(carrier, part, sums)) ?? sums;
+    } catch (error) {
+      if (error instanceof CopyDamaged) return error.message;
+      throw error;
+    }
+  });
+  if (typeof listed !== 'string')
+    for (const file of files) {
       context.check();
       const at = `${PAYLOAD}/${file.payloadPath}`;
-      if (file.sha512 === null || sums.get(at) !== file.sha512) damaged.push(file.id);
-      else if (recent.has(file.id) || (await readsBack(context, part, { at, sha512: file.sha512 })))
-        proven.add(item.id);
-      else damaged.push(file.id);
+      if (file.sha512 === null || listed.get(at) !== file.sha512) damaged.push(file);
+      else if (recent.has(file.id)) continue;
+      else if (await readsBack(context, part, { at, sha512: file.sha512 })) read.push(file.id);
+      else damaged.push(file);
+      if (read.length >= 50) await noteReadBack(context, part, read.splice(0));
     }
-  });
-  const now = context.now();
-  await context.transaction(async (tx) => {
-    if (!isWhole || damaged.length > 0) await markDamaged(tx, part, damaged, now);
-    await markReadBack(
-      tx,
-      part,
-      files.filter(({ item }) => proven.has(item.id)).map(({ file }) => file.id),
-      now,
-    );
-  });
-  return proven;
+  await noteReadBack(context, part, read);
+  const damage = typeof listed === 'string' ? listed : damaged.length > 0 ? damaged[0]!.payloadPath : null;
+  if (damage !== null) {
+    const ids = damaged.map((file) => file.id);
+    await context.transaction((tx) => markDamaged(tx, part, ids, context.now()));
+  }
+  return damage;
+}
+
+const noteReadBack = (context: JobContext, part: CopyPart, fileIds: readonly number[]): Promise<void> =>
+  fileIds.length === 0
+    ? Promise.resolve()
+    : context.transaction((tx) => markReadBack(tx, part, fileIds, context.now()));
+
+/** What lies in the bag and should not, or is no plain file; null where there is nothing of the kind. */
+async function unlisted(carrier: Carrier, part: CopyPart, sums: ReadonlyMap<string, string>): Promise<string | null> {
+  for await (const { at, sizeBytes } of carrier.list(part.folder)) {
+    if (sizeBytes === null) return `${at} is no plain file`;
+    if (at.startsWith(`${PAYLOAD}/`) && !sums.has(at)) return `${at} is in no list`;
+  }
+  return null;
 }
 
 async function readsBack(context: JobContext, part: CopyPart, { at, sha512 }: { at: string; sha512: string }) {
@@ -152,48 +164,66 @@ async function readsBack(context: JobContext, part: CopyPart, { at, sha512 }: { 
   }
 }
 
-/** Files of a part that were read back lately enough for the house; none unless the house allows it. */
-async function readBackLately(db: Db, part: CopyPart): Promise<Set<number>> {
+/** Files of a part that were read back since this job began, or lately enough where the house allows that. */
+async function readBackLately({ db, job }: JobContext, part: CopyPart): Promise<Set<number>> {
   const hours = await earlierReadBackHours(db);
-  if (hours === 0) return new Set();
   const rows = await db
     .select({ id: copyFiles.archiveFileId })
     .from(copyFiles)
     .where(
-      sql`${copyFiles.copyPartId} = ${part.copyPartId} AND ${copyFiles.state} = 'read back' AND ${copyFiles.readBackAt} > UTC_TIMESTAMP(3) - INTERVAL ${hours} HOUR`,
+      sql`${copyFiles.copyPartId} = ${part.copyPartId} AND ${copyFiles.state} = 'read back'
+        AND ${copyFiles.readBackAt} >= LEAST(${job.startedAt}, UTC_TIMESTAMP(3) - INTERVAL ${hours} HOUR)`,
     );
   return new Set(rows.map((row) => row.id));
 }
 
-async function lastLook(context: JobContext, archiveId: number, items: readonly Item[]) {
-  const { db } = context;
+/** The copy is still there, and is still the one. */
+async function isStillThere({ part }: Proof): Promise<boolean> {
+  try {
+    return await withCarrier(
+      part,
+      async (carrier) => sha512(await readText(carrier, part.folder, TAG_MANIFEST)) === part.manifestSha512,
+    );
+  } catch {
+    return false;
+  }
+}
+
+async function lastLook(
+  { db }: JobContext,
+  { archiveId, proof }: { archiveId: number; proof: Proof | Held },
+  items: readonly Item[],
+) {
   const [archive] = await db.select().from(archives).where(eq(archives.id, archiveId));
   const held = new Map<number, Held>();
-  if (archive?.state !== 'sealed') {
-    for (const item of items) held.set(item.id, { done: false, reason: 'no good copy' });
-    return held;
-  }
+  const all = (why: Held) => new Map(items.map((item) => [item.id, why]));
+  if ('reason' in proof) return all(proof);
+  if (archive?.state !== 'sealed' || !(await isStillThere(proof))) return all({ done: false, reason: 'no good copy' });
   const users = await usersOf(
     db,
     items.map((item) => item.fileId),
   );
   const borrowed = new Set(users.filter((user) => user.projectId !== archive.projectId).map((user) => user.fileId));
-  for (const item of items) if (borrowed.has(item.fileId)) held.set(item.id, { done: false, reason: 'in use' });
-  const rest = items.filter((item) => !held.has(item.id));
-  for (const [id, why] of await provenByCopies(context, archiveId, rest)) held.set(id, why);
+  for (const item of items)
+    if (borrowed.has(item.fileId)) held.set(item.id, { done: false, reason: 'in use' });
+    else if (!proof.fileIds.has(item.fileId)) held.set(item.id, { done: false, reason: 'not archived' });
   return held;
 }
 
 async function workOf(context: JobContext, step: typeof steps.$inferSelect, archiveId: number): Promise<ItemWork> {
   const [archive] = await context.db.select().from(archives).where(eq(archives.id, archiveId));
   const projectId = archive?.projectId ?? null;
+  let proof: Proof | Held = { done: false, reason: 'no good copy' };
   return {
     kind,
     projectId,
-    // Each is read back before it goes, which takes long: small batches are begun, and written down, sooner.
-    batch: 20,
-    prepare: () => readDocumentsBefore(context, step.id),
-    lastLook: (items) => lastLook(context, archiveId, items),
+    prepare: async () => {
+      await readDocumentsBefore(context, step.id);
+      context.rename('reading back');
+      proof = await proveAll(context, { archiveId, stepId: step.id });
+      context.rename(kind.phase);
+    },
+    lastLook: (items) => lastLook(context, { archiveId, proof }, items),
     ...removal(context),
     lastWords: async (tx, tally, ending) => {
       await recomputeAfterRemoval(tx, step.id);

@@ -14,7 +14,7 @@ import { checkLedger } from '#server/check/check.ts';
 import { checkSums } from '#server/check/sums.ts';
 import { currentPlan, runPlan } from '#server/plan/plan.ts';
 import { setHome } from '#server/projects/homes.ts';
-import { candidatesFor, missingMedia } from '#server/reach/missing.ts';
+import { candidatesFor, missingMedia } from '#server/readings/missing.ts';
 import { addArchive } from '#server/steps/archive.ts';
 import { addMoveHome } from '#server/steps/move-home-items.ts';
 import { addRelinking } from '#server/steps/relink.ts';

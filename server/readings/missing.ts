@@ -11,8 +11,8 @@ import type { DocumentPool } from '#disk/documents/documents.ts';
 import { type Database, withConnection } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import type { NameIndex } from '../search/names.ts';
-import { readEssenceOfFiles } from '../readings/essence.ts';
-import type { Brought } from '../readings/match-media.ts';
+import { readEssenceOfFiles } from './essence.ts';
+import type { Brought } from './match-media.ts';
 
 export interface MissingMedia {
   mediaId: number;
