@@ -59,7 +59,7 @@ const serverMarking = serverStep({
         }
         return items.map((item) => ({ item, result: { done: true } }));
       },
-      settle: async (items) => items.map((item) => ({ item, result: null })),
+      finishOrUndo: async (items) => items.map((item) => ({ item, result: null })),
     }),
   giveUp: () => Promise.resolve(),
 });

@@ -33,7 +33,7 @@ const MOST_CRASHES = 3;
 export interface Worker {
   stop(): Promise<void>;
   /** True once it has looked around, and nothing that it found to do is left. */
-  settled(): boolean;
+  isIdle(): boolean;
 }
 
 type Running = Map<number, { context: JobContext; ended: Promise<void> }>;
@@ -113,7 +113,7 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
   };
   const looping = loop();
   return {
-    settled: () => tidiedAt > 0 && running.size === 0 && idle,
+    isIdle: () => tidiedAt > 0 && running.size === 0 && idle,
     stop: async () => {
       stopping = true;
       db.$patience.waits = false;

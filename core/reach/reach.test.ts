@@ -19,7 +19,7 @@ const clip = (media: number, from: number, frames: number, more: Partial<ClipNod
   name: `m${media}`,
   enabled: true,
   speed: ONE,
-  bent: false,
+  hasUnknownTimeEffect: false,
   ...more,
 });
 const track = (children: Node[], more: Partial<GroupNode> = {}): GroupNode => ({
@@ -28,7 +28,7 @@ const track = (children: Node[], more: Partial<GroupNode> = {}): GroupNode => ({
   source: null,
   enabled: true,
   speed: ONE,
-  bent: false,
+  hasUnknownTimeEffect: false,
   sound: null,
   ...more,
 });
@@ -93,10 +93,12 @@ test('rates that differ are told in the media’s own', () => {
   expect(ranges(stack([track([ntsc])]))).toEqual([[1, 11, 31]]);
 });
 
-test('time bent in a way nobody understands uses everything there is, and sound is told apart', () => {
-  const bent = clip(1, 100, 50, { bent: true });
-  const nested = stack([track([clip(2, 0, 5)], { sound: true })], { bent: true });
-  expect(reachOf(stack([track([bent, nested])])).map((r) => [r.media, r.range.duration, r.sound])).toEqual([
+test('time hasUnknownTimeEffect in a way nobody understands uses everything there is, and sound is told apart', () => {
+  const hasUnknownTimeEffect = clip(1, 100, 50, { hasUnknownTimeEffect: true });
+  const nested = stack([track([clip(2, 0, 5)], { sound: true })], { hasUnknownTimeEffect: true });
+  expect(
+    reachOf(stack([track([hasUnknownTimeEffect, nested])])).map((r) => [r.media, r.range.duration, r.sound]),
+  ).toEqual([
     [1, 1000, false],
     [2, 1000, true],
   ]);

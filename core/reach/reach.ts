@@ -1,5 +1,5 @@
 // Which frames of which media a timeline shows or sounds: exactly those, through nested timelines, trims, mixed rates,
-// bent and reversed time, frozen frames, and transitions that reach beyond their cut. Readers of documents build the
+// changed and reversed time, frozen frames, and transitions that reach beyond their cut. Readers of documents build the
 // tree; the answer is kept with the document and joined for any scope later.
 //
 // What is used is an interval of media time; the frames it touches are told in the media's own rate. Widening to whole
@@ -33,8 +33,8 @@ interface Common {
   enabled: boolean;
   /** How fast its own time passes: 1 as recorded, 2 twice as fast, negative backwards, 0 frozen. */
   speed: Fraction;
-  /** Its time is bent in a way that nobody here understands: everything in it counts as used, whole. */
-  bent: boolean;
+  /** Its time is changed in a way that nobody here understands: everything in it counts as used, whole. */
+  hasUnknownTimeEffect: boolean;
 }
 
 export interface ClipNode extends Common {
@@ -116,7 +116,7 @@ function contentsOf(group: GroupNode): Fraction {
 /** Everything a timeline's stack of tracks reaches, in the order it is met. */
 export function reachOf(top: GroupNode): Reached[] {
   const found: Reached[] = [];
-  walk(top, { start: ZERO, end: durationOf(top) }, { enabled: true, sound: false, bent: false, found });
+  walk(top, { start: ZERO, end: durationOf(top) }, { enabled: true, sound: false, hasUnknownTimeEffect: false, found });
   return found;
 }
 
@@ -134,24 +134,24 @@ function isUnknown(node: Node): boolean {
 interface Around {
   enabled: boolean;
   sound: boolean;
-  bent: boolean;
+  hasUnknownTimeEffect: boolean;
   found: Reached[];
 }
 
 /** `window`: which part of the item is seen, counted from its own start where it lies. */
 function walk(node: Node, window: Span, around: Around): void {
   if (node.is === 'gap' || node.is === 'transition') return;
-  const bent = around.bent || node.bent;
-  if (!bent && !isUnknown(node) && compare(window.start, window.end) >= 0) return;
+  const hasUnknownTimeEffect = around.hasUnknownTimeEffect || node.hasUnknownTimeEffect;
+  if (!hasUnknownTimeEffect && !isUnknown(node) && compare(window.start, window.end) >= 0) return;
   const inside = {
-    bent,
+    hasUnknownTimeEffect,
     enabled: around.enabled && node.enabled,
     sound: node.is === 'clip' ? around.sound : (node.sound ?? around.sound),
     found: around.found,
   };
   if (node.is === 'clip') return clip(node, window, inside);
   const duration = durationOf(node);
-  const inner = ownTime(node.source ?? { start: ZERO, end: contentsOf(node) }, node.speed, window, duration);
+  const inner = windowInSource(node.source ?? { start: ZERO, end: contentsOf(node) }, node.speed, window, duration);
   if (node.is === 'track') return track(node, inner, inside);
   for (const child of node.children)
     walk(child, { start: greater(inner.start, ZERO), end: lesser(inner.end, durationOf(child)) }, inside);
@@ -175,7 +175,7 @@ function track(node: GroupNode, inner: Span, around: Around): void {
  * The part of an item's own time that a window shows. Backwards, the same piece is played from its end; frozen, it is
  * the one instant at its start, told as an interval without length.
  */
-function ownTime(source: Span, speed: Fraction, window: Span, duration: Fraction): Span {
+function windowInSource(source: Span, speed: Fraction, window: Span, duration: Fraction): Span {
   if (sign(speed) === 0) return { start: source.start, end: source.start };
   if (sign(speed) > 0)
     return {
@@ -187,12 +187,13 @@ function ownTime(source: Span, speed: Fraction, window: Span, duration: Fraction
   return { start: minus(last, times(window.end, back)), end: minus(last, times(window.start, back)) };
 }
 
-function clip(node: ClipNode, window: Span, { enabled, sound, bent, found }: Around): void {
+function clip(node: ClipNode, window: Span, { enabled, sound, hasUnknownTimeEffect, found }: Around): void {
   if (node.media === null) return;
   const { media, rate } = node;
   const source = node.source ?? node.available;
-  if (!source || (bent && !node.available)) return void found.push({ media, range: WHOLE, rate, enabled, sound });
-  const used = bent ? node.available! : ownTime(source, node.speed, window, lengthOf(source));
+  if (!source || (hasUnknownTimeEffect && !node.available))
+    return void found.push({ media, range: WHOLE, rate, enabled, sound });
+  const used = hasUnknownTimeEffect ? node.available! : windowInSource(source, node.speed, window, lengthOf(source));
   const range = framesOf(within(used, node.available), rate);
   if (range.duration > 0) found.push({ media, range, rate, enabled, sound });
 }

@@ -1,4 +1,4 @@
-// Exact fractions for times: seconds, and factors of speed. Whole numbers of any size, so that an hour of nested, bent
+// Exact fractions for times: seconds, and factors of speed. Whole numbers of any size, so that an hour of nested, changed
 // and mixed rates adds up to the frame. Used wherever a decimal would drift. Plain numbers carry them as long as they are
 // exact, which is nearly always; beyond that they are whole numbers without bound.
 

@@ -211,7 +211,7 @@ interface ClipWithMedia {
 }
 
 /** What its row shows of a piece of media. */
-type Media = Omit<typeof media.$inferSelect, 'documentId' | 'projectId' | 'reel' | 'lacks'>;
+type Media = Omit<typeof media.$inferSelect, 'documentId' | 'projectId' | 'reel' | 'incomplete'>;
 
 const parsed = <T>(json: unknown): T => (typeof json === 'string' ? JSON.parse(json) : json) as T;
 

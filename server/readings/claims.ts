@@ -55,8 +55,8 @@ export async function updateHomeClaims(tx: Transaction, projectId: ProjectId): P
     );
     if (home && !isShared(home)) continue;
     await tx.delete(claims).where(eq(claims.id, row.id));
-    // What it had claimed is to be settled anew.
-    await tx.update(claims).set({ settled: false }).where(eq(claims.volumeId, row.volumeId));
+    // What it had claimed is to be applied anew.
+    await tx.update(claims).set({ applied: false }).where(eq(claims.volumeId, row.volumeId));
   }
   for (const home of own)
     if (!isShared(home))
@@ -101,7 +101,7 @@ export async function applyClaims(db: Database, volumeId: VolumeId): Promise<num
   const [settled] = await db.select().from(site).where(eq(site.key, SETTLED));
   // A project met for the first time may be what folders read long ago are named after.
   await claimNamedFolders(db, Number(settled?.value ?? 0) < newest!.id ? all : [volumeId]);
-  const open = await db.selectDistinct({ id: claims.volumeId }).from(claims).where(eq(claims.settled, false));
+  const open = await db.selectDistinct({ id: claims.volumeId }).from(claims).where(eq(claims.applied, false));
   const changed = new Set<number>();
   for (const id of new Set([volumeId, ...open.map((row) => row.id as VolumeId)]))
     for (const owner of await recomputeOwners(db, id)) changed.add(owner);
@@ -163,6 +163,6 @@ async function recomputeOwners(db: Database, volumeId: VolumeId): Promise<Set<nu
         await connection.query('UPDATE files SET project_id = ? WHERE folder_id IN (?)', [owner, some]);
         await refreshHoldings(connection, some);
       });
-  await inTransaction(db, (tx) => tx.update(claims).set({ settled: true }).where(eq(claims.volumeId, volumeId)));
+  await inTransaction(db, (tx) => tx.update(claims).set({ applied: true }).where(eq(claims.volumeId, volumeId)));
   return changed;
 }

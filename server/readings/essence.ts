@@ -12,7 +12,7 @@ import { locate, rawPathOf } from '#disk/paths.ts';
 import type { Database } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import { essence } from '../db/schema/catalogue.ts';
-import type { Brought } from './match-media.ts';
+import type { ReadingChanges } from './match-media.ts';
 
 type Row = typeof essence.$inferInsert;
 
@@ -26,7 +26,7 @@ const KEPT_AT_ONCE = 500;
 export async function readNamedEssence(
   db: Database,
   pool: DocumentPool,
-  { volumeId, since, touched }: Brought,
+  { volumeId, since, touched }: ReadingChanges,
 ): Promise<number> {
   const stale =
     'LEFT JOIN essence e ON e.file_id = f.id AND e.read_size_bytes = f.size_bytes AND e.read_modified_us = f.modified_us';

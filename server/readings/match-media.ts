@@ -21,19 +21,19 @@ interface Row {
   readings: Target[];
 }
 
-/** What a reading brought: documents read since a moment, and folders of the volume in which files came or went. */
-export interface Brought {
+/** What a reading changes: documents read since a moment, and folders of the volume in which files came or went. */
+export interface ReadingChanges {
   volumeId: VolumeId;
   since: Date;
   touched: readonly number[] | 'all';
 }
 
 /** Gives the projects for whose media something changed. */
-export async function matchMedia(db: Database, brought: Brought): Promise<number[]> {
+export async function matchMedia(db: Database, changes: ReadingChanges): Promise<number[]> {
   const changed = new Set<number>();
   // First what went: what is counted as missing then is looked for again.
   await withConnection(db, async (connection) => {
-    for (const id of await countFound(connection, await namedIn(connection, brought))) changed.add(id);
+    for (const id of await countFound(connection, await namedIn(connection, changes))) changed.add(id);
   });
   const own = await db
     .select({ volumeId: volumes.id, path: volumes.path })
@@ -44,7 +44,7 @@ export async function matchMedia(db: Database, brought: Brought): Promise<number
     `SELECT t.media_id AS mediaId, t.ord, t.target, t.file_id AS fileId, f.volume_id AS volumeId, d.path AS folder
      FROM media m JOIN media_targets t ON t.media_id = m.id JOIN documents o ON o.id = m.document_id
      JOIN files f ON f.id = o.file_id JOIN folders d ON d.id = f.folder_id LEFT JOIN files x ON x.id = t.file_id
-     WHERE m.lacks = 1 AND (t.file_id IS NULL OR x.gone_at IS NOT NULL)`,
+     WHERE m.incomplete = 1 AND (t.file_id IS NULL OR x.gone_at IS NOT NULL)`,
   );
   const targets: Row[] = rows.map((row) => ({
     mediaId: Number(row.mediaId),
@@ -80,12 +80,12 @@ export async function matchMedia(db: Database, brought: Brought): Promise<number
         await connection.query('UPDATE media SET place = ? WHERE id IN (?) AND place <> ?', [place, some, place]);
     for (const id of await countFound(connection, [...new Set(targets.map((row) => row.mediaId))])) changed.add(id);
   });
-  for (const id of await giveNamedFiles(db, brought)) changed.add(id);
+  for (const id of await giveNamedFiles(db, changes)) changed.add(id);
   return [...changed];
 }
 
 /** Media that name files where something came or went. */
-async function namedIn(connection: Connection, { volumeId, touched }: Brought): Promise<number[]> {
+async function namedIn(connection: Connection, { volumeId, touched }: ReadingChanges): Promise<number[]> {
   if (touched !== 'all' && touched.length === 0) return [];
   const [rows] = await connection.query<RowDataPacket[]>(
     `SELECT DISTINCT t.media_id AS id FROM files f JOIN media_targets t ON t.file_id = f.id WHERE ${touched === 'all' ? 'f.volume_id = ?' : 'f.folder_id IN (?)'}`,
@@ -186,7 +186,7 @@ async function foldedFiles(db: Database, targets: readonly Target[]): Promise<Ma
  * A file that no folder gives to a project belongs to the first that names it; a library is everybody's. Gives the
  * projects that gained files.
  */
-async function giveNamedFiles(db: Database, { since, touched }: Brought): Promise<number[]> {
+async function giveNamedFiles(db: Database, { since, touched }: ReadingChanges): Promise<number[]> {
   return withConnection(db, async (connection) => {
     const some = async (where: string, values: unknown[]) =>
       (

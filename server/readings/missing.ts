@@ -12,7 +12,7 @@ import { type Database, withConnection } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import type { NameIndex } from '../search/names.ts';
 import { readEssenceOfFiles } from './essence.ts';
-import type { Brought } from './match-media.ts';
+import type { ReadingChanges } from './match-media.ts';
 
 export interface MissingMedia {
   mediaId: number;
@@ -64,7 +64,7 @@ export async function missingMedia(
   const where =
     of.mediaIds !== undefined
       ? 'm.id IN (?)'
-      : `m.lacks = 1 ${of.projectId !== undefined ? 'AND m.project_id = ?' : ''}`;
+      : `m.incomplete = 1 ${of.projectId !== undefined ? 'AND m.project_id = ?' : ''}`;
   if (of.mediaIds?.length === 0) return [];
   const [rows] = await db.$pool.query<RowDataPacket[]>(
     `SELECT m.*, o.name AS document, o.format, p.name AS project,
@@ -366,11 +366,11 @@ function neighboursOf(
 export async function matchByEvidence(
   db: Database,
   pool: DocumentPool,
-  { since, touched }: Pick<Brought, 'since' | 'touched'>,
+  { since, touched }: Pick<ReadingChanges, 'since' | 'touched'>,
 ): Promise<number[]> {
   const all = await missingMedia(db);
   if (all.length === 0) return [];
-  const missing = touched === 'all' ? all : await worthALook(db, all, { since, touched });
+  const missing = touched === 'all' ? all : await possiblyFoundAgain(db, all, { since, touched });
   if (missing.length === 0) return [];
   const single = missing.filter((item) => item.targets <= 1);
   const suspects = await suspectsOf(db, single);
@@ -399,7 +399,7 @@ export async function matchByEvidence(
 }
 
 /** Missing media of new documents, and those whose name is that of a file where something came or went. */
-async function worthALook(
+async function possiblyFoundAgain(
   db: Database,
   all: readonly MissingMedia[],
   { since, touched }: { since: Date; touched: readonly number[] },

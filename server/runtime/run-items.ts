@@ -41,7 +41,7 @@ export interface ItemWork {
   /** Does a batch that may be done. Begun items of an earlier run come again, in the state they were left in. */
   act(items: readonly Item[]): Promise<Outcome[]>;
   /** After cancelling, a refusal or an error: finishes items that are begun, or puts them back; null leaves one waiting. */
-  settle(items: readonly Item[]): Promise<{ item: Item; result: ItemResult | null }[]>;
+  finishOrUndo(items: readonly Item[]): Promise<{ item: Item; result: ItemResult | null }[]>;
   /** What outcomes change in the catalogue, in the transaction that writes them down. */
   followUp?(tx: Transaction, outcomes: readonly Outcome[]): Promise<void>;
   /** After the last batch, however it ended, before the receipt. What it throws becomes the trouble of the job. */
@@ -76,7 +76,7 @@ export async function finishItems(
 ): Promise<void> {
   let ending = asked;
   try {
-    if (ending.state !== 'done') await settleBegun(context, step, work);
+    if (ending.state !== 'done') await finishOrUndoBegun(context, step, work);
     await work.conclude?.(ending);
   } catch (thrown) {
     const worse = endingOf(context, thrown);
@@ -134,7 +134,7 @@ async function runBatch(context: JobContext, step: Step, work: ItemWork): Promis
   // One that an earlier run had in its hands goes back first.
   const begun = stays.some((item) => item.state !== 'waiting');
   const already = new Map<number, ItemResult | null>();
-  if (begun) for (const { item, result } of await work.settle(stays)) already.set(item.id, result);
+  if (begun) for (const { item, result } of await work.finishOrUndo(stays)) already.set(item.id, result);
   const outcomes: Outcome[] = stays.map((item) => {
     const result = already.get(item.id);
     return { item, result: result?.done ? result : held.get(item.id)! };
@@ -146,14 +146,14 @@ async function runBatch(context: JobContext, step: Step, work: ItemWork): Promis
   return true;
 }
 
-async function settleBegun(context: JobContext, step: Step, work: ItemWork): Promise<void> {
+async function finishOrUndoBegun(context: JobContext, step: Step, work: ItemWork): Promise<void> {
   const begun = await context.db
     .select()
     .from(stepItems)
     .where(and(eq(stepItems.stepId, step.id), inArray(stepItems.state, [...BEGUN])))
     .orderBy(stepItems.id);
   if (begun.length === 0) return;
-  const settled = await work.settle(begun);
+  const settled = await work.finishOrUndo(begun);
   const waiting = settled.flatMap(({ item, result }) => (result === null ? [item] : []));
   await journal(
     context,

@@ -537,7 +537,7 @@ const workOf = (writing: Writing, projectId: ProjectId): ItemWork => ({
   prepare: () => prepare(writing),
   act: (items) => writeItems(writing, items),
   // Nothing of an original is in anybody's hands: what is begun is simply not done.
-  settle: async (items) => items.map((item) => ({ item, result: null })),
+  finishOrUndo: async (items) => items.map((item) => ({ item, result: null })),
   conclude: (ending) => conclude(writing, ending),
   lastWords: (tx, _tally, ending) => lastWords(writing, tx, ending),
 });

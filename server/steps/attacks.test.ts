@@ -184,7 +184,7 @@ describe('what lies in private folders is trusted only where it is ours', () => 
     renameSync(at('media/cache/x.frm'), at('media/.keramion', name));
     await site.db.update(jobs).set({ state: 'cancelled', finishedAt: new Date() });
     const worker = site.worker();
-    await until(async () => worker.settled() && (await ended()));
+    await until(async () => worker.isIdle() && (await ended()));
     await worker.stop();
     expect(readFileSync(at('media/cache/x.frm'), 'utf8')).toBe('mine');
     expect(await site.db.select().from(receipts)).toMatchObject([{ action: 'left files put back', files: 1 }]);

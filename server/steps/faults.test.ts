@@ -92,7 +92,7 @@ async function runPoint(scenario: Scenario, fault: string): Promise<Figures> {
     await end(worker);
     await second.stop();
     const third = site.worker(LEASE_SECONDS);
-    await until(async () => (await allEnded(site)) && third.settled());
+    await until(async () => (await allEnded(site)) && third.isIdle());
     await third.stop();
     sum.met += Number(met || fault.includes(':fail:'));
     return await judge(site, before);

@@ -172,15 +172,15 @@ async function copyAndNote(
 }
 
 /** What is on its way gets to its end; what is not yet, goes back. */
-async function settleItems(moving: Moving, items: readonly Item[]): ReturnType<ItemWork['settle']> {
+async function finishOrUndoItems(moving: Moving, items: readonly Item[]): ReturnType<ItemWork['finishOrUndo']> {
   const { context, target } = moving;
   const names = await context.names();
-  const settled: Awaited<ReturnType<ItemWork['settle']>> = [];
+  const ended: Awaited<ReturnType<ItemWork['finishOrUndo']>> = [];
   for (const item of items) {
     const from = await context.root(item.volumeId);
     const to = await context.root(target.id);
     if (!from || !to) {
-      settled.push({ item, result: item.state === 'taken' ? { done: false, reason: 'unreachable' } : null });
+      ended.push({ item, result: item.state === 'taken' ? { done: false, reason: 'unreachable' } : null });
       continue;
     }
     await context.assertLease();
@@ -188,14 +188,14 @@ async function settleItems(moving: Moving, items: readonly Item[]): ReturnType<I
       const result =
         item.volumeId === target.id ? await within(moving, item, from) : await across(moving, item, { from, to });
       if (result.done) notePlaced(moving, item, to);
-      settled.push({ item, result });
+      ended.push({ item, result });
       continue;
     }
     const back = putBack({ root: from, names }, moveOf(item), 'changed');
     dropCopy(to, names, moveOf(item));
-    settled.push({ item, result: back.reason === 'name taken' ? back : null });
+    ended.push({ item, result: back.reason === 'name taken' ? back : null });
   }
-  return settled;
+  return ended;
 }
 
 /** A moved file stays the same file in the catalogue, at its new place. */
@@ -291,7 +291,7 @@ async function workOf(
     batch: 20,
     prepare: () => refuseWithoutRoom(moving),
     act: (items) => moveItems(moving, items),
-    settle: (items) => settleItems(moving, items),
+    finishOrUndo: (items) => finishOrUndoItems(moving, items),
     followUp: (tx, outcomes) => followMoved(moving, tx, outcomes),
     conclude: async () => {
       relinked = await relinkDocuments(moving);

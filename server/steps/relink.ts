@@ -144,7 +144,7 @@ function workOf(
       return outcomes;
     },
     // A new version is there whole or not at all; run again it is found and not written twice.
-    settle: async (items) => items.map((item) => ({ item, result: null })),
+    finishOrUndo: async (items) => items.map((item) => ({ item, result: null })),
     conclude: async () => {
       const { db, pools, stop, now } = context;
       for (const { volumeId, folder } of versions) {

@@ -21,10 +21,10 @@ import { type Item, type ItemWork, markItems, type Outcome } from '../runtime/ru
 const removalOf = (item: Item): Removal => ({ itemId: item.id, path: item.path, raw: item.rawPath, expected: item });
 
 /** How files are removed; whoever runs it adds what is looked at before. */
-export function removal(context: JobContext): Pick<ItemWork, 'act' | 'settle' | 'followUp'> {
+export function removal(context: JobContext): Pick<ItemWork, 'act' | 'finishOrUndo' | 'followUp'> {
   return {
     act: (items) => removeItems(context, items),
-    settle: (items) => settleItems(context, items),
+    finishOrUndo: (items) => finishOrUndoItems(context, items),
     followUp: (tx, outcomes) => forgetRemoved(context, tx, outcomes),
   };
 }
@@ -59,25 +59,25 @@ async function removeItems(context: JobContext, items: readonly Item[]): Promise
 }
 
 /** Gives back what is under a private name; what was written down as taken and is not there was removed. */
-async function settleItems(context: JobContext, items: readonly Item[]): ReturnType<ItemWork['settle']> {
+async function finishOrUndoItems(context: JobContext, items: readonly Item[]): ReturnType<ItemWork['finishOrUndo']> {
   const names = await context.names();
-  const settled: Awaited<ReturnType<ItemWork['settle']>> = [];
+  const ended: Awaited<ReturnType<ItemWork['finishOrUndo']>> = [];
   for (const item of items) {
     const root = await context.root(item.volumeId);
     if (!root) {
       // It is given back when the volume is there again: see readings/tidy.ts.
-      settled.push({ item, result: item.state === 'taken' ? { done: false, reason: 'unreachable' } : null });
+      ended.push({ item, result: item.state === 'taken' ? { done: false, reason: 'unreachable' } : null });
       continue;
     }
     await context.assertLease();
     const isThere = look(names.place(root, 'out', item.id)).is !== 'gone';
-    if (!isThere) settled.push({ item, result: item.state === 'taken' ? { done: true } : null });
+    if (!isThere) ended.push({ item, result: item.state === 'taken' ? { done: true } : null });
     else {
       const back = putBack({ root, names }, removalOf(item), 'changed');
-      settled.push({ item, result: back.reason === 'name taken' ? back : null });
+      ended.push({ item, result: back.reason === 'name taken' ? back : null });
     }
   }
-  return settled;
+  return ended;
 }
 
 /** Takes what went out of the catalogue, with its sums. */

@@ -336,7 +336,7 @@ const workOf = (restoring: Restoring): ItemWork => ({
   projectId: restoring.archive.projectId,
   prepare: () => prepare(restoring),
   act: (items) => restoreItems(restoring, items),
-  settle: async (items) => items.map((item) => ({ item, result: null })),
+  finishOrUndo: async (items) => items.map((item) => ({ item, result: null })),
   conclude: (ending) => conclude(restoring, ending),
   lastWords: async (tx: Transaction, _tally, ending) => {
     // What has no name on the volume was taken away again.

@@ -93,7 +93,7 @@ class Session {
   private readonly uses: Use[] = [];
   private readonly perBeat: number;
   /** The tempo changes on the way: beats cannot be told in seconds, and what is warped to them counts whole. */
-  private readonly bent: boolean;
+  private readonly hasTempoChanges: boolean;
   private length = 0;
 
   constructor(
@@ -105,7 +105,8 @@ class Session {
     if (bpm <= 0) throw new Trouble({ code: 'bad_value', where: 'Transport/Tempo', detail: 'a tempo of nothing' });
     this.perBeat = 60 / bpm;
     const arrangement = child(top, 'Arrangement');
-    this.bent = arrangement !== undefined && (child(arrangement, 'TempoAutomation')?.children.length ?? 0) > 2;
+    this.hasTempoChanges =
+      arrangement !== undefined && (child(arrangement, 'TempoAutomation')?.children.length ?? 0) > 2;
   }
 
   read(): DocumentModel {
@@ -253,10 +254,10 @@ class Session {
     if (range) this.uses.push({ media: item.key, range, rate, enabled, sound: element.name === 'Audio' });
   }
 
-  /** Samples that are heard; the whole where time is bent or nobody knows; null where nothing is. */
+  /** Samples that are heard; the whole where the tempo changes or nobody knows; null where nothing is. */
   private range(window: Window | null, rate: Rate, length: number | null): FrameRange | null {
     const whole = { start: 0, duration: length ?? 0 };
-    if (!window || !Number.isFinite(window.end) || (this.bent && window.unit === 'beats')) return whole;
+    if (!window || !Number.isFinite(window.end) || (this.hasTempoChanges && window.unit === 'beats')) return whole;
     const seconds = (value: number) => this.convert(value, window.unit, 'seconds');
     const start = Math.max(0, Math.floor(seconds(window.start) * rate.num + 1e-6));
     const end = Math.ceil(seconds(window.end) * rate.num - 1e-6);

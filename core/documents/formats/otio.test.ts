@@ -110,7 +110,7 @@ test('the older clip form, missing references, nested stacks and image sequences
   expect(document.timelines[0]!.durationFrames).toBe(9);
 });
 
-test('a clip four times as fast uses four times its length; time bent in unknown ways uses all there is', () => {
+test('a clip four times as fast uses four times its length; time hasUnknownTimeEffect in unknown ways uses all there is', () => {
   const warp = { OTIO_SCHEMA: 'LinearTimeWarp.1', time_scalar: 4 };
   expect(
     read(timeline(track(clip2('a.mov', range(10, 20), { effects: [warp] })))).timelines[0]!.uses[0]!.range,

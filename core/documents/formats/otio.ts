@@ -241,9 +241,9 @@ class Reader {
   }
 
   /** Whether it is on, and how its time passes: several effects of time multiply. */
-  private common(object: Json, where: string): { enabled: boolean; speed: Fraction; bent: boolean } {
+  private common(object: Json, where: string): { enabled: boolean; speed: Fraction; hasUnknownTimeEffect: boolean } {
     let speed = ONE;
-    let bent = false;
+    let hasUnknownTimeEffect = false;
     for (const [i, effect] of (Array.isArray(object.effects) ? object.effects : []).entries()) {
       if (!isObject(effect)) continue;
       const schema = schemaOf(effect);
@@ -257,9 +257,9 @@ class Reader {
             detail: 'no factor of speed',
           });
         speed = times(speed, fractionOf(scalar));
-      } else if (schema === 'TimeEffect') bent = true;
+      } else if (schema === 'TimeEffect') hasUnknownTimeEffect = true;
     }
-    return { enabled: object.enabled !== false, speed, bent };
+    return { enabled: object.enabled !== false, speed, hasUnknownTimeEffect };
   }
 
   /** The media reference that counts: Clip.1 has one, Clip.2 several with a key for the active one. */

@@ -116,3 +116,7 @@ ALTER TABLE `archive_copies` DROP INDEX `archive_copies_carrier`, DROP COLUMN `c
 ALTER TABLE `archives` ADD `packer` varchar(40) NOT NULL DEFAULT 'folder', DROP COLUMN `manifest_sha512`;
 --> statement-breakpoint
 INSERT INTO site (`key`, `value`) SELECT 'mark', LOWER(CONCAT_WS('-', HEX(RANDOM_BYTES(4)), HEX(RANDOM_BYTES(2)), HEX(RANDOM_BYTES(2)), HEX(RANDOM_BYTES(2)), HEX(RANDOM_BYTES(6)))) FROM DUAL WHERE NOT EXISTS (SELECT 1 FROM site WHERE `key` = 'mark');
+--> statement-breakpoint
+ALTER TABLE `media` DROP INDEX `media_lacks`, DROP COLUMN `lacks`, ADD `incomplete` boolean GENERATED ALWAYS AS (found < GREATEST(targets, 1)) STORED;
+--> statement-breakpoint
+CREATE INDEX `media_incomplete` ON `media` (`incomplete`,`project_id`);

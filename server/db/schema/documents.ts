@@ -56,7 +56,7 @@ export const media = mysqlTable(
     targets: int('targets').notNull(),
     found: int('found').notNull(),
     /** A file of it is not there, or none is named. */
-    lacks: boolean('lacks').generatedAlwaysAs(sql`found < GREATEST(targets, 1)`, { mode: 'stored' }),
+    incomplete: boolean('incomplete').generatedAlwaysAs(sql`found < GREATEST(targets, 1)`, { mode: 'stored' }),
     startFrame: amount('start_frame'),
     durationFrames: amount('duration_frames'),
     rateNum: int('rate_num'),
@@ -73,7 +73,7 @@ export const media = mysqlTable(
   (t) => [
     index('media_document').on(t.documentId),
     index('media_project').on(t.projectId),
-    index('media_lacks').on(t.lacks, t.projectId),
+    index('media_incomplete').on(t.incomplete, t.projectId),
   ],
 );
 

@@ -67,7 +67,7 @@ export const claims = mysqlTable(
     folderHash: bytes('folder_hash', 'binary(16)').notNull(),
     reason: varchar('reason', { length: 200 }).notNull(),
     /** Files below it have been given to the project. */
-    settled: boolean('settled').notNull().default(false),
+    applied: boolean('settled').notNull().default(false),
   },
   (t) => [uniqueIndex('claims_folder').on(t.volumeId, t.folderHash), index('claims_project').on(t.projectId)],
 );
