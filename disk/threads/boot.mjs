@@ -1,7 +1,10 @@
-// Starts a worker thread whose entry is TypeScript: Node 20 cannot load one directly. The entry's address comes as
-// workerData.entry.
+// What a pool's threads run: loads the entry, which is TypeScript, and hands its questions on. Node 20 cannot load such a
+// file directly.
+import { workerData } from 'piscina';
 import { register } from 'tsx/esm/api';
-import { workerData } from 'node:worker_threads';
 
 register();
+const { answering } = await import('./serve.ts');
 await import(workerData.entry);
+
+export default (task) => answering(task);

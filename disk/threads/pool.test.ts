@@ -46,6 +46,6 @@ test('a stop flag is seen inside the thread', async () => {
 });
 
 test('a thread that dies fails its question only; the next gets a new one', async () => {
-  await expect(pool.ask({ n: 99 })).rejects.toThrow('A thread ended with 3.');
+  await expect(pool.ask({ n: 99 })).rejects.toThrow('exited with code: 3');
   expect(await pool.ask({ n: 5 })).toBe(10);
 });

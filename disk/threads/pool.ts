@@ -1,16 +1,12 @@
 // A few warm worker threads that answer questions of one kind. Heavy work runs there, so that a heartbeat in the main
-// thread never waits for a hash. Called by the walker, the copier and whoever reads large documents.
-import { fileURLToPath } from 'node:url';
+// thread never waits for a hash. Called by the walker, the copiers and whoever reads large documents.
 import path from 'node:path';
-import { Worker } from 'node:worker_threads';
+import { fileURLToPath } from 'node:url';
+import { MessageChannel, type MessagePort, receiveMessageOnPort } from 'node:worker_threads';
+import { Piscina } from 'piscina';
+import type { Answered, Task } from './serve.ts';
 
 const BOOT = path.join(path.dirname(fileURLToPath(import.meta.url)), 'boot.mjs');
-
-interface Waiting {
-  resolve(value: unknown): void;
-  reject(error: Error): void;
-  progress?: (bytes: number) => void;
-}
 
 /** An error in a thread, carried over with its code. */
 export class ThreadError extends Error {
@@ -24,70 +20,58 @@ export class ThreadError extends Error {
   }
 }
 
-type Reply =
-  | { id: number; type: 'done'; value: unknown }
-  | { id: number; type: 'progress'; bytes: number }
-  | { id: number; type: 'failed'; message: string; code: string; facts: Record<string, unknown> };
-
-/** `size` threads running the module at `entry`, begun by `boot` where this file was bundled elsewhere. Ask, and the least busy thread answers; end it, or Node waits. */
+/** `size` threads running the module at `entry`, begun by `boot` where this file was bundled elsewhere. End it, or Node waits. */
 export class ThreadPool<Request extends object, Response> {
-  private readonly workers: { worker: Worker; waiting: Map<number, Waiting> }[] = [];
-  private nextId = 1;
+  private readonly threads: Piscina<Task<Request>, Answered<Response>>;
   private ended = false;
 
   constructor(
-    private readonly entry: string,
+    entry: string,
     readonly size: number,
-    private readonly boot = BOOT,
-  ) {}
+    boot = BOOT,
+  ) {
+    this.threads = new Piscina({
+      filename: boot,
+      workerData: { entry },
+      minThreads: 0,
+      maxThreads: size,
+      idleTimeout: Infinity,
+      // A thread that waits for a disk may take the next question meanwhile.
+      concurrentTasksPerWorker: 2,
+      atomics: 'disabled',
+    });
+    // What a thread dies of is told to whoever asked it.
+    this.threads.on('error', () => undefined);
+  }
 
   /** Asks one thread. `stop` is a flag shared with the thread: set its first element to 1 and the work ends early. */
-  ask(
+  async ask(
     request: Request,
     options: { progress?: (bytes: number) => void; stop?: Int32Array; transfer?: ArrayBuffer[] } = {},
   ): Promise<Response> {
-    const member = this.leastBusy();
-    const id = this.nextId++;
-    return new Promise<Response>((resolve, reject) => {
-      member.waiting.set(id, { resolve: resolve as (value: unknown) => void, reject, progress: options.progress });
-      member.worker.postMessage({ id, request, stop: options.stop }, options.transfer ?? []);
-    });
+    if (this.ended) throw new Error('The threads were ended.');
+    const { progress, stop, transfer = [] } = options;
+    const told = progress ? new MessageChannel() : null;
+    told?.port1.on('message', (bytes: number) => progress?.(bytes));
+    try {
+      const task = { request, stop, progress: told?.port2 };
+      const answered = await this.threads.run(task, { transferList: told ? [...transfer, told.port2] : transfer });
+      // What was told on the way counts before the answer does.
+      if (told) for (let bytes = nextTold(told.port1); bytes !== null; bytes = nextTold(told.port1)) progress?.(bytes);
+      if (answered.ok) return answered.value;
+      throw new ThreadError(answered.message, answered.code, answered.facts);
+    } finally {
+      told?.port1.close();
+    }
   }
 
   async end(): Promise<void> {
     this.ended = true;
-    await Promise.all(this.workers.splice(0).map(({ worker }) => worker.terminate()));
+    await this.threads.destroy();
   }
+}
 
-  private leastBusy() {
-    if (this.ended) throw new Error('The threads were ended.');
-    const idle = this.workers.find((member) => member.waiting.size === 0);
-    if (idle) return idle;
-    if (this.workers.length < this.size) return this.start();
-    return this.workers.reduce((a, b) => (a.waiting.size <= b.waiting.size ? a : b));
-  }
-
-  private start() {
-    const worker = new Worker(this.boot, { workerData: { entry: this.entry } });
-    const member = { worker, waiting: new Map<number, Waiting>() };
-    worker.on('message', (reply: Reply) => this.take(member.waiting, reply));
-    const fail = (error: Error) => {
-      this.workers.splice(this.workers.indexOf(member), 1);
-      for (const waiting of member.waiting.values()) waiting.reject(error);
-      member.waiting.clear();
-    };
-    worker.on('error', (error) => fail(error as Error));
-    worker.on('exit', (code) => member.waiting.size > 0 && fail(new Error(`A thread ended with ${code}.`)));
-    this.workers.push(member);
-    return member;
-  }
-
-  private take(waiting: Map<number, Waiting>, reply: Reply) {
-    const asked = waiting.get(reply.id);
-    if (!asked) return;
-    if (reply.type === 'progress') return asked.progress?.(reply.bytes);
-    waiting.delete(reply.id);
-    if (reply.type === 'done') asked.resolve(reply.value);
-    else asked.reject(new ThreadError(reply.message, reply.code, reply.facts));
-  }
+function nextTold(port: MessagePort): number | null {
+  const received = receiveMessageOnPort(port) as { message: number } | undefined;
+  return received ? received.message : null;
 }
