@@ -205,6 +205,18 @@ export const settingsForm = z.discriminatedUnion('intent', [
   z.object({ intent: z.literal('preview'), rules }),
   z.object({ intent: z.literal('save'), rules, previewed: z.string().max(64) }),
   z.object({
+    intent: z.literal('removing'),
+    readBackHours: z.coerce
+      .number('The hours are not a number.')
+      .int('The hours are not a whole number.')
+      .min(0, 'The hours cannot be less than none.')
+      .max(8760, 'A read-back can stand for a year at most: 8,760 hours.'),
+    trustUnseen: z
+      .literal('on')
+      .optional()
+      .transform((value) => value === 'on'),
+  }),
+  z.object({
     intent: z.literal('template'),
     name: shortName,
     homes: jsonList(

@@ -5,6 +5,7 @@ import { settingsForm } from '#contract/forms.ts';
 import type { VolumeId } from '#core/model.ts';
 import { counted } from '#core/wording/amounts.ts';
 import { currentRules, type KindChange, markOf, previewRules, saveRules } from '#server/readings/kinds.ts';
+import { houseRules, setHouseRules } from '#server/site/house-rules.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { saveTemplate, templateRows } from '#server/projects/register-project.ts';
 import type { Answer } from '../lib/answer';
@@ -18,8 +19,13 @@ export interface Preview {
 }
 
 export async function loader() {
-  const [rules, templates, volumes] = await Promise.all([currentRules(db()), templateRows(db()), rackVolumes(db())]);
-  return { rules, templates, volumes: volumes.map(({ volumeId, name }) => ({ volumeId, name })) };
+  const [rules, templates, volumes, removing] = await Promise.all([
+    currentRules(db()),
+    templateRows(db()),
+    rackVolumes(db()),
+    houseRules(db()),
+  ]);
+  return { rules, templates, removing, volumes: volumes.map(({ volumeId, name }) => ({ volumeId, name })) };
 }
 
 export async function action({ request }: Route.ActionArgs) {
@@ -34,6 +40,11 @@ export async function action({ request }: Route.ActionArgs) {
       case 'save':
         await saveRules(db(), form, by);
         return `${counted(form.rules.length, 'rule')} saved. Known files get their kinds now; the tray shows how far.`;
+      case 'removing':
+        await setHouseRules(db(), { readBackHours: form.readBackHours, trustUnseen: form.trustUnseen }, by);
+        return form.readBackHours === 0 && !form.trustUnseen
+          ? 'Saved. Every original is read back from its copy before it goes.'
+          : 'Saved. The ledger has what it was before.';
       case 'template':
         await saveTemplate(
           db(),

@@ -1,5 +1,5 @@
-// Settings: the rules by which files get their kinds, with what a change of them would do shown before it is saved; and
-// the templates that new projects get their homes from.
+// Settings: the rules by which files get their kinds, with what a change of them would do shown before it is saved; the
+// templates that new projects get their homes from; and what removing files may rely on.
 import { useState } from 'react';
 import { Link, useFetcher, useSearchParams } from 'react-router';
 import type { Route } from './+types/settings';
@@ -17,7 +17,7 @@ type Data = Route.ComponentProps['loaderData'];
 
 export default function Settings({ loaderData }: Route.ComponentProps) {
   const [search] = useSearchParams();
-  const templates = search.get('show') === 'templates';
+  const show = VIEWS.find((view) => view.key === search.get('show'))?.key ?? 'kinds';
   // Held here, because the rules below are made anew once they are saved and their answer must outlive that.
   const fetcher = useFetcher<typeof action>();
   return (
@@ -25,30 +25,81 @@ export default function Settings({ loaderData }: Route.ComponentProps) {
       <div className="flex items-start justify-between gap-4">
         <Sentence>{kindsSentence(loaderData.rules.length, loaderData.templates.length)}</Sentence>
         <div role="group" aria-label="Show" className="flex shrink-0 gap-1">
-          <Link
-            to="?show=kinds"
-            className={buttonLook(templates ? 'plain' : 'first')}
-            aria-current={templates ? undefined : 'true'}
-          >
-            Kinds of files
-          </Link>
-          <Link
-            to="?show=templates"
-            className={buttonLook(templates ? 'first' : 'plain')}
-            aria-current={templates ? 'true' : undefined}
-          >
-            Templates
-          </Link>
+          {VIEWS.map((view) => (
+            <Link
+              key={view.key}
+              to={`?show=${view.key}`}
+              className={buttonLook(show === view.key ? 'first' : 'plain')}
+              aria-current={show === view.key ? 'true' : undefined}
+            >
+              {view.words}
+            </Link>
+          ))}
         </div>
       </div>
-      {templates ? (
+      {show === 'templates' && (
         <div className="max-w-[720px]">
           <Templates data={loaderData} />
         </div>
-      ) : (
-        <Rules key={JSON.stringify(loaderData.rules)} data={loaderData} fetcher={fetcher} />
       )}
+      {show === 'removing' && (
+        <div className="max-w-[720px]">
+          <Removing removing={loaderData.removing} />
+        </div>
+      )}
+      {show === 'kinds' && <Rules key={JSON.stringify(loaderData.rules)} data={loaderData} fetcher={fetcher} />}
     </div>
+  );
+}
+
+const VIEWS = [
+  { key: 'kinds', words: 'Kinds of files' },
+  { key: 'templates', words: 'Templates' },
+  { key: 'removing', words: 'Removing files' },
+] as const;
+
+/** What a removal may rely on beside what it sees itself: nothing, unless the house says so here. */
+function Removing({ removing }: { removing: Data['removing'] }) {
+  const fetcher = useFetcher<typeof action>();
+  return (
+    <Card title="What removing files may rely on">
+      <fetcher.Form method="post" className="grid gap-4">
+        <input type="hidden" name="intent" value="removing" />
+        <Field
+          label="Hours for which an earlier read-back counts"
+          hint="0: each original is read back from its archived copy in the step that removes it. This takes as long as reading the copy."
+        >
+          <input
+            name="readBackHours"
+            inputMode="numeric"
+            defaultValue={removing.readBackHours}
+            className={`${inputLook} w-28`}
+            required
+          />
+        </Field>
+        <label className="flex items-start gap-2">
+          <input
+            type="checkbox"
+            name="trustUnseen"
+            defaultChecked={removing.trustUnseen}
+            className="mt-1 accent-accent"
+          />
+          <span>
+            Remove files although there are programs whose open files cannot be seen
+            <span className="block text-[13px] text-ink-2">
+              The worker sees the programs of its own user alone, unless it runs as root. Off: files are left where they
+              are while it cannot tell.
+            </span>
+          </span>
+        </label>
+        <div>
+          <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
+            Save
+          </Button>
+        </div>
+        <Said answer={fetcher.data?.answer} />
+      </fetcher.Form>
+    </Card>
   );
 }
 

@@ -1,7 +1,8 @@
 // What the house allows that is off by itself. Kept by key with the site; changed in Settings, with a receipt.
 import { eq } from 'drizzle-orm';
-import type { Db, Transaction } from '../db/connect.ts';
+import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { site } from '../db/schema/site.ts';
+import { itemsHash, writeReceipt } from '../runtime/receipts.ts';
 
 const EARLIER_READ_BACK = 'earlier read-back hours';
 
@@ -20,12 +21,46 @@ export async function trustsUnseenPrograms(db: Db): Promise<boolean> {
   return row?.value === 'yes';
 }
 
-export async function setTrustsUnseenPrograms(tx: Transaction, trusts: boolean): Promise<void> {
+async function setTrustsUnseenPrograms(tx: Transaction, trusts: boolean): Promise<void> {
   const value = trusts ? 'yes' : 'no';
   await tx.insert(site).values({ key: UNSEEN_PROGRAMS, value }).onDuplicateKeyUpdate({ set: { value } });
 }
 
-export async function setEarlierReadBackHours(tx: Transaction, hours: number): Promise<void> {
+async function setEarlierReadBackHours(tx: Transaction, hours: number): Promise<void> {
   const value = String(hours);
   await tx.insert(site).values({ key: EARLIER_READ_BACK, value }).onDuplicateKeyUpdate({ set: { value } });
+}
+
+export interface HouseRules {
+  readBackHours: number;
+  trustUnseen: boolean;
+}
+
+export const houseRules = async (db: Db): Promise<HouseRules> => ({
+  readBackHours: await earlierReadBackHours(db),
+  trustUnseen: await trustsUnseenPrograms(db),
+});
+
+/** Changes what the house allows, with a receipt that says what from and to. */
+export async function setHouseRules(
+  db: Database,
+  rules: HouseRules,
+  { who, now }: { who: string; now: Date },
+): Promise<void> {
+  await inTransaction(db, async (tx) => {
+    const before = await houseRules(tx);
+    await setEarlierReadBackHours(tx, rules.readBackHours);
+    await setTrustsUnseenPrograms(tx, rules.trustUnseen);
+    await writeReceipt(tx, {
+      at: now,
+      who,
+      action: 'house rules changed',
+      title: 'What removing files may rely on was changed',
+      files: 0,
+      bytes: 0,
+      held: 0,
+      facts: { before, after: rules },
+      itemsSha256: itemsHash([]),
+    });
+  });
 }
