@@ -62,7 +62,7 @@ test('one project travels the whole way and comes back with all its media', asyn
   await expect(page.getByText('KD-0002 is too small')).toBeVisible();
   await expect(page.getByRole('button', { name: 'Run one step' })).toBeDisabled();
   await page.getByRole('button', { name: /^Take out/ }).click();
-  await expect(page.getByText('The plan is empty.')).toBeVisible();
+  await expect(page.getByRole('heading', { name: 'The plan is empty.' })).toBeVisible();
   await page.keyboard.press('Escape');
   await page.getByRole('checkbox', { name: /KD-0002/ }).uncheck();
   await page.getByRole('checkbox', { name: /KD-0001/ }).check();

@@ -50,7 +50,7 @@ for (const colorScheme of ['light', 'dark'] as const)
     await expect(page.getByRole('button', { name: 'Run one step' })).toBeVisible();
     await clean(page, `plan ${colorScheme}`, dark);
     await page.getByRole('button', { name: 'Empty the plan' }).click();
-    await expect(page.getByText('The plan is empty.')).toBeVisible();
+    await expect(page.getByRole('heading', { name: 'The plan is empty.' })).toBeVisible();
     await page.keyboard.press('Escape');
     await page.getByRole('button', { name: 'Work', exact: true }).click();
     await clean(page, `work ${colorScheme}`, dark);
@@ -132,6 +132,17 @@ test('nonsense in a form is answered with a sentence and changes nothing', async
   });
   expect(foreign.status()).toBe(403);
   expect(await foreign.text()).toContain('came from another site');
+  const large = await request.post('/plan', {
+    form: { intent: 'empty', padding: 'x'.repeat(1_000_001) },
+    headers: { origin: 'http://127.0.0.1:4790' },
+  });
+  expect(large.status()).toBe(413);
+  expect(await large.text()).toContain('larger than 1 MB');
+  const rebound = await request.get('/', { headers: { host: 'rebound.example' } });
+  expect(rebound.status()).toBe(403);
+  const own = await request.get('/');
+  expect(own.headers()['content-security-policy']).toMatch(/script-src 'self' 'nonce-/);
+  expect(own.headers()['x-request-id']).toMatch(/^[0-9a-f]{8}$/);
   const nowhere = await page.goto('/projects/999');
   expect(nowhere!.status()).toBe(404);
   await expect(page.getByText('There is no such project.')).toBeVisible();
@@ -150,4 +161,18 @@ test('opening any lens is quick on the server, and its figures are kept', async 
   }
   // Told, not judged: a busy machine is no fault of the lens. The aim is 300 ms.
   console.log('median ms:', JSON.stringify(slowest));
+});
+
+test('what removing files may rely on is off until the house says so, and the ledger has it', async ({ page }) => {
+  await page.goto('/settings?show=removing');
+  await expect(page.getByLabel('Hours for which an earlier read-back counts')).toHaveValue('0');
+  await clean(page, 'removing', false);
+  await page.getByLabel('Hours for which an earlier read-back counts').fill('12');
+  await page.getByRole('button', { name: 'Save', exact: true }).click();
+  await expect(page.getByRole('status').filter({ hasText: 'The ledger has what it was before' })).toBeVisible();
+  await page.getByLabel('Hours for which an earlier read-back counts').fill('0');
+  await page.getByRole('button', { name: 'Save', exact: true }).click();
+  await expect(page.getByRole('status').filter({ hasText: 'is read back from its copy before it goes' })).toBeVisible();
+  await page.goto('/ledger');
+  await expect(page.getByText('house rules changed').first()).toBeVisible();
 });
