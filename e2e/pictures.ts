@@ -42,6 +42,16 @@ async function take(page: Page, address: string | null, name: string): Promise<v
   await page.screenshot({ path: `docs/screenshots/${name}.png` });
 }
 
+/** Waits in the list of work until the newest piece of this name is done. */
+const done = (page: Page, title: string) =>
+  page
+    .getByRole('dialog', { name: 'Work' })
+    .locator('.rows > div')
+    .filter({ hasText: title })
+    .first()
+    .getByText('done', { exact: true })
+    .waitFor({ timeout: 180_000 });
+
 try {
   const page = await open('light');
   await take(page, '/', 'site');
@@ -78,11 +88,7 @@ try {
   await page.getByText(/Added an archive/).waitFor();
   await page.getByRole('button', { name: 'Review plan' }).click();
   await page.getByRole('button', { name: 'Run one step' }).click();
-  await page
-    .getByRole('dialog', { name: 'Work' })
-    .getByText('done', { exact: true })
-    .first()
-    .waitFor({ timeout: 180_000 });
+  await done(page, 'Archive Night Ferry');
   await take(page, '/shelf', 'shelf');
   await take(page, '/reclaim', 'reclaim');
   await page.getByRole('button', { name: /^Add .* to the plan/ }).click();
@@ -97,11 +103,8 @@ try {
   await page.getByRole('button', { name: 'Run two steps' }).waitFor();
   await take(page, null, 'plan');
   await page.getByRole('button', { name: 'Run two steps' }).click();
-  await page
-    .getByRole('dialog', { name: 'Work' })
-    .getByText('done', { exact: true })
-    .nth(2)
-    .waitFor({ timeout: 180_000 });
+  await done(page, 'Remove caches');
+  await done(page, 'Remove originals of Night Ferry');
   await take(page, '/ledger', 'ledger');
 } finally {
   await browser.close();

@@ -49,7 +49,7 @@ export default function Shelf({ loaderData: data }: Route.ComponentProps) {
                     ? 'not in reach'
                     : carrier.layers.length === 0
                       ? 'empty'
-                      : `${size(carrier.capacityBytes - carrier.usedBytes)} free`}
+                      : `${size(carrier.freeBytes)} free`}
                 </Chip>
               </div>
             </div>

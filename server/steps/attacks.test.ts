@@ -173,7 +173,7 @@ describe('what lies in private folders is trusted only where it is ours', () => 
     for (const place of foreign) expect(readFileSync(place, 'utf8')).toBe('foreign');
   });
   test('a file that ended work left aside is put back by the next worker, with a receipt', async () => {
-    utimesSync(site.put('media/cache/x.frm', 'mine'), 1e9, 1e9);
+    utimesSync(site.put('media/peaks/x.frm', 'mine'), 1e9, 1e9);
     await site.read(volume);
     const all = await site.db.select({ id: folders.id }).from(folders);
     await addCacheRemoval(site.db, { folderIds: all.map((f) => f.id as FolderId), cutDay: 20_000, now: new Date() });
@@ -181,12 +181,12 @@ describe('what lies in private folders is trusted only where it is ours', () => 
     const [job] = await site.db.select().from(jobs);
     const [item] = await site.db.select().from(stepItems);
     const name = privateName({ use: 'out', site: await siteMark(site.db), job: job!.mark, lease, item: item!.id });
-    renameSync(at('media/cache/x.frm'), at('media/.keramion', name));
+    renameSync(at('media/peaks/x.frm'), at('media/.keramion', name));
     await site.db.update(jobs).set({ state: 'cancelled', finishedAt: new Date() });
     const worker = site.worker();
     await until(async () => worker.isIdle() && (await ended()));
     await worker.stop();
-    expect(readFileSync(at('media/cache/x.frm'), 'utf8')).toBe('mine');
+    expect(readFileSync(at('media/peaks/x.frm'), 'utf8')).toBe('mine');
     expect(await site.db.select().from(receipts)).toMatchObject([{ action: 'left files put back', files: 1 }]);
   });
   test('a file between that was never ours lies in the way of nothing: x.mov.part is restored as itself', async () => {
@@ -234,13 +234,13 @@ test('a cache that a document began to name after the last reading stays', async
 });
 
 test('a file that somebody deletes by hand while the work is interrupted is not counted as ours', async () => {
-  for (const name of ['a', 'b']) utimesSync(site.put(`media/cache/${name}.frm`), 1e9, 1e9);
+  for (const name of ['a', 'b']) utimesSync(site.put(`media/peaks/${name}.frm`), 1e9, 1e9);
   await site.read(volume);
   const all = await site.db.select({ id: folders.id }).from(folders);
   await addCacheRemoval(site.db, { folderIds: all.map((f) => f.id as FolderId), cutDay: 20_000, now: new Date() });
   await run();
   await site.db.update(stepItems).set({ state: 'started' });
-  unlinkSync(at('media/cache/a.frm'));
+  unlinkSync(at('media/peaks/a.frm'));
   await work();
   expect(await site.db.select().from(receipts)).toMatchObject([{ files: 1, held: 1, facts: { held: { gone: 1 } } }]);
 });

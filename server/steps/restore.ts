@@ -71,7 +71,8 @@ export async function addRestore(
       `This copy of ${archive.name} is ${copy.state}, so it cannot be restored from. Nothing was added.`,
     );
   const params = { archiveId, copyId, carrierId: part.carrierId as never, volumeId, folder };
-  const names = { volume: volume.name, project: archive.name };
+  const { name: archived } = archive;
+  const names = { volume: volume.name, project: archived };
   return inTransaction(db, async (tx) => {
     const stepId = await addStep(tx, { kind, params, names, now });
     const sum = { files: archive.files, bytes: archive.bytes };

@@ -91,7 +91,7 @@ export const SCENARIOS: readonly Scenario[] = [
     name: 'a purge',
     async set(site) {
       const volume = await site.volume('media');
-      for (let i = 0; i < 5; i++) utimesSync(site.put(`media/cache/${i}.frm`, `frame ${i}`), 1e9, 1e9);
+      for (let i = 0; i < 5; i++) utimesSync(site.put(`media/peaks/${i}.frm`, `frame ${i}`), 1e9, 1e9);
       site.put('media/rushes/kept.mov');
       await site.read(volume);
       const all = await site.db.select({ id: folders.id }).from(folders);
