@@ -322,7 +322,7 @@ async function writtenOn({ context }: Writing, file: ArchiveFile): Promise<Set<n
 async function readBack(writing: Writing, target: Target, file: ArchiveFile): Promise<void> {
   const { context } = writing;
   const sums = await sumOn(writing, target, payloadAt(file), (bytes) => context.add(bytes / writing.targets.length));
-  if (sums.sha512 !== file.sha512 || sums.sizeBytes !== file.payloadBytes) throw differs(target.name, file.payloadPath);
+  if (sums.xxh64 !== file.xxh64 || sums.sizeBytes !== file.payloadBytes) throw differs(target.name, file.payloadPath);
   const now = context.now();
   await context.transaction((tx) =>
     tx
@@ -336,11 +336,11 @@ async function sumOn(
   { context }: Writing,
   target: Target,
   at: string,
-  progress: (bytes: number) => void = () => undefined,
+  progress?: (bytes: number) => void,
 ): Promise<Sums> {
   try {
     return await context.pools.carriers.ask(
-      { do: 'sum', carrier: target.place, of: target.pack, at },
+      { do: 'sum', carrier: target.place, of: target.pack, at, strong: progress === undefined },
       { progress, stop: context.stop },
     );
   } catch (error) {

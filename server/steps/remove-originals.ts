@@ -24,6 +24,7 @@ import { projects, projectStates } from '../db/schema/projects.ts';
 import { carriers } from '../db/schema/stores.ts';
 import type { steps } from '../db/schema/plans.ts';
 import type { JobContext } from '../runtime/context.ts';
+import { inParallel } from '../runtime/in-parallel.ts';
 import { Refused } from '../runtime/refused.ts';
 import { finishItems, type Item, type ItemWork, runItems } from '../runtime/run-items.ts';
 import { earlierReadBackHours } from '../site/house-rules.ts';
@@ -117,15 +118,15 @@ async function damageOf(context: JobContext, part: CopyPart, files: readonly Arc
     }
   });
   if (typeof listed !== 'string')
-    for (const file of files) {
+    await inParallel(context.pools.carriers.size, files, async (file) => {
       context.check();
       const at = `${PAYLOAD}/${file.payloadPath}`;
       if (file.sha512 === null || listed.get(at) !== file.sha512) damaged.push(file);
-      else if (recent.has(file.id)) continue;
+      else if (recent.has(file.id)) return;
       else if (await readsBack(context, part, { at, sha512: file.sha512 })) read.push(file.id);
       else damaged.push(file);
       if (read.length >= 50) await noteReadBack(context, part, read.splice(0));
-    }
+    });
   await noteReadBack(context, part, read);
   const damage = typeof listed === 'string' ? listed : damaged.length > 0 ? damaged[0]!.payloadPath : null;
   if (damage !== null) {
@@ -152,7 +153,7 @@ async function unlisted(carrier: Carrier, part: CopyPart, sums: ReadonlyMap<stri
 async function readsBack(context: JobContext, part: CopyPart, { at, sha512 }: { at: string; sha512: string }) {
   try {
     const read = await context.pools.carriers.ask(
-      { do: 'sum', carrier: part.place, of: part.folder, at },
+      { do: 'sum', carrier: part.place, of: part.folder, at, strong: true },
       { stop: context.stop },
     );
     return read.sha512 === sha512;

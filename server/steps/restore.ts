@@ -203,14 +203,15 @@ async function restoreOne(restoring: Restoring, item: Item): Promise<void> {
   try {
     result = await readFromCarrier(
       context.pools.carriers,
-      { from: { carrier: part.place, of: part.folder, at }, to: temporary },
+      { from: { carrier: part.place, of: part.folder, at, strong: !sums!.xxh64 }, to: temporary },
       { progress: (bytes) => context.add(bytes), stop: context.stop },
     );
   } catch (error) {
     throw await reasonFor(restoring, error, item);
   }
-  const strong = sums!.sha512.get(at);
-  if (strong !== result.sha512 || (sums!.xxh64 && sums!.xxh64.get(at) !== result.xxh64)) {
+  const { xxh64, sha512 } = sums!;
+  const isSealed = xxh64 ? sha512.has(at) && xxh64.get(at) === result.xxh64 : sha512.get(at) === result.sha512;
+  if (!isSealed) {
     removeOwn(temporary);
     throw await damaged(restoring, `${at} is not what was sealed`, [item.fileId]);
   }
