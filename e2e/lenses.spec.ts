@@ -176,3 +176,15 @@ test('what removing files may rely on is off until the house says so, and the le
   await page.goto('/ledger');
   await expect(page.getByText('house rules changed').first()).toBeVisible();
 });
+
+test('the policy on scripts and fonts refuses nothing of our own', async ({ page }) => {
+  const refused: string[] = [];
+  page.on('console', (message) => {
+    if (/Content Security Policy/.test(message.text())) refused.push(message.text().slice(0, 200));
+  });
+  for (const lens of ['/', '/projects/1', '/space', '/reclaim', '/ledger', '/settings', '/nowhere']) {
+    await page.goto(lens);
+    await page.getByRole('heading', { level: 1 }).first().waitFor();
+  }
+  expect(refused).toEqual([]);
+});

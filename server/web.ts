@@ -59,6 +59,8 @@ app.use(
         // Widths of bars and places in charts are set on the elements themselves.
         styleSrc: ["'self'", "'unsafe-inline'"],
         imgSrc: ["'self'", 'data:', 'blob:'],
+        // Small parts of our own fonts are built into the styles.
+        fontSrc: ["'self'", 'data:'],
         objectSrc: ["'none'"],
         baseUri: ["'none'"],
         formAction: ["'self'"],

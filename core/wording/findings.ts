@@ -49,7 +49,7 @@ const COMMON: Readonly<Record<string, (finding: Finding, nowMs: number) => Findi
   }),
   'other stations': (f) => ({
     what: `Open files on ${text(f, 'stations')} cannot be seen`,
-    detail: `${text(f, 'volume')} is mounted there too, and no worker runs there. Close the programs that use it before you run the plan.`,
+    detail: `Also mounted there: ${text(f, 'volume')}. No worker runs there, so close the programs that use it before you run the plan.`,
   }),
   'step not known': (f) => ({
     what: `A step of the kind ${text(f, 'kind')} is not known to this version`,

@@ -70,11 +70,9 @@ async function unseenStations(db: Db, step: Of, volumeIds: readonly VolumeId[]):
     .innerJoin(stations, eq(stations.id, mounts.stationId))
     .where(and(inArray(mounts.volumeId, [...volumeIds]), isNull(stations.retiredAt)))
     .orderBy(stations.name);
-  const byVolume = new Map<string, string[]>();
-  for (const row of rows) byVolume.set(row.volume, [...(byVolume.get(row.volume) ?? []), row.station]);
-  return [...byVolume].map(([volume, names]) =>
-    finding(step, 'other stations', 'note', { volume, stations: names.join(', ') }),
-  );
+  if (rows.length === 0) return [];
+  const names = (key: 'volume' | 'station') => [...new Set(rows.map((row) => row[key]))].join(', ');
+  return [finding(step, 'other stations', 'note', { volume: names('volume'), stations: names('station') })];
 }
 
 /** Items that the last reading saw otherwise than they were when the step was added. */
