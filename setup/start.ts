@@ -3,6 +3,7 @@
 import { type ChildProcess, spawn } from 'node:child_process';
 import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
+import { parse } from 'dotenv';
 import { size } from '#core/wording/amounts.ts';
 import { makeSite } from '#demo/site.ts';
 import { registerSite } from '#demo/register.ts';
@@ -151,16 +152,13 @@ async function untilAnswering(address: string, web: ChildProcess): Promise<void>
 /** Settings from keramion.conf (NAME=value a line), under those of the environment. */
 function configuration(): Record<string, string | undefined> {
   const file = process.env.KERAMION_CONFIG ?? 'keramion.conf';
-  const fromFile: Record<string, string> = {};
-  if (existsSync(file))
-    for (const [i, line] of readFileSync(file, 'utf8').split('\n').entries()) {
-      if (/^\s*(#|$)/.test(line)) continue;
-      const match = /^\s*(KERAMION_[A-Z_]+)\s*=\s*(.*?)\s*$/.exec(line);
-      if (!match)
-        throw new SetupError(`Line ${i + 1} of ${file} is not a setting like KERAMION_PORT=4700. Nothing was started.`);
-      fromFile[match[1]!] = match[2]!;
-    }
-  return { ...fromFile, ...process.env };
+  if (!existsSync(file)) return { ...process.env };
+  const text = readFileSync(file, 'utf8');
+  // What is no setting would be passed over in silence.
+  for (const [i, line] of text.split('\n').entries())
+    if (!/^\s*(#|$)/.test(line) && !/^\s*KERAMION_[A-Z_]+\s*=/.test(line))
+      throw new SetupError(`Line ${i + 1} of ${file} is not a setting like KERAMION_PORT=4700. Nothing was started.`);
+  return { ...parse(text), ...process.env };
 }
 
 function portOf(settings: Record<string, string | undefined>, name: string, fallback: number): number {
