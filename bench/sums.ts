@@ -78,7 +78,9 @@ const claim = () => claimJob(db, { worker: 'w', reached: { volumes: [1], carrier
 let doubled = 0;
 for (let round = 0; round < rounds; round++) {
   for (let i = 0; i < 2; i++)
-    await enqueue(db, { kind: 'x', title: 'x', params: {}, who: 'b', stores: alone }, new Date());
+    await inTransaction(db, (tx) =>
+      enqueue(tx, { kind: 'x', title: 'x', params: {}, who: 'b', stores: alone }, new Date()),
+    );
   const taken = (await Promise.all([claim(), claim(), claim(), claim()])).filter((job) => job !== null);
   if (taken.length > 1) doubled++;
   for (const job of taken) await inTransaction(db, (tx) => endJob(tx, job, { state: 'done' }));

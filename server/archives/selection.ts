@@ -13,6 +13,7 @@ import { joinPath } from '#core/paths.ts';
 import { rawPathOf } from '#disk/paths.ts';
 import type { Db } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
+import { usedFiles } from '../db/naming.ts';
 import { type archiveFiles } from '../db/schema/archives.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { bins, clips, documents, media, mediaTargets } from '../db/schema/documents.ts';
@@ -135,24 +136,6 @@ const living = (db: Db, ids: readonly number[]) =>
     .innerJoin(folders, eq(folders.id, files.folderId))
     .innerJoin(volumes, eq(volumes.id, files.volumeId))
     .where(and(inArray(files.id, [...ids]), isNull(files.goneAt)));
-
-async function usedFiles(db: Db, projectId: ProjectId): Promise<Set<number>> {
-  const rows = await db
-    .selectDistinct({ id: mediaTargets.fileId })
-    .from(mediaTargets)
-    .innerJoin(media, eq(media.id, mediaTargets.mediaId))
-    .innerJoin(documents, eq(documents.id, media.documentId))
-    .innerJoin(files, eq(files.id, documents.fileId))
-    .where(
-      and(
-        eq(media.projectId, projectId),
-        eq(media.used, true),
-        isNull(files.goneAt),
-        sql`${mediaTargets.fileId} IS NOT NULL`,
-      ),
-    );
-  return new Set(rows.map((row) => row.id!));
-}
 
 /** For every file, the path of the bin that holds a clip of it; the first by name where there are several. */
 async function binsOfFiles(db: Db, projectId: ProjectId): Promise<Map<number, string[]>> {

@@ -46,7 +46,9 @@ const look = (id: number): StoreNeed => ({ store: 'volume', id, mode: 'look' });
 const change = (id: number): StoreNeed => ({ store: 'volume', id, mode: 'change' });
 const carrier = (id: number): StoreNeed => ({ store: 'carrier', id, mode: 'change' });
 const put = (stores: readonly StoreNeed[] = [look(1)], over: Partial<NewJob> = {}) =>
-  enqueue(db(), { kind: 'x', title: 'x', params: {}, who: 'Mara', stores, ...over }, new Date());
+  inTransaction(db(), (tx) =>
+    enqueue(tx, { kind: 'x', title: 'x', params: {}, who: 'Mara', stores, ...over }, new Date()),
+  );
 const claim = (volumeIds: number[] = [1, 2, 3], carrierIds: number[] = [1, 2, 3]) =>
   claimJob(db(), { worker: 'w', reached: { volumes: volumeIds, carriers: carrierIds }, leaseSeconds: 10 });
 /** As if the worker had been silent for longer than its lease, by the database's clock. */

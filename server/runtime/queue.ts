@@ -28,14 +28,15 @@ export interface NewJob {
   stores: readonly StoreNeed[];
 }
 
-export async function enqueue(db: Db, job: NewJob, now: Date): Promise<JobId> {
+/** Within a transaction: a job seen before its stores are written down would be taken by anybody, beside anybody. */
+export async function enqueue(tx: Transaction, job: NewJob, now: Date): Promise<JobId> {
   const { stores, ...row } = job;
-  const [{ insertId }] = await db
+  const [{ insertId }] = await tx
     .insert(jobs)
     .values({ ...row, title: row.title.slice(0, 500), mark: randomUUID(), createdAt: now });
   const needs = oncePerStore(stores);
   if (needs.length > 0)
-    await db
+    await tx
       .insert(jobStores)
       .values(needs.map(({ store, id, mode }) => ({ jobId: insertId, store, storeId: id, mode })));
   return insertId as JobId;

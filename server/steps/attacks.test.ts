@@ -20,7 +20,7 @@ import pino from 'pino';
 import type { ArchiveId, CarrierId, FolderId, PlanId, ProjectId, VolumeId } from '#core/model.ts';
 import { privateName } from '#disk/private-names.ts';
 import { otio, TestSite, until } from '#test/site.ts';
-import { connect, disconnect } from '../db/connect.ts';
+import { connect, disconnect, inTransaction } from '../db/connect.ts';
 import { archiveCopies, copyFiles } from '../db/schema/archives.ts';
 import { folders } from '../db/schema/catalogue.ts';
 import { jobs } from '../db/schema/jobs.ts';
@@ -263,14 +263,18 @@ test('a new version of a document is never written over or through anything of a
   expect(readdirSync(at('media/fog')).filter((name) => /v3\.otio$/.test(name))).toHaveLength(1);
 });
 
-test('six readings of one volume asked for at once all end well, by three workers', async () => {
-  for (let i = 0; i < 200; i++) site.put(`media/${i % 20}/${i}.mov`);
-  for (let i = 0; i < 6; i++)
-    await enqueue(
-      site.db,
+const askToRead = () =>
+  inTransaction(site.db, (tx) =>
+    enqueue(
+      tx,
       { kind: 'read volume', title: 'Read', params: { volumeId: volume }, who: 'x', stores: storesOfReading(volume) },
       new Date(),
-    );
+    ),
+  );
+
+test('six readings of one volume asked for at once all end well, by three workers', async () => {
+  for (let i = 0; i < 200; i++) site.put(`media/${i % 20}/${i}.mov`);
+  for (let i = 0; i < 6; i++) await askToRead();
   const workers = [site.worker(), site.worker(), site.worker()];
   await until(ended);
   for (const worker of workers) await worker.stop();
@@ -315,11 +319,7 @@ test('each worker says what it reaches for itself, and takes only work on that',
   expect(rows.map((row) => row.state).sort()).toEqual(['reachable', 'reachable', 'swapped', 'unreachable']);
   site.put('media/a.mov');
   for (let i = 0; i < 4; i++) {
-    await enqueue(
-      site.db,
-      { kind: 'read volume', title: 'Read', params: { volumeId: volume }, who: 'x', stores: storesOfReading(volume) },
-      new Date(),
-    );
+    await askToRead();
     await until(ended);
   }
   await blind.stop();

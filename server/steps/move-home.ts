@@ -1,7 +1,7 @@
 // Moving strayed files home, each looked at once more at the last moment and held if it differs. On one volume a file is
 // taken and gets its new name; across volumes a copy is read back, written down, placed, and only then does the original
 // go. Documents that named the files get new versions at the end. Choosing the items is in stage-move.ts.
-import { and, eq, isNull, sql } from 'drizzle-orm';
+import { and, eq, sql } from 'drizzle-orm';
 import type { Connection, RowDataPacket } from 'mysql2/promise';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { folderOf, nameOf } from '#core/paths.ts';
@@ -12,10 +12,9 @@ import { freshOpenFiles } from '#disk/open-files.ts';
 import { type ItemResult, putBack, take } from '#disk/remove.ts';
 import type { Root } from '#disk/root.ts';
 import { ensureFolder } from '../db/catalogue-writer.ts';
-import type { Db, Transaction } from '../db/connect.ts';
+import type { Transaction } from '../db/connect.ts';
 import { lockFolders, refreshHoldings } from '../db/holdings.ts';
-import { files } from '../db/schema/catalogue.ts';
-import { documents, media, mediaTargets } from '../db/schema/documents.ts';
+import { documentsNamingItems } from '../db/naming.ts';
 import { stepItems, type steps } from '../db/schema/plans.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { recomputeProjectSumsIn } from '../readings/project-sums.ts';
@@ -338,14 +337,3 @@ export const moveHome = serverStep({
       ending: { state: 'failed', trouble: context.givenUp },
     }),
 });
-
-/** Documents that count and name one of the items: they will get a new version. */
-const documentsNamingItems = (db: Db, stepId: number) =>
-  db
-    .selectDistinct({ id: documents.id, name: documents.name, volumeId: files.volumeId })
-    .from(stepItems)
-    .innerJoin(mediaTargets, eq(mediaTargets.fileId, stepItems.fileId))
-    .innerJoin(media, eq(media.id, mediaTargets.mediaId))
-    .innerJoin(documents, eq(documents.id, media.documentId))
-    .innerJoin(files, eq(files.id, documents.fileId))
-    .where(and(eq(stepItems.stepId, stepId), isNull(files.goneAt), isNull(documents.supersededBy)));

@@ -8,6 +8,7 @@ import type { Database, Db } from '../db/connect.ts';
 import { files } from '../db/schema/catalogue.ts';
 import { projects } from '../db/schema/projects.ts';
 import type { steps } from '../db/schema/plans.ts';
+import { usersOf } from '../db/naming.ts';
 import { Refused } from '../runtime/refused.ts';
 import { finishItems, type Item, type ItemWork, runItems } from '../runtime/run-items.ts';
 import type { JobContext } from '../runtime/context.ts';
@@ -15,7 +16,7 @@ import { addFileStep, FILE_FACTS, notInAPlan } from './adding.ts';
 import { readDocumentsBefore, storesOfDocuments, unreadDocuments } from './documents-before.ts';
 import { commonFindings, inWork } from './findings.ts';
 import { serverStep } from './kind.ts';
-import { recomputeAfterRemoval, removal, usersOf, volumesOfItems } from './remove.ts';
+import { recomputeAfterRemoval, removal, volumesOfItems } from './remove.ts';
 
 /** Adds the removal of caches of these folders that were last changed before the day of the cut. */
 export async function addCacheRemoval(

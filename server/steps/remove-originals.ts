@@ -23,6 +23,7 @@ import { archiveCopies, archiveFiles, archives, copyFiles, copyParts } from '../
 import { projects, projectStates } from '../db/schema/projects.ts';
 import { carriers } from '../db/schema/stores.ts';
 import type { steps } from '../db/schema/plans.ts';
+import { usersOf } from '../db/naming.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { inParallel } from '../runtime/in-parallel.ts';
 import { Refused } from '../runtime/refused.ts';
@@ -32,7 +33,7 @@ import { addFileStep, notInAPlan } from './adding.ts';
 import { readDocumentsBefore, storesOfDocuments } from './documents-before.ts';
 import { commonFindings, finding } from './findings.ts';
 import { serverStep } from './kind.ts';
-import { recomputeAfterRemoval, removal, usersOf, volumesOfItems } from './remove.ts';
+import { recomputeAfterRemoval, removal, volumesOfItems } from './remove.ts';
 
 /** Adds the removal of the originals of a sealed archive, every one of them as it was when it was copied. */
 export async function addOriginalsRemoval(

@@ -1,6 +1,6 @@
 // What removing caches and removing originals share: files are taken in batches, that is written down, and then they go,
 // each under the lease of the moment. What follows in the catalogue goes with the journal.
-import { eq, inArray, sql } from 'drizzle-orm';
+import { eq, sql } from 'drizzle-orm';
 import type { RowDataPacket } from 'mysql2/promise';
 import type { ProjectId } from '#core/model.ts';
 import { freshOpenFiles } from '#disk/open-files.ts';
@@ -9,7 +9,7 @@ import { look } from '#disk/facts.ts';
 import type { Db, Transaction } from '../db/connect.ts';
 import { lockFolders, refreshHoldings } from '../db/holdings.ts';
 import { files } from '../db/schema/catalogue.ts';
-import { documents, media, mediaTargets } from '../db/schema/documents.ts';
+import { media, mediaTargets } from '../db/schema/documents.ts';
 import { stepItems } from '../db/schema/plans.ts';
 import { recomputeProjectSumsIn } from '../readings/project-sums.ts';
 import { recomputeVersionsIn } from '../readings/versions.ts';
@@ -126,15 +126,5 @@ export async function volumesOfItems(tx: Db, stepId: number): Promise<StoreNeed[
     { store: 'catalogue', id, mode: 'change' },
   ]);
 }
-
-/** Documents that are there and count, with what they name of these files. */
-export const usersOf = (db: Db, fileIds: readonly number[]) =>
-  db
-    .select({ fileId: mediaTargets.fileId, projectId: media.projectId })
-    .from(mediaTargets)
-    .innerJoin(media, eq(media.id, mediaTargets.mediaId))
-    .innerJoin(documents, eq(documents.id, media.documentId))
-    .innerJoin(files, eq(files.id, documents.fileId))
-    .where(sql`${inArray(mediaTargets.fileId, [...fileIds])} AND ${files.goneAt} IS NULL`);
 
 export type { Held };
