@@ -74,16 +74,23 @@ export function refuseLinks(root: string, inside: string): void {
   }
 }
 
-/** The bytes of a file's path where its name or its folder is not valid UTF-8; null where the text says all. */
-export function rawPathOf(
-  folder: string,
-  rawFolder: Buffer | null,
-  name: string,
-  rawName: Buffer | null,
-): Buffer | null {
-  if (!rawName && !rawFolder) return null;
+/** A file's names as the catalogue keeps them: bytes beside the text where it is not valid UTF-8. */
+export interface CataloguedNames {
+  folder: string;
+  rawFolder: Buffer | null;
+  name: string;
+  rawName: Buffer | null;
+}
+
+/** Where a catalogued file is in its volume: its path, and its bytes where its name or its folder is not valid UTF-8. */
+export function placeOfFile({ folder, rawFolder, name, rawName }: CataloguedNames): {
+  path: string;
+  raw: Buffer | null;
+} {
+  const path = joinPath(folder, name);
+  if (!rawName && !rawFolder) return { path, raw: null };
   const head = rawFolder ?? Buffer.from(folder);
-  return Buffer.concat([head, Buffer.from(head.length === 0 ? '' : '/'), rawName ?? Buffer.from(name)]);
+  return { path, raw: Buffer.concat([head, Buffer.from(head.length === 0 ? '' : '/'), rawName ?? Buffer.from(name)]) };
 }
 
 /** Text for a name that is not valid UTF-8: its wrong bytes as \xNN. */

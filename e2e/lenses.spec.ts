@@ -145,6 +145,7 @@ test('nonsense in a form is answered with a sentence and changes nothing', async
   expect(own.headers()['x-request-id']).toMatch(/^[0-9a-f]{8}$/);
   const nowhere = await page.goto('/projects/999');
   expect(nowhere!.status()).toBe(404);
+  expect((await request.get('/no-such-page')).status()).toBe(404);
   await expect(page.getByText('There is no such project.')).toBeVisible();
 });
 

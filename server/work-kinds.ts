@@ -1,4 +1,5 @@
 // Every kind of work that is no step of a plan. Whoever adds one writes it beside what it does, and one line here.
+import { Registry } from '#core/registry.ts';
 import { checkWork } from './check/check.ts';
 import { makeFoldersWork } from './projects/make-folders.ts';
 import { postersWork } from './projects/poster-work.ts';
@@ -8,11 +9,10 @@ import type { WorkKind } from './runtime/work-kind.ts';
 import { tidyWork } from './steps/tidy.ts';
 import { changeVolumeWork, registerCarrierWork, registerVolumeWork } from './stores/register.ts';
 
-const kinds = new Map<string, WorkKind>();
+const kinds = new Registry<WorkKind>('kind of work');
 
 export function addWorkKind<Params extends object>(kind: WorkKind<Params>): void {
-  if (kinds.has(kind.kind)) throw new Error(`There is a kind of work called ${kind.kind} already.`);
-  kinds.set(kind.kind, kind as unknown as WorkKind);
+  kinds.add(kind.kind, kind as unknown as WorkKind);
 }
 
 addWorkKind(readVolumeWork);
@@ -25,4 +25,4 @@ addWorkKind(tidyWork);
 addWorkKind(checkWork);
 addWorkKind(postersWork);
 
-export const workKindOf = (kind: string): WorkKind | null => kinds.get(kind) ?? null;
+export const workKindOf = (kind: string): WorkKind | null => kinds.get(kind);

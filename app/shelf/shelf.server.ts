@@ -19,6 +19,7 @@ export async function loader() {
     {
       archives: sealed.length,
       carriers: carriers.length,
+      holding: carriers.filter((carrier) => carrier.layers.length > 0).length,
       damaged: archives.flatMap((archive) => archive.copies).filter((copy) => copy.state === 'damaged').length,
       oldestReadBackMs:
         readBacks.length > 0 && readBacks.every((ms) => ms !== null) ? Math.min(...readBacks.map(Number)) : null,

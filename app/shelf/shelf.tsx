@@ -47,9 +47,7 @@ export default function Shelf({ loaderData: data }: Route.ComponentProps) {
                 <Chip tone={carrier.state === 'reachable' ? (carrier.layers.length > 0 ? 'ok' : 'plain') : 'caution'}>
                   {carrier.state !== 'reachable'
                     ? 'not in reach'
-                    : carrier.layers.length === 0
-                      ? 'empty'
-                      : `${size(carrier.freeBytes)} free`}
+                    : `${carrier.layers.length === 0 ? 'empty, ' : ''}${size(carrier.freeBytes)} free`}
                 </Chip>
               </div>
             </div>

@@ -1,5 +1,8 @@
-import { Link } from 'react-router';
+// An address where nothing is: told inside the frame, and as 404.
+import { data, Link } from 'react-router';
 import { Sentence } from '../ui/parts';
+
+export const loader = () => data(null, { status: 404 });
 
 export default function Nowhere() {
   return (

@@ -148,7 +148,7 @@ function Steps({ plan, submit }: { plan: Plan; submit: ReturnType<typeof useFetc
           {plan.steps.map((step) => (
             <tr key={step.stepId}>
               <td title={step.title}>
-                <span className="block truncate font-medium">
+                <span className="line-clamp-2 font-medium">
                   {step.level !== null && <LevelMark level={step.level} />} {step.title}
                 </span>
                 <span className="block truncate text-[13px] text-ink-2">{step.undoing}</span>

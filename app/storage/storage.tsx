@@ -28,7 +28,7 @@ export default function Storage({ loaderData: data }: Route.ComponentProps) {
         </Sentence>
         <div className="flex shrink-0 gap-2">
           <Link to="/settings" className={buttonLook()}>
-            Kinds and templates
+            Settings
           </Link>
           <Link to="?edit=volume" className={buttonLook()}>
             Add a volume
@@ -86,13 +86,18 @@ function Volumes({ data }: { data: Data }) {
           title: 'Volume',
           sort: (volume) => volume.name,
           cell: (volume) => (
-            <Link
-              to={`?edit=${volume.volumeId}`}
-              className="block max-w-40 truncate font-medium hover:underline"
-              title={volume.name}
-            >
-              {volume.name}
-            </Link>
+            <>
+              <Link
+                to={`?edit=${volume.volumeId}`}
+                className="block max-w-48 truncate font-medium hover:underline"
+                title={volume.name}
+              >
+                {volume.name}
+              </Link>
+              <span className="path block max-w-48 truncate text-ink-2" title={volume.path}>
+                {tailOf(volume.path)}
+              </span>
+            </>
           ),
         },
         { key: 'station', title: 'Station', sort: (volume) => volume.station, cell: (volume) => volume.station },
@@ -127,15 +132,6 @@ function Volumes({ data }: { data: Data }) {
                 {volume.state === 'swapped' ? 'another disk there' : volume.state}
               </Chip>
               {volume.readOnly && <Chip tone="caution">read-only</Chip>}
-            </span>
-          ),
-        },
-        {
-          key: 'path',
-          title: 'Path',
-          cell: (volume) => (
-            <span className="path block max-w-40 truncate" title={volume.path}>
-              {tailOf(volume.path)}
             </span>
           ),
         },

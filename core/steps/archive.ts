@@ -1,6 +1,6 @@
 // Writes an archive of a project to one or more carriers, with one reading of the originals.
 import { z } from 'zod';
-import { count, counted, size } from '../wording/amounts.ts';
+import { count, counted, listed, size } from '../wording/amounts.ts';
 import { carrierId, projectId } from './ids.ts';
 import { stepKind } from './kind.ts';
 
@@ -22,7 +22,7 @@ export const archiveProject = stepKind({
   action: 'archive sealed',
   phase: 'copying',
   title: (_params, { project, carriers }) =>
-    `Archive ${project ?? 'the project'} on ${carriers?.join(' and ') ?? 'its carriers'}`,
+    `Archive ${project ?? 'the project'} on ${carriers ? listed(carriers) : 'its carriers'}`,
   undoing: () => 'the originals stay where they are',
   effect: ({ carrierIds }, step) => ({
     volumes: [],

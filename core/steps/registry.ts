@@ -1,21 +1,20 @@
 // Every kind of step there is. Whoever adds one writes its file and one line here.
-import { archiveProject } from './archive.ts';
 import type { StepWhat } from '../plan/model.ts';
+import { Registry } from '../registry.ts';
+import { archiveProject } from './archive.ts';
 import type { StepKind } from './kind.ts';
-
 import { moveHome } from './move-home.ts';
 import { relinkMedia } from './relink.ts';
 import { removeCaches } from './remove-caches.ts';
 import { removeOriginals } from './remove-originals.ts';
 import { restoreArchive } from './restore.ts';
 
-const kinds = new Map<string, StepKind>();
-
 export type { StepWhat };
 
+const kinds = new Registry<StepKind>('kind of step');
+
 export function addStepKind<Params extends object>(kind: StepKind<Params>): void {
-  if (kinds.has(kind.kind)) throw new Error(`There is a kind of step called ${kind.kind} already.`);
-  kinds.set(kind.kind, kind as unknown as StepKind);
+  kinds.add(kind.kind, kind as unknown as StepKind);
 }
 
 addStepKind(removeCaches);
@@ -39,7 +38,7 @@ export function stepKindOf(what: Pick<StepWhat, 'kind'>): StepKind {
   return kind;
 }
 
-export const allStepKinds = (): StepKind[] => [...kinds.values()];
+export const allStepKinds = (): StepKind[] => [...kinds.all()];
 
 /** The parameters of a step of this kind. Throws a ZodError where they do not fit, an Error where it is of another kind. */
 export function paramsOf<Params extends object>(kind: StepKind<Params>, what: StepWhat): Params {

@@ -90,15 +90,15 @@ export function archiveLensSentence(projects: readonly { name: string; state: st
 }
 
 export function shelfSentence(
-  facts: { archives: number; carriers: number; damaged: number; oldestReadBackMs: number | null },
+  facts: { archives: number; carriers: number; holding: number; damaged: number; oldestReadBackMs: number | null },
   nowMs: number,
 ): string {
   if (facts.carriers === 0) return 'No carrier is registered yet.';
   if (facts.archives === 0)
     return `Nothing is on the shelf yet. ${capital(inWords(facts.carriers))} ${facts.carriers === 1 ? 'carrier waits' : 'carriers wait'}.`;
-  const parts = [
-    `${capital(inWords(facts.archives))} ${facts.archives === 1 ? 'archive' : 'archives'} on ${inWords(facts.carriers)} ${facts.carriers === 1 ? 'carrier' : 'carriers'}.`,
-  ];
+  const carriers = `${inWords(facts.carriers)} ${facts.carriers === 1 ? 'carrier' : 'carriers'}`;
+  const where = facts.holding < facts.carriers ? `${inWords(facts.holding)} of ${carriers}` : carriers;
+  const parts = [`${capital(inWords(facts.archives))} ${facts.archives === 1 ? 'archive' : 'archives'} on ${where}.`];
   if (facts.damaged > 0)
     parts.push(`${capital(counted(facts.damaged, 'copy', 'copies'))} ${facts.damaged === 1 ? 'is' : 'are'} damaged.`);
   else if (facts.oldestReadBackMs !== null)

@@ -89,7 +89,9 @@ test('other lenses say what there is', () => {
   expect(reclaimSentence({ chosenBytes: 0, allBytes: 0, chosenFiles: 0 })).toBe(
     'No caches were found. There is nothing to reclaim here.',
   );
-  expect(shelfSentence({ archives: 1, carriers: 2, damaged: 0, oldestReadBackMs: 0 }, 3 * DAY)).toBe(
+  const shelf = { archives: 1, carriers: 2, holding: 2, damaged: 0, oldestReadBackMs: 0 };
+  expect(shelfSentence({ ...shelf, holding: 1 }, 3 * DAY)).toContain('One archive on one of two carriers.');
+  expect(shelfSentence(shelf, 3 * DAY)).toBe(
     'One archive on two carriers. Every copy was read back whole, the earliest 3 days ago.',
   );
   expect(ledgerSentence({ receipts: 3, removedBytes: 1e9, archivedBytes: 2e9, broken: 0 })).toBe(

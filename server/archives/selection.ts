@@ -10,7 +10,7 @@ import {
 } from '#core/archive/selection.ts';
 import type { FileId, ProjectId, VolumeId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
-import { rawPathOf } from '#disk/paths.ts';
+import { placeOfFile } from '#disk/paths.ts';
 import type { Db } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import { usedFiles } from '../db/naming.ts';
@@ -98,7 +98,7 @@ async function projectFiles(db: Db, projectId: ProjectId): Promise<{ all: Known[
     fileId: row.fileId as FileId,
     volumeId: row.volumeId as VolumeId,
     path: joinPath(row.folder, row.name),
-    rawPath: rawPathOf(row.folder, row.rawFolder, row.name, row.rawName),
+    rawPath: placeOfFile(row).raw,
     name: row.name,
     sizeBytes: row.sizeBytes,
     modifiedUs: row.modifiedUs,

@@ -1,12 +1,12 @@
 // Every kind of carrier there is. Whoever adds one writes its folder and one line here.
+import { Registry } from '#core/registry.ts';
 import { disk } from './disk/disk.ts';
 import type { Carrier, CarrierKind } from './kind.ts';
 
-const kinds = new Map<string, CarrierKind>();
+const kinds = new Registry<CarrierKind>('kind of carrier');
 
 export function addCarrierKind<Settings extends object>(kind: CarrierKind<Settings>): void {
-  if (kinds.has(kind.kind)) throw new Error(`There is a kind of carrier called ${kind.kind} already.`);
-  kinds.set(kind.kind, kind as unknown as CarrierKind);
+  kinds.add(kind.kind, kind as unknown as CarrierKind);
 }
 
 addCarrierKind(disk);
@@ -17,7 +17,7 @@ export function carrierKindOf(kind: string): CarrierKind {
   return known;
 }
 
-export const allCarrierKinds = (): CarrierKind[] => [...kinds.values()];
+export const allCarrierKinds = (): CarrierKind[] => kinds.all();
 
 /** A carrier as the catalogue has it, as far as it takes to open it. */
 export interface CarrierRow {

@@ -4,9 +4,8 @@
 import { and, asc, eq, gt, isNull, isNotNull, sql } from 'drizzle-orm';
 import type { RowDataPacket } from 'mysql2/promise';
 import { z } from 'zod';
-import { joinPath } from '#core/paths.ts';
 import { isMissing, isUnchanged, look } from '#disk/facts.ts';
-import { OutsideError, rawPathOf } from '#disk/paths.ts';
+import { OutsideError, type CataloguedNames, placeOfFile } from '#disk/paths.ts';
 import type { Root } from '#disk/root.ts';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
 import { jobs } from '../db/schema/jobs.ts';
@@ -130,13 +129,7 @@ async function* someFiles(db: Database, volumeId: number): AsyncGenerator<RowDat
 }
 
 function wrongWith(root: Root, row: RowDataPacket, device: number | null): string | null {
-  const path = joinPath(row.folder as string, row.name as string);
-  const raw = rawPathOf(
-    row.folder as string,
-    row.rawFolder as Buffer | null,
-    row.name as string,
-    row.rawName as Buffer | null,
-  );
+  const { path, raw } = placeOfFile(row as RowDataPacket & CataloguedNames);
   try {
     const facts = look(root.place({ path, raw }));
     if (facts.is === 'gone') return `${path} is not there any more`;

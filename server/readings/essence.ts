@@ -5,10 +5,9 @@ import type { RowDataPacket } from 'mysql2/promise';
 import type { Essence, PictureTrack, SoundTrack } from '#core/essence/essence.ts';
 import { framesIn } from '#core/essence/essence.ts';
 import { essenceWords } from '#core/wording/essence.ts';
-import { joinPath } from '#core/paths.ts';
 import { type DocumentPool, readEssenceOf } from '#disk/documents/documents.ts';
 import { codeOf } from '#disk/facts.ts';
-import { locate, rawPathOf } from '#disk/paths.ts';
+import { locate, type CataloguedNames, placeOfFile } from '#disk/paths.ts';
 import type { Database } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import { essence } from '../db/schema/catalogue.ts';
@@ -80,13 +79,7 @@ export async function readEssenceOfFiles(
 }
 
 async function readOne(pool: DocumentPool, row: RowDataPacket): Promise<Row[]> {
-  const path = joinPath(row.folder as string, row.name as string);
-  const raw = rawPathOf(
-    row.folder as string,
-    row.rawFolder as Buffer | null,
-    row.name as string,
-    row.rawName as Buffer | null,
-  );
+  const { path, raw } = placeOfFile(row as RowDataPacket & CataloguedNames);
   try {
     const { sizeBytes, modifiedUs, fingerprint, reading } = await readEssenceOf(
       pool,

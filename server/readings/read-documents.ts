@@ -6,10 +6,9 @@ import { documentEndings, documentFormat } from '#core/documents/formats/registr
 import { type DocumentModel, type DocumentTrouble } from '#core/documents/model.ts';
 import { slugOf } from '#core/homes/owners.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
-import { joinPath } from '#core/paths.ts';
 import { codeOf } from '#disk/facts.ts';
 import { type DocumentPool, readDocument } from '#disk/documents/documents.ts';
-import { locate, rawPathOf } from '#disk/paths.ts';
+import { locate, placeOfFile } from '#disk/paths.ts';
 import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
 import { forgetContents, writeContents } from '../db/documents.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
@@ -65,8 +64,7 @@ export async function readDocuments(
   // Broken ones last: they belong with the documents beside them, which say by then whose folder it is.
   const broken: (() => Promise<void>)[] = [];
   for (const found of await changedDocuments(db, volumeId)) {
-    const path = joinPath(found.folder, found.name);
-    const raw = rawPathOf(found.folder, found.rawFolder, found.name, found.rawName);
+    const { path, raw } = placeOfFile(found);
     try {
       const response = await readDocument(pool, {
         path: locate(foundAt ?? volume.path, { path, raw }),

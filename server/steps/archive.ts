@@ -66,7 +66,9 @@ export async function addArchive(
       if (what.kind !== kind.kind) continue;
       const other = kind.params.parse(what);
       if (other.projectId === projectId && other.carrierIds.some((id) => ids.includes(id)))
-        throw new Refused(`An archive of ${project.name} on that carrier is in the plan already. Nothing was added.`);
+        throw new Refused(
+          `An archive of ${project.name} on ${chosen.find((carrier) => other.carrierIds.includes(carrier.id as CarrierId))!.name} is in the plan already. Nothing was added.`,
+        );
     }
     const stepId = await addStep(tx, { kind, params, names, now });
     for (let i = 0; i < selection.chosen.length; i += 1000)

@@ -6,7 +6,7 @@ import type { FileId, Kind, ProjectId, VolumeId } from '#core/model.ts';
 import { moveHome as stepKind } from '#core/steps/move-home.ts';
 import { joinPath } from '#core/paths.ts';
 import { unitsOf } from '#core/units/units.ts';
-import { rawPathOf } from '#disk/paths.ts';
+import { placeOfFile } from '#disk/paths.ts';
 import type { Database, Transaction } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
@@ -141,7 +141,7 @@ async function straysWithUnits(
         device,
         folder,
         path: joinPath(folder, file.name),
-        rawPath: rawPathOf(folder, rawFolder, file.name, file.rawName),
+        rawPath: placeOfFile({ ...file, folder, rawFolder }).raw,
       };
       byFolder.set(file.folderId, [...(byFolder.get(file.folderId) ?? []), stray]);
     }

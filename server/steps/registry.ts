@@ -1,5 +1,6 @@
 // Every kind of step that the server does. Whoever adds one writes its file and one line here; its core part has a line in
 // core/steps/registry.ts.
+import { Registry } from '#core/registry.ts';
 import type { StepWhat } from '#core/steps/registry.ts';
 import { UnknownStepKind } from '#core/steps/registry.ts';
 import { archiveProject } from './archive.ts';
@@ -10,11 +11,10 @@ import { removeCaches } from './remove-caches.ts';
 import { removeOriginals } from './remove-originals.ts';
 import { restoreArchive } from './restore.ts';
 
-const kinds = new Map<string, ServerStep>();
+const kinds = new Registry<ServerStep>('step of the server');
 
 export function addServerStep<Params extends object>(step: ServerStep<Params>): void {
-  if (kinds.has(step.kind.kind)) throw new Error(`The server has a step called ${step.kind.kind} already.`);
-  kinds.set(step.kind.kind, step as unknown as ServerStep);
+  kinds.add(step.kind.kind, step as unknown as ServerStep);
 }
 
 addServerStep(removeCaches);

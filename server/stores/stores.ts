@@ -11,6 +11,7 @@ import { type Database, type Db, inTransaction, sqlCode } from '../db/connect.ts
 import { carriers, stations, volumes } from '../db/schema/stores.ts';
 import { Refused } from '../runtime/refused.ts';
 import { carrierFolders } from './look.ts';
+import { usableFolder } from './usable-folder.ts';
 
 export interface NewVolume {
   station: string;
@@ -103,18 +104,7 @@ async function placeForVolume(
   db: Database,
   { path: given, name }: Pick<NewVolume, 'path' | 'name'>,
 ): Promise<{ root: string; look: Extract<StoreLook, { state: 'reachable' }> }> {
-  if (!path.isAbsolute(given))
-    throw new Refused(
-      `${given} is not a full path. Give the path from the top of the machine. Nothing was registered.`,
-    );
-  const root = path.resolve(given);
-  const look = await lookAtStore(root);
-  if (look.state === 'unreachable')
-    throw new Refused(`There is no folder at ${root} that can be read (${look.code}). Nothing was registered.`);
-  if (!look.writable)
-    throw new Refused(
-      `${root} cannot be written to, so ${name} could not be given its identity. Nothing was registered.`,
-    );
+  const { root, look } = await usableFolder(given, name);
   await refuseOverlap(db, root);
   if (look.identity !== null) await refuseKnownIdentity(db, look.identity, root);
   return { root, look };

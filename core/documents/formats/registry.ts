@@ -1,16 +1,16 @@
 // Every format of project documents. Whoever adds one writes its file and one line here.
 import { endingOf } from '../../paths.ts';
+import { Registry } from '../../registry.ts';
 import type { Relinking } from '../relink.ts';
 import { dawprojectFormat } from './dawproject-format.ts';
 import { edlFormat } from './edl-format.ts';
 import type { DocumentFormat } from './format.ts';
 import { otioFormat } from './otio-format.ts';
 
-const formats: DocumentFormat[] = [];
+const formats = new Registry<DocumentFormat>('format of documents');
 
 export function addDocumentFormat(format: DocumentFormat): void {
-  if (formats.some((known) => known.id === format.id)) throw new Error(`There is a format ${format.id} already.`);
-  formats.push(format);
+  formats.add(format.id, format);
 }
 
 addDocumentFormat(otioFormat);
@@ -18,7 +18,7 @@ addDocumentFormat(edlFormat);
 addDocumentFormat(dawprojectFormat);
 
 /** All endings of project documents, without the dot. */
-export const documentEndings = (): string[] => formats.flatMap((format) => [...format.endings]);
+export const documentEndings = (): string[] => formats.all().flatMap((format) => [...format.endings]);
 
 /**
  * The format of a document by the ending of its name, and by its first bytes where several share the ending; null where it
@@ -26,7 +26,7 @@ export const documentEndings = (): string[] => formats.flatMap((format) => [...f
  */
 export function documentFormat(name: string, head?: Uint8Array): DocumentFormat | null {
   const ending = endingOf(`x${name}`);
-  const fitting = formats.filter((format) => format.endings.includes(ending));
+  const fitting = formats.all().filter((format) => format.endings.includes(ending));
   if (head && fitting.length > 1) return fitting.find((format) => format.sniff(head)) ?? fitting[0]!;
   return fitting[0] ?? null;
 }

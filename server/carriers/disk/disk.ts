@@ -13,7 +13,7 @@ import { privateName, privateNames } from '#disk/private-names.ts';
 import { NotTheOne, Root } from '#disk/root.ts';
 import { renameNew, syncFolder } from '#disk/write.ts';
 import { type Carrier, CarrierAway, carrierKind, type Entry, type Pack, PackGone } from '../kind.ts';
-import { Refused } from '../../runtime/refused.ts';
+import { usableFolder } from '../../stores/usable-folder.ts';
 import { HoleWriter } from './hole-writer.ts';
 
 const settings = z.object({ folder: z.string().min(1).max(4095) });
@@ -30,16 +30,7 @@ export const disk = carrierKind<Settings>({
   folders: ({ folder }) => [folder],
   look: async ({ folder }) => lookAtStore(folder),
   async register({ folder }) {
-    if (!path.isAbsolute(folder))
-      throw new Refused(
-        `${folder} is not a full path. Give the path from the top of the machine. Nothing was registered.`,
-      );
-    const root = path.resolve(folder);
-    const seen = await lookAtStore(root);
-    if (seen.state === 'unreachable')
-      throw new Refused(`There is no folder at ${root} that can be read (${seen.code}). Nothing was registered.`);
-    if (!seen.writable)
-      throw new Refused(`${root} cannot be written to, so it was not given its identity. Nothing was registered.`);
+    const { root } = await usableFolder(folder, 'the carrier');
     return { settings: { folder: root }, identity: giveIdentity(root) };
   },
   async open({ folder }, identity) {
