@@ -5,6 +5,8 @@ import { type ChildProcess, spawn } from 'node:child_process';
 import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import os from 'node:os';
 import path from 'node:path';
+import { plainWorker } from '#test/faults/plain.ts';
+import { Wire } from '#test/faults/wire.ts';
 import { TestSite, until } from '#test/site.ts';
 import { allEnded, type Figures, judge, type Scenario, SCENARIOS, visible } from '#test/faults/scenarios.ts';
 
@@ -13,6 +15,8 @@ const STOP_SECONDS = 3;
 /** How many points of each scenario: a number, or all of them. */
 const WHOLE = process.env.FAULTS === 'all';
 const WANTED = Number(process.env.FAULTS ?? 0) || 4;
+/** Sweeps start thousands of workers. */
+const PROGRAM = WHOLE || WANTED > 20 ? [plainWorker()] : ['--import', 'tsx', 'server/worker.ts'];
 const sum = { points: 0, met: 0, bytesLost: 0, halfFiles: 0, orphans: 0, untrue: 0 };
 const folder = mkdtempSync(path.join(os.tmpdir(), 'faults-'));
 
@@ -23,11 +27,16 @@ afterAll(() => {
   );
 });
 
-function startFaulty(site: TestSite, fault: string, log?: string): ChildProcess {
-  return spawn(process.execPath, ['--require', './test/faults/preload.cjs', '--import', 'tsx', 'server/worker.ts'], {
+/** A real worker with the fault in it; `url` where its database answers to it. */
+function startFaulty(
+  site: TestSite,
+  fault: string,
+  { log, url = site.database.url }: { log?: string; url?: string } = {},
+): ChildProcess {
+  return spawn(process.execPath, ['--require', './test/faults/preload.cjs', ...PROGRAM], {
     env: {
       ...process.env,
-      KERAMION_DATABASE: site.database.url,
+      KERAMION_DATABASE: url,
       KERAMION_LEASE_SECONDS: String(LEASE_SECONDS),
       FAULT: fault,
       FAULT_ROOT: site.root,
@@ -62,11 +71,13 @@ async function callsOf(scenario: Scenario): Promise<Map<string, number>> {
   rmSync(log, { force: true });
   const site = await TestSite.open();
   await scenario.set(site);
-  const worker = startFaulty(site, '', log);
+  const wire = await Wire.open(site.database.url);
+  const worker = startFaulty(site, '', { log, url: wire.url });
   await until(() => allEnded(site));
+  const counts = new Map([['database', wire.questions]]);
   await end(worker);
+  await wire.close();
   await site.close();
-  const counts = new Map<string, number>();
   if (existsSync(log))
     for (const name of readFileSync(log, 'utf8').split('\n').filter(Boolean))
       counts.set(name, (counts.get(name) ?? 0) + 1);
@@ -79,10 +90,11 @@ async function runPoint(scenario: Scenario, fault: string): Promise<Figures> {
   try {
     await scenario.set(site);
     const before = visible(site);
-    const worker = startFaulty(site, fault);
+    const wire = await Wire.open(site.database.url, fault);
+    const worker = startFaulty(site, fault, { url: wire.url });
     let met = false;
     await until(async () => {
-      met ||= hasExited(worker) || isStopped(worker.pid!);
+      met ||= hasExited(worker) || isStopped(worker.pid!) || wire.isCut;
       return met || (await allEnded(site));
     });
     // The second goes on while the first is dead or stopped; a stopped one wakes up in the middle of it.
@@ -90,6 +102,7 @@ async function runPoint(scenario: Scenario, fault: string): Promise<Figures> {
     await until(() => allEnded(site));
     if (fault.includes(':stop:') && met) await new Promise((resolve) => setTimeout(resolve, STOP_SECONDS * 1000));
     await end(worker);
+    await wire.close();
     await second.stop();
     const third = site.worker(LEASE_SECONDS);
     await until(async () => (await allEnded(site)) && third.isIdle());
@@ -104,25 +117,33 @@ async function runPoint(scenario: Scenario, fault: string): Promise<Figures> {
 
 /** How each operation is made to go wrong. */
 const WAYS = ['kill', `stop:${STOP_SECONDS}`, 'fail:EIO', 'fail:ENOSPC', 'fail:EBUSY'];
+/** The database goes away for longer than the lease: before it heard the n-th question, or before it was heard answering. */
+const WIRE_WAYS = ['unasked', 'unanswered'];
+/** How many points run beside each other: they mostly wait for leases to end. */
+const BESIDE = WHOLE || WANTED > 20 ? 5 : 1;
 
 /** The calls that change something, with the ways that make sense for each; bounded: some of each. */
 function pointsOf(calls: ReadonlyMap<string, number>, turn: number): string[] {
   const all: string[] = [];
   for (const [operation, count] of calls)
     for (let n = 1; n <= count; n++)
-      for (const way of WAYS) {
+      for (const way of operation === 'database' ? WIRE_WAYS : WAYS) {
         if (way === 'fail:EBUSY' && !/unlink|rename/.test(operation)) continue;
         if (way === 'fail:ENOSPC' && !/open|mkdir|link|rename|write|fsync/.test(operation)) continue;
         all.push(`${operation}:${n}:${way}`);
       }
   if (WHOLE) return all;
   const weighty = all.filter((point) => /^(unlink|rename|link)Sync/.test(point) && !point.includes('fail'));
+  const asked = all.filter((point) => point.startsWith('database'));
   const step = (list: string[], wanted: number, offset: number) =>
     Array.from(
       { length: Math.min(wanted, list.length) },
       (_, i) => list[(i * Math.max(1, Math.floor(list.length / wanted)) + offset) % list.length]!,
     );
-  return [...new Set([...step(weighty, WANTED - 1, turn), ...step(all, Math.ceil(WANTED / 4), turn * 7)])];
+  const some = Math.ceil(WANTED / 4);
+  return [
+    ...new Set([...step(weighty, WANTED - 1, turn), ...step(all, some, turn * 7), ...step(asked, some, turn * 5)]),
+  ];
 }
 
 test.each(SCENARIOS.map((scenario, turn) => ({ scenario, turn, name: scenario.name })))(
@@ -130,13 +151,22 @@ test.each(SCENARIOS.map((scenario, turn) => ({ scenario, turn, name: scenario.na
   async ({ scenario, turn }) => {
     const points = pointsOf(await callsOf(scenario), turn);
     expect(points.length).toBeGreaterThan(0);
+    if (WHOLE) process.stderr.write(`${scenario.name}: ${points.length} points\n`);
     const wrong: string[] = [];
-    for (const point of points) {
-      sum.points++;
-      const figures = await runPoint(scenario, point);
-      for (const key of ['bytesLost', 'halfFiles', 'orphans', 'untrue'] as const) sum[key] += figures[key];
-      wrong.push(...figures.lines.map((line) => `${point}: ${line}`));
-    }
+    const waiting = points.values();
+    const one = async () => {
+      for (const point of waiting) {
+        sum.points++;
+        const figures = await runPoint(scenario, point).catch((error: unknown) => {
+          throw new Error(`${scenario.name}, ${point}: ${String(error)}`);
+        });
+        for (const key of ['bytesLost', 'halfFiles', 'orphans', 'untrue'] as const) sum[key] += figures[key];
+        wrong.push(...figures.lines.map((line) => `${point}: ${line}`));
+        if (WHOLE && sum.points % 50 === 0)
+          process.stderr.write(`${scenario.name}: ${sum.points} points, ${wrong.length} wrong\n`);
+      }
+    };
+    await Promise.all(Array.from({ length: BESIDE }, one));
     expect(wrong).toEqual([]);
   },
   WHOLE ? 8 * 3_600_000 : WANTED * 60_000,

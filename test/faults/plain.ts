@@ -1,0 +1,40 @@
+// The worker as plain JavaScript, so that a sweep of thousands of starts spends its time on faults and not on reading
+// TypeScript: every file turned on its own, with the same names and folders.
+import { mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import path from 'node:path';
+import ts from 'typescript';
+
+const OUT = path.resolve('var/plain');
+const OPTIONS: ts.CompilerOptions = { module: ts.ModuleKind.ESNext, target: ts.ScriptTarget.ES2022 };
+/** Names of modules, also of those that threads begin with. */
+const OWN_MODULES = /(['"])((?:\.\.?\/|#)[^'"]+|[\w-]+-thread)\.ts\1/g;
+
+/** Makes them anew and gives the file that starts a worker. */
+export function plainWorker(): string {
+  rmSync(OUT, { recursive: true, force: true });
+  const put = (file: string, text: string) => {
+    const place = path.join(OUT, file);
+    mkdirSync(path.dirname(place), { recursive: true });
+    writeFileSync(place, text);
+  };
+  const whole = JSON.parse(readFileSync('package.json', 'utf8')) as { imports: Record<string, string> };
+  put('package.json', JSON.stringify({ type: 'module', imports: whole.imports }));
+  const rooms = ['core', 'contract', 'disk', 'server'];
+  const files = rooms.flatMap((room) =>
+    readdirSync(room, { recursive: true }).map((name) => path.join(room, String(name))),
+  );
+  for (const file of files) {
+    if (!file.endsWith('.ts') || file.endsWith('.test.ts')) continue;
+    const { outputText } = ts.transpileModule(readFileSync(file, 'utf8'), { compilerOptions: OPTIONS });
+    put(file.replace(/\.ts$/, '.js'), outputText.replace(OWN_MODULES, '$1$2.js$1'));
+  }
+  const boot = readFileSync('disk/threads/boot.mjs', 'utf8');
+  put(
+    'disk/threads/boot.mjs',
+    boot
+      .replace(/^.*tsx.*\n/m, '')
+      .replace(/^register.*\n/m, '')
+      .replace('serve.ts', 'serve.js'),
+  );
+  return path.join(OUT, 'server/worker.js');
+}
