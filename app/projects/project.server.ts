@@ -13,7 +13,7 @@ import {
   statesOf,
 } from '#server/projects/projects.ts';
 import { projectHomes, setHome, takeSuggestedHomes } from '#server/projects/homes.ts';
-import { borrowedBy } from '#server/projects/ownership.ts';
+import { borrowedBy } from '#server/db/naming.ts';
 import { changeProject, makeHomes, templateFrom, titleTroubles } from '#server/projects/register-project.ts';
 import { addMoveHome } from '#server/steps/move-home-items.ts';
 import { answer, idFrom } from '../answer.server';

@@ -9,7 +9,8 @@ import { jobs } from '../db/schema/jobs.ts';
 import { projects } from '../db/schema/projects.ts';
 import { receipts } from '../db/schema/receipts.ts';
 import { allStrays, homesInTrouble, projectHomes, setHome } from './homes.ts';
-import { borrowedBy, fileFacts, ownerlessByVolume } from './ownership.ts';
+import { borrowedBy } from '../db/naming.ts';
+import { fileFacts, ownerlessByVolume } from './ownership.ts';
 import { projectMedia, projectRows, setState, statesOf } from './projects.ts';
 import {
   changeProject,

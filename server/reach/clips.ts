@@ -7,6 +7,7 @@ import { timecode } from '#core/time/rates.ts';
 import type { Database } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import { hasPart, idList } from '../db/conditions.ts';
+import { isBorrowed, isLent, lentTo } from '../db/naming.ts';
 import { files } from '../db/schema/catalogue.ts';
 import { bins, clips, media, mediaTargets, timelines, uses } from '../db/schema/documents.ts';
 import { livingDocuments } from '../readings/read-documents.ts';
@@ -190,9 +191,9 @@ function shownOf({ show, scope, projectId }: ClipFilter): SQL | undefined {
     case 'missing':
       return sql`${MISSING} AND NOT ${IN_ARCHIVE}`;
     case 'borrowed':
-      return sql`EXISTS (SELECT 1 FROM media_targets t JOIN files f ON f.id = t.file_id WHERE t.media_id = ${media.id} AND f.project_id <> ${projectId} AND f.kind <> 'library')`;
+      return isBorrowed(projectId);
     case 'lent':
-      return sql`EXISTS (SELECT 1 FROM media_targets t JOIN files f ON f.id = t.file_id AND f.kind <> 'library' JOIN media_targets x ON x.file_id = t.file_id JOIN media n ON n.id = x.media_id JOIN documents o ON o.id = n.document_id AND o.superseded_by IS NULL WHERE t.media_id = ${media.id} AND n.project_id <> ${projectId})`;
+      return isLent(projectId);
     case 'first':
       return sql`${by(first)} AND NOT ${by(second)}`;
     case 'second':
@@ -343,22 +344,6 @@ async function reachOf(db: Database, items: ReadonlyMap<number, Media>, scope: S
     const item = items.get(id);
     return item?.rateNum && item.rateDen ? { num: item.rateNum, den: item.rateDen } : null;
   });
-}
-
-/** Other projects whose documents name the files of these media. */
-async function lentTo(db: Database, mediaIds: readonly number[], projectId: ProjectId): Promise<Map<number, string[]>> {
-  const lent = new Map<number, string[]>();
-  for (const ids of inSlices(mediaIds, 2000)) {
-    const [rows] = (await db.execute(sql`
-      SELECT DISTINCT t.media_id AS mediaId, p.name FROM media_targets t JOIN media_targets x ON x.file_id = t.file_id
-      JOIN media n ON n.id = x.media_id AND n.project_id <> ${projectId} JOIN documents o ON o.id = n.document_id AND o.superseded_by IS NULL
-      JOIN files g ON g.id = o.file_id AND g.gone_at IS NULL JOIN files f ON f.id = t.file_id AND f.kind <> 'library' JOIN projects p ON p.id = n.project_id
-      WHERE t.media_id IN ${idList(ids)} AND t.ord = 0 ORDER BY p.name`)) as unknown as [
-      { mediaId: number; name: string }[],
-    ];
-    for (const row of rows) lent.set(Number(row.mediaId), [...(lent.get(Number(row.mediaId)) ?? []), row.name]);
-  }
-  return lent;
 }
 
 interface Place {

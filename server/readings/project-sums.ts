@@ -4,6 +4,7 @@ import { inArray, sql } from 'drizzle-orm';
 import { type Holding, type Home, straysOf } from '#core/homes/homes.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
+import { DOCUMENT_COUNTS, DOCUMENT_THERE } from '../db/naming.ts';
 import { folders } from '../db/schema/catalogue.ts';
 import { homes, projects } from '../db/schema/projects.ts';
 import { folderHoldings, projectSums, strays } from '../db/schema/sums.ts';
@@ -70,17 +71,17 @@ async function recomputeMediaSums(tx: Transaction, ids: readonly ProjectId[]): P
   await tx.execute(sql`
       INSERT INTO project_sums (project_id, media, missing, unused_bytes)
       SELECT m.project_id, COUNT(*), COALESCE(SUM(m.found < GREATEST(m.targets, 1)), 0), 0
-      FROM media m JOIN documents o ON o.id = m.document_id AND o.superseded_by IS NULL JOIN files f ON f.id = o.file_id AND f.gone_at IS NULL
+      FROM media m ${DOCUMENT_COUNTS}
       WHERE m.project_id IN ${[...ids]} GROUP BY m.project_id`);
   await tx.execute(sql`
       UPDATE project_sums s JOIN (
         SELECT x.project_id, SUM(x.size_bytes) AS bytes FROM (
           SELECT m.project_id, f.id, f.size_bytes, MAX(m.used) AS used FROM media m
-          JOIN documents o ON o.id = m.document_id AND o.superseded_by IS NULL JOIN files g ON g.id = o.file_id AND g.gone_at IS NULL
+          ${DOCUMENT_COUNTS}
           JOIN media_targets t ON t.media_id = m.id JOIN files f ON f.id = t.file_id AND f.gone_at IS NULL AND f.kind <> 'library'
           WHERE m.project_id IN ${[...ids]} GROUP BY m.project_id, f.id, f.size_bytes) x
         WHERE x.used = 0 AND NOT EXISTS (
-          SELECT 1 FROM media_targets t JOIN media m ON m.id = t.media_id AND m.used JOIN documents o ON o.id = m.document_id JOIN files g ON g.id = o.file_id AND g.gone_at IS NULL
+          SELECT 1 FROM media_targets t JOIN media m ON m.id = t.media_id AND m.used ${DOCUMENT_THERE}
           WHERE t.file_id = x.id)
         GROUP BY x.project_id) u ON u.project_id = s.project_id
       SET s.unused_bytes = u.bytes`);

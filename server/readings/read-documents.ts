@@ -1,7 +1,6 @@
 // After a volume was read: reads the project documents on it that are new or changed, settles which project they and
 // the folders around them belong to, and looks for every document's media again. Called by the reading job.
 import { and, eq, gte, inArray, isNull, sql } from 'drizzle-orm';
-import type { RowDataPacket } from 'mysql2/promise';
 import { documentEndings, documentFormat } from '#core/documents/formats/registry.ts';
 import { type DocumentModel, type DocumentTrouble } from '#core/documents/model.ts';
 import { slugOf } from '#core/homes/owners.ts';
@@ -11,6 +10,7 @@ import { type DocumentPool, readDocument } from '#disk/documents/documents.ts';
 import { locate, placeOfFile } from '#disk/paths.ts';
 import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
 import { forgetContents, writeContents } from '../db/documents.ts';
+import { projectsOfFolders } from '../db/naming.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { documents } from '../db/schema/documents.ts';
 import { projects } from '../db/schema/projects.ts';
@@ -119,7 +119,7 @@ export async function updateAfterDocuments(
   const matched = await matchMedia(db, { volumeId, since, touched });
   await readNamedEssence(db, pool, { volumeId, since, touched });
   const evident = await matchByEvidence(db, pool, { since, touched });
-  const inFolders = touched === 'all' ? 'all' : await projectsOf(db, touched);
+  const inFolders = touched === 'all' ? 'all' : await projectsOfFolders(db, touched);
   const read = await db.selectDistinct({ id: documents.projectId }).from(documents).where(gte(documents.readAt, since));
   await recomputeProjectSums(
     db,
@@ -130,17 +130,6 @@ export async function updateAfterDocuments(
         ),
   );
   await inTransaction(db, (tx) => tx.delete(site).where(eq(site.key, unfinishedKey(volumeId))));
-}
-
-/** Projects whose own files, or files that they name, lie in these folders. */
-async function projectsOf(db: Database, folderIds: readonly number[]): Promise<number[]> {
-  if (folderIds.length === 0) return [];
-  const [rows] = await db.$pool.query<RowDataPacket[]>(
-    `SELECT DISTINCT project_id AS id FROM files WHERE folder_id IN (?) AND project_id IS NOT NULL
-     UNION SELECT DISTINCT m.project_id FROM files f JOIN media_targets t ON t.file_id = f.id JOIN media m ON m.id = t.media_id WHERE f.folder_id IN (?)`,
-    [folderIds, folderIds],
-  );
-  return rows.map((row) => Number(row.id));
 }
 
 async function changedDocuments(db: Database, volumeId: VolumeId): Promise<Found[]> {

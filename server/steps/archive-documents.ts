@@ -1,11 +1,10 @@
 // The document inside an archive: its references lead to the media beside it, relative, so that the bag can lie
 // anywhere. What is not in the archive keeps the place it had.
-import { and, asc, eq, isNotNull } from 'drizzle-orm';
 import { relinkOtio, sequenceFolder } from '#core/documents/relink.ts';
 import { relativeFrom, urlOfPath } from '#core/documents/targets.ts';
 import { folderOf } from '#core/paths.ts';
 import type { Database } from '../db/connect.ts';
-import { documents, media, mediaTargets } from '../db/schema/documents.ts';
+import { targetsOf } from '../db/naming.ts';
 
 export interface Relinked {
   text: string;
@@ -17,13 +16,7 @@ export interface Relinked {
 
 export async function relinkedDocument(db: Database, { text, fileId, at, files }: Relinked): Promise<string> {
   const places = new Map(files.filter((file) => file.role === 'media').map((file) => [file.fileId, file.payloadPath]));
-  const named = await db
-    .select({ target: mediaTargets.target, fileId: mediaTargets.fileId })
-    .from(mediaTargets)
-    .innerJoin(media, eq(media.id, mediaTargets.mediaId))
-    .innerJoin(documents, eq(documents.id, media.documentId))
-    .where(and(eq(documents.fileId, fileId), isNotNull(mediaTargets.fileId)))
-    .orderBy(asc(mediaTargets.mediaId), asc(mediaTargets.ord));
+  const named = (await targetsOf(db, { fileId })).filter((row) => row.fileId !== null);
   const byTarget = new Map(named.map((row) => [row.target, places.get(row.fileId!)]));
   const from = folderOf(at);
   return relinkOtio(text, {

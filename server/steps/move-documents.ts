@@ -16,6 +16,7 @@ import { inSlices } from '../db/holdings.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import type { Root } from '#disk/root.ts';
 import type { JobContext } from '../runtime/context.ts';
+import { targetsOf } from '../db/naming.ts';
 import { documents, media, mediaTargets } from '../db/schema/documents.ts';
 import { mounts, volumes } from '../db/schema/stores.ts';
 
@@ -53,11 +54,7 @@ export async function relinkMoved(
   const stations = await allMounted(db);
   const written: NewVersion[] = [];
   for (const document of naming) {
-    const targets = await db
-      .select({ target: mediaTargets.target, fileId: mediaTargets.fileId })
-      .from(mediaTargets)
-      .innerJoin(media, eq(media.id, mediaTargets.mediaId))
-      .where(eq(media.documentId, document.documentId));
+    const targets = await targetsOf(db, { id: document.documentId });
     const places = new Map(
       targets.flatMap(({ target, fileId }) => {
         const place = fileId === null ? undefined : moved.get(fileId);

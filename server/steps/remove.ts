@@ -9,7 +9,7 @@ import { look } from '#disk/facts.ts';
 import type { Db, Transaction } from '../db/connect.ts';
 import { lockFolders, refreshHoldings } from '../db/holdings.ts';
 import { files } from '../db/schema/catalogue.ts';
-import { media, mediaTargets } from '../db/schema/documents.ts';
+import { projectsNamingItems } from '../db/naming.ts';
 import { stepItems } from '../db/schema/plans.ts';
 import { recomputeProjectSumsIn } from '../readings/project-sums.ts';
 import { recomputeVersionsIn } from '../readings/versions.ts';
@@ -108,12 +108,7 @@ export async function recomputeAfterRemoval(tx: Transaction, stepId: number): Pr
     .from(stepItems)
     .innerJoin(files, eq(files.id, stepItems.fileId))
     .where(sql`${stepItems.stepId} = ${stepId} AND ${files.projectId} IS NOT NULL`);
-  const naming = await tx
-    .selectDistinct({ id: media.projectId })
-    .from(stepItems)
-    .innerJoin(mediaTargets, eq(mediaTargets.fileId, stepItems.fileId))
-    .innerJoin(media, eq(media.id, mediaTargets.mediaId))
-    .where(eq(stepItems.stepId, stepId));
+  const naming = await projectsNamingItems(tx, stepId);
   const ids = [...new Set([...versions, ...[...owned, ...naming].map((row) => row.id!)])];
   await recomputeProjectSumsIn(tx, ids as ProjectId[]);
 }
