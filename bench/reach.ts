@@ -90,12 +90,14 @@ async function modelOf(): Promise<DocumentModel> {
     media: rows.map((row, key) => ({
       key,
       name: row.name,
-      targets: [row.target],
+      target: row.target,
+      stills: null,
       available: { range: { start: 90_000, duration: 5000 }, rate },
       reel: null,
     })),
     clips: rows.map((row, key) => ({ bin: 0, name: row.name, media: key })),
     timelines: [],
+    notes: [],
   };
   for (const timeline of timelines) {
     const [uses] = await db.$pool.query<never[]>(

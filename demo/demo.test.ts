@@ -5,6 +5,8 @@ import { existsSync, mkdtempSync, readdirSync, readFileSync, rmSync, statSync } 
 import os from 'node:os';
 import path from 'node:path';
 import { readDawproject } from '#core/documents/formats/dawproject.ts';
+import type { MediaRef } from '#core/documents/model.ts';
+import { stillTarget } from '#core/documents/stills.ts';
 import { readEdl } from '#core/documents/formats/edl.ts';
 import { readOtio } from '#core/documents/formats/otio.ts';
 import { unzipSync } from 'fflate';
@@ -97,6 +99,13 @@ function placeOf(target: string): string {
   return path.join(root, 'one', folder, inside);
 }
 
+const targetsOf = ({ target, stills }: MediaRef): string[] =>
+  stills
+    ? Array.from({ length: stills.count ?? 1 }, (_, ord) => stillTarget(stills, ord))
+    : target === null
+      ? []
+      : [target];
+
 test('every document reads; what it names is there, but for three clips, three stills and one half document', () => {
   const missing: string[] = [];
   const broken: string[] = [];
@@ -108,7 +117,7 @@ test('every document reads; what it names is there, but for three clips, three s
     }
     expect(reading.document.timelines.length).toBeGreaterThanOrEqual(3);
     for (const media of reading.document.media)
-      for (const target of media.targets) if (!existsSync(placeOf(target))) missing.push(media.name);
+      for (const target of targetsOf(media)) if (!existsSync(placeOf(target))) missing.push(media.name);
   }
   expect(missing.sort()).toEqual([
     'chart_of_the_bay',
@@ -129,7 +138,7 @@ test('the edit list and the sound session read as well', () => {
   const zip = unzipSync(text('lamp-keepers/lamp-keepers mix.dawproject'));
   const mix = readDawproject(Buffer.from(zip['project.xml']!).toString(), () => false);
   if (!mix.ok) throw new Error(mix.trouble.detail);
-  expect(mix.document.media.every((media) => existsSync(media.targets[0]!))).toBe(true);
+  expect(mix.document.media.every((media) => existsSync(media.target!))).toBe(true);
   expect(mix.document.timelines[0]!.uses).toHaveLength(6);
 });
 

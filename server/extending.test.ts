@@ -162,6 +162,7 @@ test('a document format and a media format: known by their endings and first byt
         media: [],
         clips: [],
         timelines: [],
+        notes: [],
       },
     }),
   });

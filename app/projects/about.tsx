@@ -138,9 +138,15 @@ function Documents({ data }: { data: Data }) {
                 {document.goneAt ? (
                   'gone'
                 ) : document.state === 'broken' ? (
-                  <Chip tone="loss">cannot be read</Chip>
+                  <span title={document.trouble ?? undefined}>
+                    <Chip tone="loss">cannot be read</Chip>
+                  </span>
                 ) : document.supersededBy ? (
                   'older version'
+                ) : document.notes && document.notes.length > 0 ? (
+                  <span title={document.notes.map((note) => `${note.where}: ${note.detail}`).join('\n')}>
+                    <Chip tone="caution">counts, but for {counted(document.notes.length, 'detail')}</Chip>
+                  </span>
                 ) : (
                   'counts'
                 )}

@@ -1,5 +1,6 @@
 // What a project document says, whatever format it was written in. Readers fill it, services store it.
 import type { FrameRange, Rate } from '../time/rates.ts';
+import type { Stills } from './stills.ts';
 
 /** A place for clips and timelines; parent null for the top. Keys are unique in one document. */
 export interface Bin {
@@ -8,12 +9,14 @@ export interface Bin {
   name: string;
 }
 
-/** One piece of media as the document names it. `targets` has one entry, or one for each still of a sequence. */
+/** One piece of media as the document names it. */
 export interface MediaRef {
   key: number;
   name: string;
-  /** As written: a file URL, a path, or a path relative to the document. Empty for a missing reference. */
-  targets: string[];
+  /** As written: a file URL, a path, or a path relative to the document; null for a missing reference. Of stills the first. */
+  target: string | null;
+  /** It is a sequence of stills. */
+  stills: Stills | null;
   available: { range: FrameRange; rate: Rate } | null;
   reel: string | null;
   /** It lies inside the document's own file: it is there as long as the document is. */
@@ -50,7 +53,16 @@ export interface DocumentModel {
   media: MediaRef[];
   clips: Clip[];
   timelines: Timeline[];
+  /** Details that could not be read, and what was made of them; at most MOST_NOTES. */
+  notes: DocumentNote[];
 }
+
+export interface DocumentNote {
+  where: string;
+  detail: string;
+}
+
+export const MOST_NOTES = 50;
 
 /** Where and why a document cannot be read: `where` is 'line 12, column 4' or a JSON path. */
 export interface DocumentTrouble {

@@ -1,6 +1,8 @@
 // Points the media of an OTIO document somewhere else by replacing only the texts that say where it is: every other
 // byte of the document stays as it was, unknown parts included. Called when archiving and when restoring.
-import { type Node, parseTree } from 'jsonc-parser';
+import { availableIn } from './formats/otio.ts';
+import { walkJson } from './formats/json.ts';
+import type { MediaRef } from './model.ts';
 import { folderOf, nameOf } from '../paths.ts';
 import { pathOfUrl } from './targets.ts';
 
@@ -8,10 +10,13 @@ import { pathOfUrl } from './targets.ts';
 export interface Relinking {
   /** Of one file: `target_url` as written. */
   file(url: string): string | null;
-  /** Of a sequence of stills: `target_url_base` and `name_prefix` as written; gives the new base. */
-  sequence(base: string, prefix: string): string | null;
-  /** Of a reference that the document itself says is missing: the name of reference or clip; gives its first place. */
-  missing?(name: string): string | null;
+  /** Of a sequence of stills: `target_url_base`, `name_prefix` and `name_suffix` as written; gives the new base. */
+  sequence(base: string, prefix: string, suffix: string): string | null;
+  /**
+   * Of a reference that the document itself says is missing: the name of reference or clip, and what there is of it;
+   * gives its first place.
+   */
+  missing?(name: string, available: MediaRef['available']): string | null;
 }
 
 /**
@@ -20,13 +25,15 @@ export interface Relinking {
  */
 export function sequenceFolder(
   byTarget: ReadonlyMap<string, string | undefined>,
-  base: string,
-  prefix: string,
+  { base, prefix, suffix }: { base: string; prefix: string; suffix: string },
 ): string | null {
   const folder = base === '' || base.endsWith('/') ? base : `${base}/`;
-  const stills = [...byTarget].filter(
-    ([target]) => target.startsWith(folder + prefix) && !target.slice(folder.length).includes('/'),
-  );
+  // Of this sequence alone: another may lie beside it under a longer name or another ending.
+  const isOne = (target: string) =>
+    target.startsWith(folder + prefix) &&
+    target.endsWith(suffix) &&
+    /^-?\d+$/.test(target.slice(folder.length + prefix.length, target.length - suffix.length));
+  const stills = [...byTarget].filter(([target]) => isOne(target));
   const places = new Set(stills.map(([, place]) => (place === undefined ? null : folderOf(place))));
   const [only] = places;
   if (places.size !== 1 || only === null || only === undefined) return null;
@@ -41,11 +48,51 @@ interface Edit {
   text: string;
 }
 
-/** The document's text with its references replaced. The text must be JSON that was read before. */
+/** A reference on its way: where its texts lie. */
+interface OpenReference {
+  depth: number;
+  texts: Map<string, { offset: number; length: number; text: string }>;
+  begin: number;
+}
+
+/**
+ * The document's text with its references replaced: those of clips alone, never the same text in what is noted beside
+ * them. The text must be a document that was read before; whatever can be read can be written anew.
+ */
 export function relinkOtio(text: string, relinking: Relinking): { text: string; replaced: number } {
   const edits: Edit[] = [];
-  const root = parseTree(text);
-  if (root) collect(root, relinking, edits);
+  const open: OpenReference[] = [];
+  // Of each clip around: its name, and its missing references, which may bear that name.
+  const clips: { depth: number; name: string; missing: Missing[] }[] = [];
+  let noted = 0;
+  walkJson(text, {
+    begin(path, offset) {
+      if (noted > 0 || isNoted(path)) return void noted++;
+      if (isReference(path)) open.push({ depth: path.length, texts: new Map(), begin: offset });
+      else if (path.at(-1) !== 'media_references') clips.push({ depth: path.length, name: '', missing: [] });
+    },
+    value(path, { offset, length, text: value }) {
+      if (noted > 0 || value === null) return;
+      const [reference, clip] = [open.at(-1), clips.at(-1)];
+      const key = String(path.at(-1));
+      if (reference && path.length === reference.depth + 1) reference.texts.set(key, { offset, length, text: value });
+      else if (clip && key === 'name' && path.length === clip.depth + 1) clip.name = value;
+    },
+    end(path, offset) {
+      if (noted > 0) return void noted--;
+      const reference = open.at(-1);
+      if (reference?.depth === path.length) {
+        open.pop();
+        replaceIn(reference, relinking, edits);
+        const missing = missingIn(reference, text.slice(reference.begin, offset));
+        if (missing) clips.at(-1)?.missing.push(missing);
+        return;
+      }
+      if (clips.at(-1)?.depth !== path.length) return;
+      const clip = clips.pop()!;
+      for (const one of clip.missing) fill(one, clip.name, relinking, edits);
+    },
+  });
   edits.sort((a, b) => a.offset - b.offset);
   let out = '';
   let at = 0;
@@ -56,57 +103,39 @@ export function relinkOtio(text: string, relinking: Relinking): { text: string; 
   return { text: out + text.slice(at), replaced: edits.length };
 }
 
-function collect(root: Node, relinking: Relinking, edits: Edit[]): void {
-  const open: Node[] = [root];
-  for (let node = open.pop(); node; node = open.pop()) {
-    if (node.type === 'object') {
-      replace(texts(node, 'target_url'), (url) => relinking.file(url), edits);
-      const prefix = texts(node, 'name_prefix')?.value ?? '';
-      if (relinking.missing && /^Clip\./.test(String(texts(node, 'OTIO_SCHEMA')?.value)))
-        for (const reference of referencesOf(node))
-          fill(reference, String(texts(node, 'name')?.value ?? ''), relinking, edits);
-      replace(texts(node, 'target_url_base'), (base) => relinking.sequence(base, String(prefix)), edits);
-    }
-    open.push(...(node.children ?? []));
-  }
+/** What programs note for themselves is theirs. */
+const isNoted = (path: Path): boolean => path.at(-1) === 'metadata';
+const isReference = (path: Path): boolean => path.at(-1) === 'media_reference' || path.at(-2) === 'media_references';
+type Path = readonly (string | number)[];
+
+interface Missing {
+  schema: { offset: number; length: number };
+  name: string;
+  range: MediaRef['available'];
 }
 
-/** The reference of a clip, or all of them. */
-function referencesOf(clip: Node): Node[] {
-  const value = (object: Node, key: string) =>
-    (object.children ?? []).find((property) => property.children?.[0]?.value === key)?.children?.[1];
-  const one = value(clip, 'media_reference');
-  const several = value(clip, 'media_references');
-  return [one, ...(several?.children ?? []).map((property) => property.children?.[1])].filter(
-    (node): node is Node => node?.type === 'object',
-  );
+/** The reference where its document says that its media is missing. */
+function missingIn({ texts }: OpenReference, own: string): Missing | null {
+  const schema = texts.get('OTIO_SCHEMA');
+  if (!schema || !/^MissingReference\./.test(schema.text)) return null;
+  return { schema, name: texts.get('name')?.text ?? '', range: availableIn(own) };
 }
 
 /** A missing reference becomes one to a file; everything else in it stays. */
-function fill(reference: Node, clipName: string, relinking: Relinking, edits: Edit[]): void {
-  const schema = texts(reference, 'OTIO_SCHEMA');
-  if (!schema || !/^MissingReference\./.test(String(schema.value))) return;
-  const next = relinking.missing!(String(texts(reference, 'name')?.value ?? '') || clipName);
-  if (next !== null)
-    edits.push({
-      offset: schema.offset,
-      length: schema.length,
-      text: `"ExternalReference.1", "target_url": ${JSON.stringify(next)}`,
-    });
+function fill({ schema, name, range }: Missing, clipName: string, relinking: Relinking, edits: Edit[]): void {
+  const next = relinking.missing?.(name || clipName, range) ?? null;
+  if (next !== null) edits.push({ ...schema, text: `"ExternalReference.1", "target_url": ${JSON.stringify(next)}` });
 }
 
-function replace(node: Node | null, to: (written: string) => string | null, edits: Edit[]): void {
-  if (!node) return;
-  const next = to(String(node.value));
-  if (next !== null && next !== node.value)
-    edits.push({ offset: node.offset, length: node.length, text: JSON.stringify(next) });
-}
-
-/** The text value of a property of an object node, if it has one. */
-function texts(object: Node, key: string): Node | null {
-  for (const property of object.children ?? []) {
-    const [name, value] = property.children ?? [];
-    if (name?.value === key && value?.type === 'string') return value;
-  }
-  return null;
+function replaceIn({ texts }: OpenReference, relinking: Relinking, edits: Edit[]): void {
+  const replace = (key: string, to: (written: string) => string | null) => {
+    const written = texts.get(key);
+    const next = written ? to(written.text) : null;
+    if (written && next !== null && next !== written.text)
+      edits.push({ offset: written.offset, length: written.length, text: JSON.stringify(next) });
+  };
+  replace('target_url', (url) => relinking.file(url));
+  replace('target_url_base', (base) =>
+    relinking.sequence(base, texts.get('name_prefix')?.text ?? '', texts.get('name_suffix')?.text ?? ''),
+  );
 }

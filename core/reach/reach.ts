@@ -21,7 +21,7 @@ import {
   times,
   ZERO,
 } from '../time/fraction.ts';
-import type { FrameRange, Rate } from '../time/rates.ts';
+import { type FrameRange, type Rate, union } from '../time/rates.ts';
 
 /** A piece of time in seconds; `end` is not part of it. */
 export interface Span {
@@ -39,8 +39,10 @@ interface Common {
 
 export interface ClipNode extends Common {
   is: 'clip';
-  /** Key of its media; null where it shows nothing that is kept (a generator, a missing reference). */
+  /** Key of its media; null where it shows nothing that is kept (a generator). */
   media: number | null;
+  /** Other references to the same recording, a proxy for example: used alike, since a person may switch to them. */
+  others?: readonly { media: number; available: Span | null; rate: Rate }[];
   /** Part of the media's own time that it stands for at speed 1; null for all that the media has. */
   source: Span | null;
   /** What the media has, in its own time; null where nobody knows. */
@@ -100,11 +102,14 @@ export function durationOf(node: Node): Fraction {
 /** A group of thousands is asked for its length again and again, and never changes. */
 const lengths = new WeakMap<GroupNode, Fraction>();
 
-/** How long what a group holds would last, untrimmed. */
+/**
+ * How long what a group holds would last, untrimmed. A transition at either end of a track lengthens it by what it shows
+ * beyond (OpenTimelineIO, Track.available_range).
+ */
 function contentsOf(group: GroupNode): Fraction {
   let length = lengths.get(group);
   if (length) return length;
-  length = ZERO;
+  length = group.is === 'track' ? plus(leadOf(group), tailOf(group)) : ZERO;
   for (const child of group.children) {
     const own = durationOf(child);
     length = group.is === 'track' ? plus(length, own) : greater(length, own);
@@ -113,10 +118,17 @@ function contentsOf(group: GroupNode): Fraction {
   return length;
 }
 
+const leadOf = ({ children: [first] }: GroupNode): Fraction => (first?.is === 'transition' ? first.before : ZERO);
+function tailOf({ children }: GroupNode): Fraction {
+  const last = children.at(-1);
+  return last?.is === 'transition' ? last.after : ZERO;
+}
+
 /** Everything a timeline's stack of tracks reaches, in the order it is met. */
 export function reachOf(top: GroupNode): Reached[] {
   const found: Reached[] = [];
-  walk(top, { start: ZERO, end: durationOf(top) }, { enabled: true, sound: false, hasUnknownTimeEffect: false, found });
+  const window = { start: ZERO, end: durationOf(top), isInstant: false };
+  walk(top, window, { enabled: true, sound: false, hasUnknownTimeEffect: false, found });
   return found;
 }
 
@@ -138,11 +150,25 @@ interface Around {
   found: Reached[];
 }
 
+/** What is seen of an item; an instant, where time stands still, has no length and is seen all the same. */
+interface Window extends Span {
+  isInstant: boolean;
+}
+
+const isSeen = ({ start, end, isInstant }: Window): boolean => isInstant || compare(start, end) < 0;
+
+/** The part of a window between two times; an instant at the end is no longer in it. */
+function cut(window: Window, from: Fraction, to: Fraction): Window {
+  if (!window.isInstant) return { start: greater(window.start, from), end: lesser(window.end, to), isInstant: false };
+  const isIn = compare(window.start, from) >= 0 && compare(window.start, to) < 0;
+  return isIn ? window : { start: ONE, end: ZERO, isInstant: false };
+}
+
 /** `window`: which part of the item is seen, counted from its own start where it lies. */
-function walk(node: Node, window: Span, around: Around): void {
+function walk(node: Node, window: Window, around: Around): void {
   if (node.is === 'gap' || node.is === 'transition') return;
   const hasUnknownTimeEffect = around.hasUnknownTimeEffect || node.hasUnknownTimeEffect;
-  if (!hasUnknownTimeEffect && !isUnknown(node) && compare(window.start, window.end) >= 0) return;
+  if (!hasUnknownTimeEffect && !isUnknown(node) && !isSeen(window)) return;
   const inside = {
     hasUnknownTimeEffect,
     enabled: around.enabled && node.enabled,
@@ -150,14 +176,17 @@ function walk(node: Node, window: Span, around: Around): void {
     found: around.found,
   };
   if (node.is === 'clip') return clip(node, window, inside);
-  const duration = durationOf(node);
-  const inner = windowInSource(node.source ?? { start: ZERO, end: contentsOf(node) }, node.speed, window, duration);
-  if (node.is === 'track') return track(node, inner, inside);
-  for (const child of node.children)
-    walk(child, { start: greater(inner.start, ZERO), end: lesser(inner.end, durationOf(child)) }, inside);
+  const own = node.source ?? { start: ZERO, end: contentsOf(node) };
+  for (const inner of windowsInSource(own, node.speed, window, durationOf(node))) {
+    if (node.is === 'track') track(node, inner, inside);
+    else for (const child of node.children) walk(child, cut(inner, ZERO, durationOf(child)), inside);
+  }
 }
 
-function track(node: GroupNode, inner: Span, around: Around): void {
+function track(node: GroupNode, window: Window, around: Around): void {
+  // Before a first transition some begin the track's time, others let it begin after: both are seen.
+  const lead = node.source || window.isInstant ? ZERO : leadOf(node);
+  const inner = { ...window, start: minus(window.start, lead) };
   let at = ZERO;
   for (const [i, child] of node.children.entries()) {
     if (child.is === 'transition') continue;
@@ -166,37 +195,71 @@ function track(node: GroupNode, inner: Span, around: Around): void {
     // A transition shows an item beyond its own cut, on either side.
     const from = before?.is === 'transition' ? minus(ZERO, before.before) : ZERO;
     const to = after?.is === 'transition' ? plus(duration, after.after) : duration;
-    walk(child, { start: greater(minus(inner.start, at), from), end: lesser(minus(inner.end, at), to) }, around);
+    const moved = { ...inner, start: minus(inner.start, at), end: minus(inner.end, at) };
+    walk(child, cut(moved, from, to), around);
     at = plus(at, duration);
   }
 }
 
+/** Less than any frame lasts. */
+const LITTLE = fraction(1, 1_000_000);
+
 /**
- * The part of an item's own time that a window shows. Backwards, the same piece is played from its end; frozen, it is
- * the one instant at its start, told as an interval without length.
+ * The parts of an item's own time that a window shows; frozen, it is the one instant at its start. Backwards, programs
+ * begin at its end, at what its speed makes its end, or at its start: all of these are covered.
  */
-function windowInSource(source: Span, speed: Fraction, window: Span, duration: Fraction): Span {
-  if (sign(speed) === 0) return { start: source.start, end: source.start };
+function windowsInSource(source: Span, speed: Fraction, window: Window, duration: Fraction): Window[] {
+  if (sign(speed) === 0) return [{ start: source.start, end: source.start, isInstant: true }];
   if (sign(speed) > 0)
-    return {
-      start: plus(source.start, times(window.start, speed)),
-      end: plus(source.start, times(window.end, speed)),
-    };
+    return [
+      {
+        start: plus(source.start, times(window.start, speed)),
+        end: plus(source.start, times(window.end, speed)),
+        isInstant: window.isInstant,
+      },
+    ];
   const back = absolute(speed);
-  const last = plus(source.start, times(duration, back));
-  return { start: minus(last, times(window.end, back)), end: minus(last, times(window.start, back)) };
+  const more = window.isInstant ? LITTLE : ZERO;
+  const spans = [plus(source.start, times(duration, back)), source.end, source.start]
+    .map((begin) => ({
+      start: minus(minus(begin, times(window.end, back)), more),
+      // Played back from an instant, what lies there is shown first.
+      end: plus(minus(begin, times(window.start, back)), LITTLE),
+      isInstant: false,
+    }))
+    .sort((a, b) => compare(a.start, b.start));
+  const joined: Window[] = [];
+  for (const span of spans) {
+    const last = joined.at(-1);
+    if (last && compare(span.start, last.end) <= 0) last.end = greater(last.end, span.end);
+    else joined.push(span);
+  }
+  return joined;
 }
 
-function clip(node: ClipNode, window: Span, { enabled, sound, hasUnknownTimeEffect, found }: Around): void {
+function clip(node: ClipNode, window: Window, around: Around): void {
   if (node.media === null) return;
-  const { media, rate } = node;
-  const source = node.source ?? node.available;
-  if (!source || (hasUnknownTimeEffect && !node.available))
-    return void found.push({ media, range: WHOLE, rate, enabled, sound });
-  const used = hasUnknownTimeEffect ? node.available! : windowInSource(source, node.speed, window, lengthOf(source));
-  const range = framesOf(within(used, node.available), rate);
-  if (range.duration > 0) found.push({ media, range, rate, enabled, sound });
+  for (const { media, available, rate } of [{ ...node, media: node.media }, ...(node.others ?? [])])
+    for (const range of framesUsed(node, window, { available, rate, around }))
+      around.found.push({ media, range, rate, enabled: around.enabled, sound: around.sound });
 }
+
+function framesUsed(
+  node: ClipNode,
+  window: Window,
+  { available, rate, around }: { available: Span | null; rate: Rate; around: Around },
+): FrameRange[] {
+  const source = node.source ?? node.available ?? available;
+  if (!source || (around.hasUnknownTimeEffect && !available)) return [WHOLE];
+  if (around.hasUnknownTimeEffect) return [framesOf(available!, rate)];
+  const all = windowsInSource(source, node.speed, window, lengthOf(source));
+  const there = available ? all.filter((used) => meets(used, available)) : all;
+  const ranges = (there.length > 0 ? there : all.slice(0, 1)).map((used) => framesOf(within(used, available), rate));
+  return union(ranges);
+}
+
+const meets = (used: Span, available: Span): boolean =>
+  compare(greater(used.start, available.start), lesser(used.end, available.end)) <= 0;
 
 /** What the media does not have is not used; where the two do not meet at all, what is asked for is told as it is. */
 function within(used: Span, available: Span | null): Span {

@@ -37,7 +37,7 @@ export function labelOf(text: string, rate: Rate, dropFrame = false): Label | nu
 export function labelText(frame: number, rate: Rate, dropFrame = false): string {
   const base = labelsPerSecond(rate);
   const drop = dropFrame ? dropped(base) : 0;
-  const day = 24 * 3600 * base - drop * 24 * 54;
+  const day = framesOfDay(rate, dropFrame);
   let at = ((Math.round(frame) % day) + day) % day;
   if (drop > 0) {
     const tenMinutes = 600 * base - 9 * drop;
@@ -51,4 +51,10 @@ export function labelText(frame: number, rate: Rate, dropFrame = false): string 
   const seconds = Math.floor(at / base);
   const text = [Math.floor(seconds / 3600), Math.floor(seconds / 60) % 60, seconds % 60].map(two).join(':');
   return `${text}${drop > 0 ? ';' : ':'}${two(at % base)}`;
+}
+
+/** Frames between midnight and midnight. */
+export function framesOfDay(rate: Rate, dropFrame = false): number {
+  const base = labelsPerSecond(rate);
+  return 24 * 3600 * base - (dropFrame ? dropped(base) * 24 * 54 : 0);
 }

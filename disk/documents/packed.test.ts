@@ -15,6 +15,7 @@ test('what is packed comes out as it was', () => {
     bins: [],
     clips: [],
     media: [],
+    notes: [],
     timelines: [
       {
         ...timeline,

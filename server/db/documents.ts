@@ -107,11 +107,12 @@ async function writeMedia(
           // What is bundled is there as long as the document is.
           place: item.bundled
             ? ('bundled' as const)
-            : item.targets.length === 0
+            : item.target === null
               ? ('nowhere' as const)
               : ('unknown' as const),
-          targets: item.targets.length,
-          found: item.bundled ? item.targets.length : 0,
+          targets: item.target === null ? 0 : (item.stills?.count ?? 1),
+          stills: item.stills,
+          found: item.bundled ? (item.stills?.count ?? 1) : 0,
           startFrame: item.available?.range.start ?? null,
           durationFrames: item.available?.range.duration ?? null,
           rateNum: rate?.num ?? null,
@@ -128,11 +129,7 @@ async function writeMedia(
   const ids: number[] = [];
   for (const [i, item] of model.media.entries()) ids[item.key] = rows[i]!.id;
   const targets = model.media.flatMap((item) =>
-    (item.bundled ? [] : item.targets).map((target, ord) => ({
-      mediaId: ids[item.key]!,
-      ord,
-      target: fit(target, 4096),
-    })),
+    item.bundled || item.target === null ? [] : [{ mediaId: ids[item.key]!, ord: 0, target: fit(item.target, 4096) }],
   );
   for (const some of inSlices(targets)) await tx.insert(mediaTargets).values(some);
   return ids;

@@ -117,6 +117,7 @@ export async function projectDocuments(db: Database, projectId: ProjectId) {
       name: documents.name,
       state: documents.state,
       trouble: documents.trouble,
+      notes: documents.notes,
       readAt: documents.readAt,
       supersededBy: documents.supersededBy,
       fileId: files.id,

@@ -61,7 +61,11 @@ export async function projectBins(
 ): Promise<{ bins: BinRow[]; loose: number; documentIds: number[] }> {
   const documentIds = await livingDocuments(db, projectId);
   if (documentIds.length === 0) return { bins: [], loose: 0, documentIds };
-  const all = await db.select().from(bins).where(inArray(bins.documentId, documentIds)).orderBy(bins.id);
+  const all = await db
+    .select()
+    .from(bins)
+    .where(inArray(bins.documentId, documentIds))
+    .orderBy(sql`FIELD(${bins.documentId}, ${sql.raw(documentIds.join(','))})`, bins.id);
   const counts = await db
     .select({
       binId: clips.binId,
@@ -95,7 +99,7 @@ export async function projectTimelines(db: Database, documentIds: readonly numbe
     .select()
     .from(timelines)
     .where(inArray(timelines.documentId, [...documentIds]))
-    .orderBy(timelines.id);
+    .orderBy(sql`FIELD(${timelines.documentId}, ${sql.raw(documentIds.join(','))})`, timelines.id);
   if (all.length === 0) return [];
   // From what every piece of media keeps of its timelines: single uses can be millions.
   const held = await db

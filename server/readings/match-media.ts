@@ -12,6 +12,7 @@ import { type Database, withConnection } from '../db/connect.ts';
 import { inSlices, refreshHoldings } from '../db/holdings.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { allMounts } from '../stores/places.ts';
+import { countFound, matchStills } from './match-stills.ts';
 
 interface Row {
   mediaId: number;
@@ -44,7 +45,7 @@ export async function matchMedia(db: Database, changes: ReadingChanges): Promise
     `SELECT t.media_id AS mediaId, t.ord, t.target, t.file_id AS fileId, f.volume_id AS volumeId, d.path AS folder
      FROM media m JOIN media_targets t ON t.media_id = m.id JOIN documents o ON o.id = m.document_id
      JOIN files f ON f.id = o.file_id JOIN folders d ON d.id = f.folder_id LEFT JOIN files x ON x.id = t.file_id
-     WHERE m.incomplete = 1 AND (t.file_id IS NULL OR x.gone_at IS NOT NULL)`,
+     WHERE m.incomplete = 1 AND m.stills IS NULL AND (t.file_id IS NULL OR x.gone_at IS NOT NULL)`,
   );
   const targets: Row[] = rows.map((row) => ({
     mediaId: Number(row.mediaId),
@@ -80,6 +81,7 @@ export async function matchMedia(db: Database, changes: ReadingChanges): Promise
         await connection.query('UPDATE media SET place = ? WHERE id IN (?) AND place <> ?', [place, some, place]);
     for (const id of await countFound(connection, [...new Set(targets.map((row) => row.mediaId))])) changed.add(id);
   });
+  for (const id of await matchStills(db, mounts)) changed.add(id);
   for (const id of await giveNamedFiles(db, changes)) changed.add(id);
   return [...changed];
 }
@@ -92,25 +94,6 @@ async function namedIn(connection: Connection, { volumeId, touched }: ReadingCha
     [touched === 'all' ? volumeId : touched],
   );
   return rows.map((row) => Number(row.id));
-}
-
-/** How many files of each of these are there; gives the projects for which that changed. */
-async function countFound(connection: Connection, mediaIds: readonly number[]): Promise<number[]> {
-  const changed = new Set<number>();
-  for (const some of inSlices(mediaIds)) {
-    const [rows] = await connection.query<RowDataPacket[]>(
-      `SELECT m.id, m.project_id AS projectId, c.n FROM media m JOIN (SELECT t.media_id, COUNT(f.id) AS n FROM media_targets t LEFT JOIN files f ON f.id = t.file_id AND f.gone_at IS NULL
-         WHERE t.media_id IN (?) GROUP BY t.media_id) c ON c.media_id = m.id WHERE m.found <> c.n`,
-      [some],
-    );
-    const byCount = new Map<number, number[]>();
-    for (const row of rows) {
-      byCount.set(Number(row.n), [...(byCount.get(Number(row.n)) ?? []), Number(row.id)]);
-      changed.add(Number(row.projectId));
-    }
-    for (const [n, ids] of byCount) await connection.query('UPDATE media SET found = ? WHERE id IN (?)', [n, ids]);
-  }
-  return [...changed];
 }
 
 const firstOf = ({ readings }: Row, found: ReadonlyMap<string, number>): number | undefined =>

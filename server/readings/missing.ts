@@ -1,6 +1,7 @@
 // Media that documents name and nobody finds: what may be it, with evidence, and what is certain. Called by the missing
 // page and the command line, and after every reading for documents that write no paths.
 import type { RowDataPacket } from 'mysql2/promise';
+import { patternOf, type Stills, stillNumber, stillOrd, stillTarget } from '#core/documents/stills.ts';
 import { pathOfUrl } from '#core/documents/targets.ts';
 import { foldPath } from '#core/homes/moves.ts';
 import { type Candidate, judge, judgeStills, type Suspect, type Wanted } from '#core/missing/judge.ts';
@@ -25,6 +26,7 @@ export interface MissingMedia {
   target: string | null;
   /** Stills of a sequence; 1 for a file, 0 where the document names none. */
   targets: number;
+  stills: Stills | null;
   found: number;
   /** The file it is now, or was when it was there. */
   fileId: number | null;
@@ -54,6 +56,7 @@ export const oldFolder = (target: string): string => {
   const path = pathOfUrl(target);
   return path.slice(0, Math.max(0, path.length - plainName(target).length - 1));
 };
+const isSequence = (item: MissingMedia): boolean => item.stills !== null || item.targets > 1;
 const stemOf = (name: string) => foldPath(name.replace(/\.[^.]+$/, ''));
 
 /** Missing media of the documents that count: of one project, of named media (found or not), or of all. */
@@ -90,6 +93,7 @@ export async function missingMedia(
       project: row.project as string,
       target,
       targets: Number(row.targets),
+      stills: json<Stills | null>(row.stills),
       found: Number(row.found),
       fileId: row.fileId === null ? null : Number(row.fileId),
       used: Boolean(row.used),
@@ -120,7 +124,7 @@ export async function candidatesFor(
   missing: readonly MissingMedia[],
   { names, look = '' }: { names?: NameIndex; look?: string } = {},
 ): Promise<Map<number, CandidateRow[]>> {
-  const single = missing.filter((item) => item.targets <= 1);
+  const single = missing.filter((item) => !isSequence(item));
   const suspects = await suspectsOf(db, single, names);
   if (look !== '' && names)
     for (const { mediaId } of single) {
@@ -129,11 +133,7 @@ export async function candidatesFor(
     }
   const files = await factsOf(db, [...new Set([...suspects.values()].flat())]);
   const beside = neighboursOf(single, suspects, files);
-  const all = await sequencesFor(
-    db,
-    missing.filter((item) => item.targets > 1),
-    names,
-  );
+  const all = await sequencesFor(db, missing.filter(isSequence), names);
   for (const item of single) {
     // What it is already is no other file it may be.
     const own = (suspects.get(item.mediaId) ?? []).flatMap((id) => (id === item.fileId ? [] : (files.get(id) ?? [])));
@@ -256,9 +256,43 @@ async function factsOf(db: Database, ids: readonly number[]): Promise<Map<number
   return all;
 }
 
-/** Of many stills these are looked for, so that a folder that lost some is found as well: the first, the last, one between. */
-const someOf = (stills: readonly string[]): string[] =>
-  stills.length === 0 ? [] : [stills[0]!, stills[Math.floor(stills.length / 2)]!, stills.at(-1)!];
+/** Of many these are looked for, so that a folder that lost some is found as well: the first, the last, one between. */
+const someOf = <T>(all: readonly T[]): T[] =>
+  all.length === 0 ? [] : [all[0]!, all[Math.floor(all.length / 2)]!, all.at(-1)!];
+
+interface LostSequence {
+  item: MissingMedia;
+  /** Name of its first still. */
+  first: string;
+  /** Whether a name is one of them. */
+  isOne: (name: string) => boolean;
+  stems: Set<string>;
+  /** Folders in which they lie now. */
+  now: Set<number>;
+}
+
+async function lostSequence(db: Database, item: MissingMedia): Promise<LostSequence> {
+  const [rows] = await db.$pool.query<RowDataPacket[]>(
+    'SELECT t.ord, t.target, f.folder_id AS folderId FROM media_targets t LEFT JOIN files f ON f.id = t.file_id AND f.gone_at IS NULL WHERE t.media_id = ? ORDER BY t.ord',
+    [item.mediaId],
+  );
+  const now = new Set(rows.flatMap((row) => (row.folderId === null ? [] : [Number(row.folderId)])));
+  const there = new Set(rows.flatMap((row) => (row.folderId === null ? [] : [Number(row.ord)])));
+  const names = new Map(rows.map((row) => [Number(row.ord), plainName(row.target as string)]));
+  const { stills } = item;
+  const nameOf = (ord: number) => names.get(ord) ?? plainName(stillTarget(stills!, ord));
+  const ords = stills ? Array.from({ length: stills.count ?? item.targets }, (_, ord) => ord) : [...names.keys()];
+  const gone = ords.filter((ord) => !there.has(ord));
+  const pattern = stills && plainName(patternOf(stills));
+  const listed = stills ? null : new Set(names.values());
+  const isOne = (name: string) => {
+    if (!stills) return listed!.has(name);
+    const number = stillNumber(stills, pattern!, name);
+    return number !== null && stillOrd(stills, number) !== null;
+  };
+  const stems = new Set([...someOf(ords), ...someOf(gone)].map((ord) => stemOf(nameOf(ord))));
+  return { item, first: nameOf(ords[0] ?? 0), isOne, stems, now };
+}
 
 /** Folders in which stills of these sequences lie under their own names, but for those they lie in now. */
 async function sequencesFor(
@@ -266,31 +300,21 @@ async function sequencesFor(
   missing: readonly MissingMedia[],
   names?: NameIndex,
 ): Promise<Map<number, CandidateRow[]>> {
-  const sequences: { item: MissingMedia; stills: string[]; stems: Set<string>; now: Set<number> }[] = [];
-  for (const item of missing) {
-    const [targets] = await db.$pool.query<RowDataPacket[]>(
-      'SELECT t.target, f.folder_id AS folderId FROM media_targets t LEFT JOIN files f ON f.id = t.file_id AND f.gone_at IS NULL WHERE t.media_id = ? ORDER BY t.ord',
-      [item.mediaId],
-    );
-    const now = new Set(targets.flatMap((row) => (row.folderId === null ? [] : [Number(row.folderId)])));
-    const stills = targets.map((row) => plainName(row.target as string));
-    const gone = stills.filter((_, i) => targets[i]!.folderId === null);
-    const stems = new Set([...someOf(stills), ...someOf(gone)].map(stemOf));
-    sequences.push({ item, stills, stems, now });
-  }
+  const sequences: LostSequence[] = [];
+  for (const item of missing) sequences.push(await lostSequence(db, item));
   const stems = new Set(sequences.flatMap((one) => [...one.stems]));
   const known = stems.size === 0 ? [] : await namedFiles(db, stems, names);
   const all = new Map<number, CandidateRow[]>();
-  for (const { item, stills, stems: own, now } of sequences) {
+  for (const { item, first, isOne, stems: own, now } of sequences) {
     const folders = await foldersOf(
       db,
       known.filter((file) => own.has(stemOf(file.name))),
     );
-    const found = await stillsIn(db, folders.filter((id) => !now.has(id)).slice(0, MOST_SUSPECTS), stills);
+    const found = await stillsIn(db, folders.filter((id) => !now.has(id)).slice(0, MOST_SUSPECTS), { first, isOne });
     const facts = await factsOf(db, [...found.keys()]);
     const there = [...found].flatMap(([fileId, { count }]) => {
       const suspect = facts.get(fileId)?.suspect;
-      return suspect ? [{ fileId, stills: count, first: suspect.name === stills[0] ? suspect : null }] : [];
+      return suspect ? [{ fileId, stills: count, first: suspect.name === first ? suspect : null }] : [];
     });
     const rows = judgeStills({ stills: item.targets, was: item.wanted.was }, there).map((candidate): CandidateRow => {
       const { suspect, ...rest } = facts.get(candidate.fileId)!;
@@ -316,18 +340,17 @@ async function foldersOf(db: Database, known: readonly { id: number }[]): Promis
 async function stillsIn(
   db: Database,
   folders: readonly number[],
-  names: readonly string[],
+  { first: firstName, isOne }: Pick<LostSequence, 'first' | 'isOne'>,
 ): Promise<Map<number, { count: number; bytes: number }>> {
   const found = new Map<number, { count: number; bytes: number }>();
-  const wanted = new Set(names);
   for (const folderId of folders) {
     const [rows] = await db.$pool.query<RowDataPacket[]>(
       'SELECT id, name, size_bytes AS bytes FROM files WHERE folder_id = ? AND gone_at IS NULL AND raw_name IS NULL ORDER BY name',
       [folderId],
     );
-    const stills = rows.filter((row) => wanted.has(row.name as string));
+    const stills = rows.filter((row) => isOne(row.name as string));
     const bytes = stills.reduce((sum, row) => sum + Number(row.bytes), 0);
-    const first = stills.find((row) => row.name === names[0]) ?? stills[0];
+    const first = stills.find((row) => row.name === firstName) ?? stills[0];
     if (first) found.set(Number(first.id), { count: stills.length, bytes });
   }
   return found;
@@ -372,12 +395,9 @@ export async function matchByEvidence(
   if (all.length === 0) return [];
   const missing = touched === 'all' ? all : await possiblyFoundAgain(db, all, { since, touched });
   if (missing.length === 0) return [];
-  const single = missing.filter((item) => item.targets <= 1);
+  const single = missing.filter((item) => !isSequence(item));
   const suspects = await suspectsOf(db, single);
-  const folders = await sequencesFor(
-    db,
-    missing.filter((item) => item.targets > 1),
-  );
+  const folders = await sequencesFor(db, missing.filter(isSequence));
   const stills = [...folders.values()].flatMap((rows) => rows.map((row) => row.fileId));
   await readEssenceOfFiles(db, pool, [...new Set([...[...suspects.values()].flat(), ...stills])]);
   const bare = single.filter((item) => item.format === 'edl' && item.target !== null);

@@ -3,6 +3,7 @@
 import { and, eq, gte, inArray, isNull, sql } from 'drizzle-orm';
 import { documentEndings, documentFormat } from '#core/documents/formats/registry.ts';
 import { type DocumentModel, type DocumentTrouble } from '#core/documents/model.ts';
+import { versionOf } from '#core/documents/versions.ts';
 import { slugOf } from '#core/homes/owners.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { codeOf } from '#disk/facts.ts';
@@ -194,6 +195,7 @@ async function keep(db: Database, { volumeId, found, now }: At, read: Read): Pro
       format: read.format,
       state: 'read' as const,
       trouble: null,
+      notes: read.model.notes,
       readSizeBytes: read.sizeBytes,
       readModifiedUs: read.modifiedUs,
       readAt: now,
@@ -264,13 +266,20 @@ async function projectOf(tx: Transaction, { volumeId, found, now }: At, title: s
   return project!.id as ProjectId;
 }
 
-/** The documents of a project that count: the newest versions that are still there; of an archived one, the last known. */
+/**
+ * The documents of a project that count: the newest versions that are still there; of an archived one, the last known. A
+ * new version takes the place of the one before.
+ */
 export async function livingDocuments(db: Database, projectId: ProjectId): Promise<number[]> {
   const rows = await db
-    .select({ id: documents.id, goneAt: files.goneAt, supersededBy: documents.supersededBy })
+    .select({ id: documents.id, name: documents.name, goneAt: files.goneAt, supersededBy: documents.supersededBy })
     .from(documents)
     .innerJoin(files, eq(files.id, documents.fileId))
     .where(inArray(documents.projectId, [projectId]));
   const living = rows.filter((row) => row.goneAt === null);
-  return (living.length > 0 ? living : rows).filter((row) => row.supersededBy === null).map((row) => row.id);
+  const stemOf = (row: { name: string }) => versionOf(row.name).stem.toLowerCase();
+  return (living.length > 0 ? living : rows)
+    .filter((row) => row.supersededBy === null)
+    .sort((a, b) => (stemOf(a) < stemOf(b) ? -1 : stemOf(a) > stemOf(b) ? 1 : a.id - b.id))
+    .map((row) => row.id);
 }

@@ -24,8 +24,8 @@ export async function relinkedDocument(db: Database, { text, fileId, at, files }
       const place = byTarget.get(url);
       return place === undefined ? null : urlOfPath(relativeFrom(from, place));
     },
-    sequence: (base, prefix) => {
-      const folder = sequenceFolder(byTarget, base, prefix);
+    sequence: (base, prefix, suffix) => {
+      const folder = sequenceFolder(byTarget, { base, prefix, suffix });
       return folder === null ? null : urlOfPath(relativeFrom(from, `${folder}/x`)).slice(0, -1);
     },
   }).text;

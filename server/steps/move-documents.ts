@@ -2,6 +2,7 @@
 // the syntax of the station that wrote it. The old version is never touched. Run again, a version that is there already
 // is not written twice.
 import { and, eq, inArray, isNull, type SQL } from 'drizzle-orm';
+import type { FrameRange } from '#core/time/rates.ts';
 import { relinkDocument } from '#core/documents/formats/registry.ts';
 import { sequenceFolder } from '#core/documents/relink.ts';
 import { relativeFrom, urlOfPath, writeTarget } from '#core/documents/targets.ts';
@@ -99,21 +100,34 @@ export async function relinkOne(
   const [document] = await namingDocuments(db, [eq(documents.id, documentId)]);
   if (!document) return null;
   const rows = await db
-    .select({ mediaId: media.id, name: media.name, stills: media.targets, target: mediaTargets.target })
+    .select({
+      mediaId: media.id,
+      name: media.name,
+      stills: media.stills,
+      count: media.targets,
+      start: media.startFrame,
+      duration: media.durationFrames,
+      target: mediaTargets.target,
+    })
     .from(media)
     .leftJoin(mediaTargets, eq(mediaTargets.mediaId, media.id))
     .where(inArray(media.id, [...chosen.keys()]));
   const places = new Map<string, Place>();
   const byName = new Map<string, Place>();
-  for (const { mediaId, name, stills, target } of rows) {
+  for (const { mediaId, name, stills, count, start, duration, target } of rows) {
     const place = chosen.get(mediaId)!;
-    if (target === null) byName.set(name, place);
-    else if (stills === 1) places.set(target, place);
+    const range = start === null || duration === null ? null : { start, duration };
+    if (target === null) byName.set(missingKey(name, range), place);
+    else if (!stills && count <= 1) places.set(target, place);
     // The folder of the chosen still is the folder of them all.
     else places.set(target, { ...place, path: joinPath(folderOf(place.path), pathOfUrl(nameOf(target))) });
   }
   return writeVersion(context, document, { places, byName, stations: await allMounted(db) });
 }
+
+/** Two missing references that share a name and differ in what there is of them are two. */
+const missingKey = (name: string, range: FrameRange | null): string =>
+  JSON.stringify([name, range && range.start, range && range.duration]);
 
 async function documentsNaming(db: Database, fileIds: readonly number[]): Promise<Naming[]> {
   const found = new Map<number, Naming>();
@@ -179,8 +193,8 @@ async function writeVersion(
       const at = places.get(written);
       return at ? newTarget(written, at, document, stations) : null;
     },
-    sequence: (base, prefix) => {
-      const folder = sequenceFolder(asText, base, prefix);
+    sequence: (base, prefix, suffix) => {
+      const folder = sequenceFolder(asText, { base, prefix, suffix });
       if (folder === null) return null;
       const slash = folder.indexOf('/');
       const at = {
@@ -189,8 +203,8 @@ async function writeVersion(
       };
       return newTarget(`${base}x`, at, document, stations).slice(0, -1);
     },
-    missing: (name) => {
-      const at = byName.get(name);
+    missing: (name, available) => {
+      const at = byName.get(missingKey(name, available?.range ?? null));
       return at ? newTarget('file:///', at, document, stations) : null;
     },
   });

@@ -26,7 +26,7 @@ test('clips on tracks, in beats and in seconds', () => {
   expect(document.bins.map((bin) => bin.name)).toEqual(['Bells', 'Wind']);
   expect(document.media).toMatchObject([
     { name: 'bell.wav', bundled: true },
-    { name: 'wind.wav', targets: ['/mnt/wind.wav'] },
+    { name: 'wind.wav', target: '/mnt/wind.wav' },
   ]);
   expect(document.media[1]!.bundled).toBeUndefined();
   // Eight beats at 120 are four seconds, from one and a half on.

@@ -118,6 +118,7 @@ class Session {
       bins: this.bins,
       media: this.media,
       clips: this.clips,
+      notes: [],
       timelines: [
         {
           bin: null,
@@ -233,12 +234,13 @@ class Session {
       throw new Trouble({ code: 'bad_value', where: `Audio ${path}`, detail: 'no sampling rate' });
     const rate = { num: Math.round(sampleRate), den: 1 };
     const seconds = this.number(element, 'duration', NaN);
-    let item = this.media.find((known) => known.targets[0] === path);
+    let item = this.media.find((known) => known.target === path);
     if (!item) {
       item = {
         key: this.media.length,
         name: path.split('/').at(-1)!,
-        targets: [path],
+        target: path,
+        stills: null,
         available: Number.isFinite(seconds)
           ? { range: { start: 0, duration: Math.round(seconds * rate.num) }, rate }
           : null,

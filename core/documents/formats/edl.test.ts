@@ -29,8 +29,9 @@ const H = 3600 * 24;
 
 test('cuts, dissolves, wipes, speeds, black and names', () => {
   const document = read(LIST);
-  expect(document.name).toBe('BRINE CUT 3');
-  expect(document.media.map((m) => [m.name, m.reel, m.targets[0]])).toEqual([
+  expect(document.name).toBe('');
+  expect(document.timelines[0]!.name).toBe('BRINE CUT 3');
+  expect(document.media.map((m) => [m.name, m.reel, m.target])).toEqual([
     ['A001C003_0412.mov', 'A001C003', 'S:\\brine\\A001C003_0412.mov'],
     ['A001C004_0412.mov', 'A001C004', 'A001C004_0412.mov'],
     ['harbour bells.wav', null, 'harbour bells.wav'],
@@ -45,7 +46,8 @@ test('cuts, dissolves, wipes, speeds, black and names', () => {
     [0, H + 5 * 24, 24, false],
     [1, 2 * H, 6 * 24, false],
     // Twice as fast and a little more: 50 frames a second for two seconds.
-    [2, 240, 100, false],
+    // Its picture goes on for ten frames more, under the wipe.
+    [2, 240, 121, false],
     [2, 240, 100, true],
     [3, 2 * H + 20 * 24, 24, false],
   ]);
@@ -118,6 +120,6 @@ test('written anew, only what was asked changes', () => {
   expect(one.replaced).toBe(1);
   expect(one.text).toBe(LIST.replace('S:\\brine\\A001C003_0412.mov', 'S:\\new\\a.mov'));
   const added = relinkEdl(LIST, (written) => (written === 'harbour bells.wav' ? '/m/bells.wav' : null));
-  expect(read(added.text).media.map((m) => m.targets[0])).toContain('/m/bells.wav');
+  expect(read(added.text).media.map((m) => m.target)).toContain('/m/bells.wav');
   expect(added.text.split('\n')).toHaveLength(LIST.split('\n').length + 1);
 });

@@ -3,36 +3,63 @@
 // comments ('* FROM CLIP NAME:', '* SOURCE FILE:').
 //
 // An edit list does not say its rate. It is taken from a '* FRAME RATE:' comment, from drop-frame counting, else it is
-// the lowest standard rate that has every frame number in it.
+// the lowest standard rate that has every frame number in it; it cannot tell 24 from 23.976. Where a list leaves open how
+// much of its source is shown, the larger reach counts.
 import type { Clip, DocumentModel, DocumentReading, DocumentTrouble, MediaRef, Use } from '../model.ts';
 import { type FrameRange, type Rate, rateFromNumber } from '../../time/rates.ts';
-import { labelOf } from '../../time/timecode.ts';
+import { framesOfDay, labelOf, labelsPerSecond } from '../../time/timecode.ts';
 
 /** Reels that stand for no media. */
 const NOTHING = new Set(['BL', 'BLACK', 'BARS']);
 /** Reels that stand for whatever the clip's name says. */
 const NAMED_ELSEWHERE = new Set(['AX', 'AUX', 'GEN', 'UNKNOWN']);
 const MOST_LINES = 2_000_000;
+/** What is longer is a note of somebody's, not a line of the format. */
+const LONGEST_LINE = 4_000;
+
+type How = 'C' | 'D' | 'W' | 'K';
+
+/** An event line as it is written. */
+interface Written {
+  line: number;
+  number: string;
+  reel: string;
+  channels: string;
+  kind: string;
+  over: number;
+  /** The line as it stands. */
+  text: string;
+  /** Source in and out, record in and out. */
+  times: [string, string, string, string];
+}
 
 interface Event {
-  line: number;
   number: string;
   reel: string;
   picture: boolean;
   sound: boolean;
   /** C cut, D dissolve, W wipe, K key. */
-  how: 'C' | 'D' | 'W' | 'K';
+  how: How;
   /** Length of the transition in frames. */
   over: number;
   from: number;
   to: number;
   begins: number;
   ends: number;
-  /** Frames a second that the M2 line asks for; null where it is played as recorded. */
+  /** Source in as written: an M2 line names its event by it. */
+  label: string;
+  /** Frames a second that an M2 line asks for; null where it is played as recorded. */
   speed: number | null;
   name: string | null;
   source: string | null;
 }
+
+type Line =
+  | { is: 'event'; at: number; written: Written }
+  | { is: 'comment'; key: string; value: string }
+  | { is: 'speed'; at: number; reel: string; speed: number; label: string | null }
+  | { is: 'counting'; drop: boolean }
+  | { is: 'title'; text: string };
 
 class Trouble extends Error {
   constructor(readonly trouble: DocumentTrouble) {
@@ -44,126 +71,266 @@ const wrong = (line: number, detail: string, column = 1) =>
 
 /** Reads the text of an edit list. Never throws for what the text says. */
 export function readEdl(text: string, asked?: Rate): DocumentReading {
-  const lines = text.split(/\r\n|\r|\n/);
-  const isEvent = (line: string) => /^\s*\d{1,8}\s+\S+\s+\S+\s+[CDWK]/.test(line);
-  const first = lines.findIndex((line) => line.trim() !== '');
-  if (!lines.some(isEvent))
-    return {
-      ok: false,
-      trouble: {
-        code: 'not_edl',
-        where: `line ${Math.max(1, first + 1)}, column 1`,
-        detail: 'there is no event in it',
-      },
-    };
   try {
-    if (lines.length > MOST_LINES)
-      throw new Trouble({
-        code: 'too_large',
-        where: `line ${MOST_LINES}`,
-        detail: 'more lines than any edit list has',
-      });
-    const rate = asked ?? rateOf(lines);
-    const { title, events } = read(lines, rate);
-    return { ok: true, document: model(title, events, rate) };
+    const lines = linesIn(text);
+    if (!lines.some((line) => line.is === 'event')) return { ok: false, trouble: notOne(text) };
+    return { ok: true, document: model(eventsIn(lines, asked ?? rateOf(lines))) };
   } catch (error) {
     if (error instanceof Trouble) return { ok: false, trouble: error.trouble };
     throw error;
   }
 }
 
-function rateOf(lines: readonly string[]): Rate {
-  const noted = lines.map((line) => /^\*\s*FRAME RATE:\s*([\d.]+)/i.exec(line)?.[1]).find(Boolean);
-  const told = noted ? rateFromNumber(Number(noted)) : null;
-  if (told) return told;
-  let highest = 0;
-  let drops = false;
-  for (const line of lines) {
-    if (/^FCM:\s*DROP/i.test(line)) drops = true;
-    if (!/^\s*\d/.test(line)) continue;
-    for (const [, mark, frames] of line.matchAll(/\d{2}:\d{2}:\d{2}([:;.])(\d{2})/g)) {
-      highest = Math.max(highest, Number(frames));
-      if (mark !== ':') drops = true;
-    }
-  }
-  if (drops) return highest >= 30 ? { num: 60000, den: 1001 } : { num: 30000, den: 1001 };
-  const num = [24, 25, 30, 50, 60].find((base) => highest < base) ?? 60;
-  return { num, den: 1 };
+function notOne(text: string): DocumentTrouble {
+  const first = text.search(/\S/);
+  const line = first < 0 ? 1 : (text.slice(0, first).match(/\r\n|\r|\n/g)?.length ?? 0) + 1;
+  return { code: 'not_edl', where: `line ${line}, column 1`, detail: 'there is no event in it' };
 }
 
-function read(lines: readonly string[], rate: Rate): { title: string; events: Event[] } {
-  let title = '';
-  let drop = false;
-  const events: Event[] = [];
-  // Comments and M2 lines speak of the events of the number they follow.
-  const ofNumber = () => {
-    const last = events.at(-1);
-    return last ? events.filter((event, i) => i >= events.length - 4 && event.number === last.number) : [];
-  };
-  for (const [i, line] of lines.entries()) {
-    const at = i + 1;
-    const comment = /^\s*\*\s*([A-Z ]+?):\s*(.*?)\s*$/i.exec(line);
-    if (/^TITLE:/i.test(line)) title = line.slice(6).trim();
-    else if (/^FCM:/i.test(line)) drop = /^FCM:\s*DROP/i.test(line);
-    else if (comment) note(ofNumber(), comment[1]!.toUpperCase(), comment[2]!);
-    else if (/^\s*M2\s/i.test(line)) speed(ofNumber(), line, at);
-    else if (/^\s*\d{1,8}\s+\S/.test(line)) events.push(event(line, at, { rate, drop }));
+/** Each line with its own end, one at a time: a list may be line ends and nothing else. */
+function* rawLines(text: string): Generator<{ line: string; end: string }> {
+  const ends = /\r\n|\r|\n/g;
+  let at = 0;
+  for (let end = ends.exec(text); end; end = ends.exec(text)) {
+    yield { line: text.slice(at, end.index), end: end[0] };
+    at = end.index + end[0].length;
   }
-  return { title, events };
+  yield { line: text.slice(at), end: '' };
 }
 
-function event(line: string, at: number, { rate, drop }: { rate: Rate; drop: boolean }): Event {
-  const words = line.trim().split(/\s+/);
-  const [number, reel, channels, kind] = words as [string, string, string, string];
-  const times = words.slice(-4);
-  if (words.length < 8) throw wrong(at, 'an event has its number, reel, channels, kind and four timecodes');
-  const how = kind[0]!.toUpperCase();
-  if (!['C', 'D', 'W', 'K'].includes(how)) throw wrong(at, `"${kind}" is no cut, dissolve, wipe or key`);
-  const labels = times.map((text) => {
-    const label = labelOf(text, rate, drop);
-    if (!label) throw wrong(at, `"${text}" is no timecode at this rate`, line.indexOf(text) + 1);
-    return label.frame;
-  });
-  const [from, to, begins, ends] = labels as [number, number, number, number];
-  const between = words.slice(4, -4).find((word) => /^\d+$/.test(word));
-  const upper = channels.toUpperCase();
-  const picture = upper.includes('V') || upper === 'B';
+/** The lines that say something. */
+function linesIn(text: string): Line[] {
+  const found: Line[] = [];
+  let at = 0;
+  for (const { line } of rawLines(text)) {
+    if (++at > MOST_LINES)
+      throw new Trouble({
+        code: 'too_large',
+        where: `line ${MOST_LINES}`,
+        detail: 'more lines than any edit list has',
+      });
+    const read = line.length <= LONGEST_LINE ? lineOf(line, at) : null;
+    if (read) found.push(read);
+  }
+  return found;
+}
+
+function lineOf(line: string, at: number): Line | null {
+  const text = line.trim();
+  if (text === '') return null;
+  const comment = commentOf(text);
+  if (comment) return { is: 'comment', ...comment };
+  if (/^TITLE:/i.test(text)) return { is: 'title', text: text.slice(6).trim() };
+  if (/^FCM:/i.test(text)) return { is: 'counting', drop: /^FCM:\s*DROP/i.test(text) };
+  if (/^M2\s/i.test(text)) return speedOf(text, at);
+  const written = writtenOf(text, line, at);
+  return written && { is: 'event', at, written };
+}
+
+/** A note of the form '* KEY: value'. */
+function commentOf(text: string): { key: string; value: string } | null {
+  const colon = text.indexOf(':');
+  if (!text.startsWith('*') || colon < 0) return null;
+  const key = text.slice(1, colon).trim().toUpperCase();
+  return /^[A-Z][A-Z ]*$/.test(key) ? { key, value: text.slice(colon + 1).trim() } : null;
+}
+
+const TIMECODE = /^\d{1,2}:\d{2}:\d{2}[:;.,]\d{2,3}$/;
+
+/** M2, reel (which may have spaces), frames a second, and where in its source it begins. */
+function speedOf(text: string, at: number): Line {
+  const words = text.split(/\s+/).slice(1);
+  const label = TIMECODE.test(words.at(-1) ?? '') ? words.pop()! : null;
+  const told = words.pop();
+  if (told === undefined || !/^[+-]?\d+(\.\d+)?$/.test(told) || words.length === 0)
+    throw wrong(at, 'an M2 line says no speed');
+  return { is: 'speed', at, reel: words.join(' '), speed: Number(told), label };
+}
+
+/** An event: its number, reel (which may have spaces), channels, kind, four timecodes, and whatever else is written after. */
+function writtenOf(text: string, line: string, at: number): Written | null {
+  if (!/^\d/.test(text)) return null;
+  const words = text.split(/\s+/);
+  const first = words.findIndex((word) => word.includes(':'));
+  if (!/^\d{1,8}$/.test(words[0]!)) return null;
+  if (words.length < 5 && first < 0) return null;
+  const times = first < 0 ? [] : words.slice(first, first + 4);
+  let kind = first - 1;
+  const over = /^\d+$/.test(words[kind] ?? '') ? Number(words[kind--]) : 0;
+  // A key is told with what it lies over: 'K B', 'K O'.
+  if (/^[BO]$/i.test(words[kind] ?? '') && /^K$/i.test(words[kind - 1] ?? '')) kind--;
+  if (times.length < 4 || !times.every((word) => word.includes(':')) || kind < 3) {
+    if (first < 0 && !/^[CDWK]/i.test(words[3] ?? '')) return null;
+    throw wrong(at, 'an event has its number, reel, channels, kind and four timecodes', line.search(/\S/) + 1);
+  }
+  if (!/^[CDWK]/i.test(words[kind]!)) throw wrong(at, `"${words[kind]}" is no cut, dissolve, wipe or key`);
   return {
     line: at,
+    number: words[0]!,
+    reel: words.slice(1, kind - 1).join(' '),
+    channels: words[kind - 1]!.toUpperCase(),
+    kind: words[kind]!,
+    over,
+    text: line,
+    times: times as Written['times'],
+  };
+}
+
+const eventsOf = (lines: readonly Line[]) => lines.flatMap((line) => (line.is === 'event' ? [line.written] : []));
+
+function rateOf(lines: readonly Line[]): Rate {
+  const noted = lines.find((line) => line.is === 'comment' && line.key === 'FRAME RATE');
+  const told = noted?.is === 'comment' ? rateFromNumber(Number(/^[\d.]+/.exec(noted.value)?.[0])) : null;
+  if (told) return told;
+  let drops = lines.some((line) => line.is === 'counting' && line.drop);
+  let highest = 0;
+  for (const { times } of eventsOf(lines))
+    for (const time of times) {
+      const [, mark, frames] = /([:;.,])(\d{2,3})$/.exec(time) ?? [];
+      highest = Math.max(highest, Number(frames ?? 0));
+      drops ||= mark !== undefined && mark !== ':';
+    }
+  if (drops) return highest >= 30 ? { num: 60000, den: 1001 } : { num: 30000, den: 1001 };
+  return { num: [24, 25, 30, 50, 60].find((base) => highest < base) ?? 60, den: 1 };
+}
+
+interface List {
+  title: string;
+  events: Event[];
+  rate: Rate;
+}
+
+function eventsIn(lines: readonly Line[], rate: Rate): List {
+  const events: Event[] = [];
+  const speeds: { speed: Line & { is: 'speed' }; after: number }[] = [];
+  const isMarked = eventsOf(lines).some(({ times }) => times.some((time) => /[;.,]\d+$/.test(time)));
+  let title = '';
+  let drop = false;
+  // Notes speak of the lines that they follow, back to the notes before.
+  let group: Event[] = [];
+  let notes: { key: string; value: string }[] = [];
+  const settle = () => {
+    applyNotes(group, notes, events);
+    group = [];
+    notes = [];
+  };
+  for (const line of lines) {
+    if (line.is === 'title') title ||= line.text;
+    else if (line.is === 'counting') drop = line.drop;
+    else if (line.is === 'comment') notes.push(line);
+    else if (line.is === 'speed') speeds.push({ speed: line, after: events.length });
+    else {
+      if (notes.length > 0 || group[0]?.number !== line.written.number) settle();
+      // Where any timecode is marked, each says for itself how it is counted.
+      const event = eventOf(line.written, rate, drop && !isMarked);
+      events.push(event);
+      group.push(event);
+    }
+  }
+  settle();
+  for (const { speed, after } of speeds) applySpeed(events, speed, after);
+  return { title, events, rate };
+}
+
+function eventOf(
+  { line, text: whole, number, reel, channels, kind, over, times }: Written,
+  rate: Rate,
+  drop: boolean,
+): Event {
+  const [from, to, begins, ends] = times.map((text) => {
+    const label = /^24:00:00[:;.,]00$/.test(text)
+      ? framesOfDay(rate, drop || /[;.,]/.test(text))
+      : labelOf(text, rate, drop)?.frame;
+    if (label === undefined) throw wrong(line, `"${text}" is no timecode at this rate`, whole.indexOf(text) + 1);
+    return label;
+  }) as [number, number, number, number];
+  // What ends before it begins goes on past midnight.
+  const past = (begin: number, end: number, text: string) =>
+    end < begin ? end + framesOfDay(rate, drop || /[;.,]\d+$/.test(text)) : end;
+  const how = kind[0]!.toUpperCase() as How;
+  const picture = channels.includes('V') || channels === 'B';
+  const sound = channels === 'B' || channels.replaceAll('V', '').includes('A');
+  return {
     number,
     reel,
-    picture,
-    sound: upper === 'B' || upper.replace('V', '').includes('A'),
-    how: how as Event['how'],
-    over: how === 'C' ? 0 : Number(between ?? 0),
+    picture: picture || !sound,
+    sound,
+    how,
+    over: how === 'C' ? 0 : over,
     from,
-    to,
+    to: past(from, to, times[1]),
     begins,
-    ends,
+    ends: past(begins, ends, times[3]),
+    label: times[0],
     speed: null,
     name: null,
     source: null,
   };
 }
 
-function note(events: readonly Event[], what: string, text: string): void {
-  const [first, last] = [events[0], events.at(-1)];
-  if (!first || !last || text === '') return;
-  if (what === 'FROM CLIP NAME') first.name = text;
-  else if (what === 'TO CLIP NAME' || what === 'KEY CLIP NAME') last.name = text;
-  else if (what === 'SOURCE FILE' || what === 'FROM FILE') (events.length > 1 ? first : last).source = text;
-  else if (what === 'TO FILE') last.source = text;
+/** Notes serve the lines before them: those of what goes out, and of what comes in by a transition. */
+function applyNotes(
+  group: readonly Event[],
+  notes: readonly { key: string; value: string }[],
+  all: readonly Event[],
+): void {
+  if (group.length === 0) return;
+  const comesIn = group.filter((event) => event.how !== 'C');
+  const cuts = group.filter((event) => event.how === 'C');
+  // Of a transition told in one line, the event before on its track goes out.
+  const goesOut = cuts.length > 0 ? cuts : comesIn.flatMap((event) => before(event, all) ?? []);
+  const into = comesIn.length > 0 ? comesIn : cuts;
+  const hasTo = notes.some((note) => note.key === 'TO CLIP NAME' || note.key === 'TO FILE');
+  const single = cuts.length === 0 && !hasTo;
+  let last: readonly Event[] = single ? into : goesOut;
+  const put = (events: readonly Event[], key: 'name' | 'source', value: string) => {
+    for (const event of events) event[key] ??= value;
+    last = events;
+  };
+  for (const { key, value } of notes) {
+    if (value === '') continue;
+    // One line that names a single clip names its own, unless that is what goes out.
+    if (key === 'FROM CLIP NAME')
+      put(single && !goesOut.some((event) => event.name === value) ? into : goesOut, 'name', value);
+    else if (key === 'TO CLIP NAME' || key === 'KEY CLIP NAME') put(into, 'name', value);
+    else if (key === 'FROM FILE') put(single ? into : goesOut, 'source', value);
+    else if (key === 'TO FILE') put(into, 'source', value);
+    else if (key === 'SOURCE FILE') put(last.every((event) => event.source !== null) ? into : last, 'source', value);
+  }
 }
 
-function speed(events: readonly Event[], line: string, at: number): void {
-  const [, reel, told] = line.trim().split(/\s+/);
-  const value = Number(told);
-  if (told === undefined || !Number.isFinite(value)) throw wrong(at, 'an M2 line says no speed');
-  const last = [...events].reverse().find((event) => event.reel === reel) ?? events.at(-1);
-  if (last) last.speed = value;
+const sharesTrack = (a: Event, b: Event): boolean => (a.picture && b.picture) || (a.sound && b.sound);
+
+/** The event that lies before on the track. */
+function before(event: Event, all: readonly Event[]): Event | undefined {
+  for (let i = all.indexOf(event) - 1; i >= 0; i--) if (sharesTrack(all[i]!, event)) return all[i];
+  return undefined;
 }
 
-function model(title: string, events: readonly Event[], rate: Rate): DocumentModel {
+/** An M2 line stands after the event it speaks of, or before it: reel and place in the source tell which. */
+function applySpeed(events: readonly Event[], { reel, speed, label }: Line & { is: 'speed' }, after: number): void {
+  const number = events[after - 1]?.number;
+  const next = events[after]?.number;
+  const near = [
+    ...events
+      .slice(Math.max(0, after - 8), after)
+      .filter((event) => event.number === number)
+      .reverse(),
+    ...events.slice(after, after + 8).filter((event) => event.number === next),
+  ];
+  const plain = (text: string) => text.replace(/[;.,]/g, ':').replace(/^(\d:)/, '0$1');
+  const isAt = (event: Event) => label !== null && plain(event.label) === plain(label);
+  const isReel = (event: Event) => event.reel === reel;
+  const all = [near.filter((event) => isReel(event) && isAt(event)), near.filter(isReel), near.filter(isAt)];
+  const found = all.find((some) => some.length > 0) ?? near.slice(0, 1);
+  // Lines of one event with the same source are picture and sound of one thing.
+  const [first] = found;
+  for (const event of found)
+    if (event.number === first!.number && event.reel === first!.reel && event.from === first!.from)
+      event.speed ??= speed;
+}
+
+function model({ title, events, rate }: List): DocumentModel {
   const media: MediaRef[] = [];
   const byIdentity = new Map<string, MediaRef>();
   const named = (event: Event) => `${event.reel}\n${event.name}`;
@@ -184,8 +351,8 @@ function model(title: string, events: readonly Event[], rate: Rate): DocumentMod
     if (!known) {
       const name = event.name ?? (source ? source.split(/[\\/]/).at(-1)! : event.reel);
       // Without a path the name is all there is to look for; it is resolved beside the document, or by evidence.
-      const targets = [source ?? event.name ?? event.reel];
-      known = { key: media.length, name, targets, available: null, reel: isNamed ? null : event.reel };
+      const target = source ?? event.name ?? event.reel;
+      known = { key: media.length, name, target, stills: null, available: null, reel: isNamed ? null : event.reel };
       media.push(known);
       byIdentity.set(identity, known);
     }
@@ -193,83 +360,133 @@ function model(title: string, events: readonly Event[], rate: Rate): DocumentMod
   };
   const uses: Use[] = [];
   const clips = new Map<number, Clip>();
-  for (const [i, event] of events.entries()) {
+  const under = underTransitions(events);
+  for (const event of events) {
     const item = mediaOf(event);
     if (!item) continue;
     clips.set(item.key, { bin: null, name: item.name, media: item.key });
-    for (const range of usedBy(event, events[i + 1], rate))
-      for (const sound of [false, true])
-        if (sound ? event.sound : event.picture) uses.push({ media: item.key, range, rate, enabled: true, sound });
+    for (const track of ['picture', 'sound'] as const)
+      if (event[track])
+        for (const range of usedBy(event, under.get(event)?.[track] ?? 0, rate))
+          uses.push({ media: item.key, range, rate, enabled: true, sound: track === 'sound' });
   }
   const begin = events.reduce((least, event) => Math.min(least, event.begins), Infinity);
   const end = events.reduce((most, event) => Math.max(most, event.ends), 0);
-  const durationFrames = Math.max(0, end - begin);
   return {
-    name: title,
+    // Its title is its timeline's: a project is called after its document or its folder.
+    name: '',
     bins: [],
     media,
     clips: [...clips.values()],
-    timelines: [{ bin: null, name: title || 'edit list', durationFrames, rate, uses }],
+    timelines: [{ bin: null, name: title || 'edit list', durationFrames: Math.max(0, end - begin), rate, uses }],
+    notes: [],
   };
+}
+
+interface Under {
+  picture: number;
+  sound: number;
+}
+
+/** For how long each event goes on under a dissolve, wipe or key into the next of its track. */
+function underTransitions(events: readonly Event[]): Map<Event, Under> {
+  const under = new Map<Event, Under>();
+  const last: { picture?: Event; sound?: Event } = {};
+  for (const [i, event] of events.entries()) {
+    for (const track of ['picture', 'sound'] as const) {
+      if (!event[track]) continue;
+      if (event.how !== 'C' && event.over > 0) {
+        // Told in two lines, the first is what goes out; told in one, it is the track's previous event.
+        const near = events.slice(Math.max(0, i - 8), i).reverse();
+        const first = near.find((one) => one.number === event.number && one.how === 'C' && one[track]);
+        const out = first ?? last[track];
+        if (out) {
+          const known = under.get(out) ?? { picture: 0, sound: 0 };
+          under.set(out, { ...known, [track]: Math.max(known[track], event.over) });
+        }
+      }
+    }
+    for (const track of ['picture', 'sound'] as const)
+      if (event[track] && event.begins < event.ends) last[track] = event;
+  }
+  return under;
 }
 
 /**
- * Frames of the source that an event shows. What goes into a dissolve, wipe or key goes on under it for its length. An
- * M2 line says how fast the source passes; backwards it is told from its last frame by some and from its first by
- * others, so both are covered; at 0 it is one frame.
+ * Frames of the source that an event shows, `under` what comes after included. An M2 line says how fast the source
+ * passes: where that and the lengths in source and record do not agree, the larger reach counts. Backwards it is told
+ * from its last frame by some and from its first by others, so both are covered; at 0 it is one frame.
  */
-function usedBy(event: Event, next: Event | undefined, rate: Rate): FrameRange[] {
-  const shown = Math.max(0, event.ends - event.begins);
-  const told: FrameRange = { start: event.from, duration: Math.max(0, event.to - event.from) };
+function usedBy(event: Event, under: number, rate: Rate): FrameRange[] {
+  const shown = Math.max(0, event.ends - event.begins) + under;
+  const told = Math.max(0, event.to - event.from);
   if (event.speed === 0) return [{ start: event.from, duration: 1 }];
-  if (event.speed !== null) {
-    const passes = Math.ceil((shown * Math.abs(event.speed) * rate.den) / rate.num);
-    if (event.speed > 0) return [{ start: event.from, duration: Math.max(passes, 1) }];
-    const forth = { start: event.from, duration: Math.max(passes, told.duration) };
-    const back = { start: Math.max(0, event.from - passes), duration: passes + 1 };
-    return [forth, back];
+  if (event.speed === null) {
+    const duration = told === 0 ? under : Math.max(told + under, shown);
+    return duration > 0 ? [{ start: event.from, duration }] : [];
   }
-  const isUnder = next !== undefined && next.number === event.number && next.how !== 'C' && event.ends <= next.begins;
-  if (isUnder) return [{ ...told, duration: told.duration + next.over }].filter((range) => range.duration > 0);
-  return told.duration > 0 ? [told] : [];
+  // A list that cannot tell 24 from 23.976 may mean either; the exact speed is told to the tenth by some.
+  const passes = Math.ceil(
+    (shown * Math.abs(event.speed)) / Math.min(rate.num / rate.den, labelsPerSecond(rate)) - 1e-9,
+  );
+  const more = Math.ceil((under * Math.abs(event.speed)) / (rate.num / rate.den) - 1e-9);
+  const forth = { start: event.from, duration: Math.max(passes, told + more, 1) };
+  if (event.speed > 0) return [forth];
+  const start = Math.max(0, event.from - passes);
+  return [forth, { start, duration: event.from - start + 1 }];
 }
 
-/** Where the source of each event lies, written anew: only '* SOURCE FILE:' lines change, or are added where there are none. */
+/**
+ * Where the source of each event lies, written anew: only '* SOURCE FILE:' lines change, or are added where there are none.
+ * Every line keeps its own end.
+ */
 export function relinkEdl(text: string, to: (written: string) => string | null): { text: string; replaced: number } {
   let replaced = 0;
-  const [, ending = '\n'] = /(\r\n|\r|\n)/.exec(text) ?? [];
-  const lines = text.split(/\r\n|\r|\n/);
   const out: string[] = [];
-  // Lines of one event, to see whether it names its source.
-  let event: string[] = [];
+  const [, usual = '\n'] = /(\r\n|\r|\n)/.exec(text) ?? [];
+  let group: { line: string; end: string; written: Written | null; comment: ReturnType<typeof commentOf> }[] = [];
+  const write = (line: string, end: string) => out.push(line + end);
+  const add = (after: { end: string }, key: string, next: string) => {
+    replaced++;
+    // The last line of a text may have no end: the added one gets the list's, and takes its place.
+    if (after.end === '') out.push(usual);
+    write(`* ${key} FILE: ${next}`, after.end);
+  };
   const flush = () => {
-    const files = event.filter((line) => FILE.test(line));
-    for (const line of event) {
-      const parts = FILE.exec(line) ?? (files.length === 0 ? NAME.exec(line) : null);
-      const next = parts ? to(parts[2]!) : null;
-      if (next === null || next === parts![2]) out.push(line);
-      else if (FILE.test(line)) {
+    const hasFiles = group.some(({ comment }) => comment && FILES.has(comment.key));
+    const hasNames = group.some(({ comment }) => comment && NAMES.has(comment.key));
+    for (const [i, one] of group.entries()) {
+      const { line, end, comment, written } = one;
+      const isFile = comment !== null && FILES.has(comment.key);
+      const next = isFile ? to(comment.value) : null;
+      if (isFile && next !== null && next !== comment.value) {
         replaced++;
-        out.push(`${parts![1]}${next}`);
-      } else {
-        replaced++;
-        out.push(line, `* ${/TO CLIP/i.test(line) ? 'TO' : 'SOURCE'} FILE: ${next}`);
+        write(line.slice(0, line.lastIndexOf(comment.value)) + next, end);
+        continue;
+      }
+      write(line, end);
+      if (hasFiles) continue;
+      if (comment && NAMES.has(comment.key)) {
+        const named = to(comment.value);
+        if (named !== null) add(one, comment.key === 'TO CLIP NAME' ? 'TO' : 'SOURCE', named);
+      } else if (!hasNames && written && !group[i + 1]?.written) {
+        const reel = to(written.reel);
+        if (reel !== null) add(one, 'SOURCE', reel);
       }
     }
-    event = [];
+    group = [];
   };
-  let number = '';
-  for (const line of lines) {
-    const own = /^\s*(\d{1,8})\s+\S+\s+\S+\s+[CDWK]/.exec(line)?.[1];
-    if (own !== undefined && own !== number) {
-      flush();
-      number = own;
-    }
-    event.push(line);
+  let at = 0;
+  for (const { line, end } of rawLines(text)) {
+    at++;
+    const read = line.length <= LONGEST_LINE ? lineOf(line, at) : null;
+    const written = read?.is === 'event' ? read.written : null;
+    if (written && group.some((one) => one.comment || (one.written && one.written.number !== written.number))) flush();
+    group.push({ line, end, written, comment: read?.is === 'comment' ? read : null });
   }
   flush();
-  return { text: out.join(ending), replaced };
+  return { text: out.join(''), replaced };
 }
 
-const FILE = /^(\s*\*\s*(?:SOURCE|FROM|TO) FILE:\s*)(.*?)\s*$/i;
-const NAME = /^(\s*\*\s*(?:FROM|TO|KEY) CLIP NAME:\s*)(.*?)\s*$/i;
+const FILES = new Set(['SOURCE FILE', 'FROM FILE', 'TO FILE']);
+const NAMES = new Set(['FROM CLIP NAME', 'TO CLIP NAME', 'KEY CLIP NAME']);

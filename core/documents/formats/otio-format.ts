@@ -34,7 +34,7 @@ async function readZipped(zip: Awaited<ReturnType<Parameters<DocumentFormat['rea
   const reading = readOtio(text);
   if (reading.ok)
     for (const media of reading.document.media)
-      if (media.targets.length > 0 && media.targets.every((target) => isInside(decoded(target)))) media.bundled = true;
+      if (media.target !== null && isInside(decoded(media.target))) media.bundled = true;
   return reading;
 }
 

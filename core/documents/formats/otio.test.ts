@@ -1,4 +1,5 @@
 import { readOtio } from './otio.ts';
+import { stillTarget } from '../stills.ts';
 import { relinkOtio } from '../relink.ts';
 import { pathOfUrl, readTarget, relativeFrom, urlOfPath } from '../targets.ts';
 import type { VolumeId } from '../../model.ts';
@@ -59,12 +60,18 @@ test('collections become bins, clips lie in them, timelines use ranges', () => {
     { key: 0, parent: null, name: 'Day 1' },
     { key: 1, parent: 0, name: 'Boat' },
   ]);
-  expect(document.clips).toEqual([{ bin: 1, name: 'a.mov', media: 0 }]);
-  expect(document.media.map((m) => m.targets)).toEqual([['a.mov'], ['b.mov']]);
+  expect(document.clips).toEqual([
+    { bin: 1, name: 'a.mov', media: 0 },
+    { bin: null, name: 'b.mov', media: 2 },
+  ]);
+  // Other references to the same recording are named, and used, as well.
+  expect(document.media.map((m) => m.target)).toEqual(['a.mov', 'proxy-a.mov', 'b.mov', 'proxy-b.mov']);
   expect(document.timelines[0]).toMatchObject({ name: 'Cut', durationFrames: 32 });
   expect(document.timelines[0]!.uses.map((u) => [u.media, u.range.start, u.range.duration])).toEqual([
     [0, 10, 20],
-    [1, 0, 7],
+    [1, 10, 20],
+    [2, 0, 7],
+    [3, 0, 7],
   ]);
 });
 
@@ -102,11 +109,10 @@ test('the older clip form, missing references, nested stacks and image sequences
       }),
     ),
   );
-  expect(document.media.map((m) => m.targets)).toEqual([
-    ['old.mov'],
-    ['stills/f_0008.exr', 'stills/f_0010.exr', 'stills/f_0012.exr'],
-    [],
-  ]);
+  expect(document.media.map((m) => m.target)).toEqual(['old.mov', 'stills/f_0008.exr', null]);
+  const stills = document.media[1]!.stills!;
+  expect(stills.count).toBe(3);
+  expect(stillTarget(stills, 2)).toBe('stills/f_0012.exr');
   expect(document.timelines[0]!.durationFrames).toBe(9);
 });
 
@@ -120,29 +126,67 @@ test('a clip four times as fast uses four times its length; time hasUnknownTimeE
 test.each([
   ['{"a": 1,\n "b": }', 'not_json', 'line 2, column 7'],
   ['[]', 'not_otio', '$'],
-  ['{"OTIO_SCHEMA":"Timeline.1","tracks":7}', 'bad_value', '$.tracks'],
+])('a broken document is told with its place: %s', (text, code, where) => {
+  expect(readOtio(text)).toMatchObject({ ok: false, trouble: { code, where } });
+});
+
+test.each([
+  ['tracks that are none', { OTIO_SCHEMA: 'Timeline.1', tracks: 7 }, '$.tracks'],
   [
-    JSON.stringify(
-      timeline(track(clip2('a', { OTIO_SCHEMA: 'TimeRange.1', start_time: time('x'), duration: time(3) }))),
-    ),
-    'bad_value',
+    'a start that is no number',
+    timeline(track(clip2('a', { OTIO_SCHEMA: 'TimeRange.1', start_time: time('x'), duration: time(3) }))),
     '$.tracks.children[0].children[0].source_range.start_time.value',
   ],
   [
-    JSON.stringify(
-      timeline(track(clip2('a', { OTIO_SCHEMA: 'TimeRange.1', start_time: time(0), duration: time(3, 0) }))),
-    ),
-    'bad_value',
+    'a rate of nothing',
+    timeline(track(clip2('a', { OTIO_SCHEMA: 'TimeRange.1', start_time: time(0), duration: time(3, 0) }))),
     '$.tracks.children[0].children[0].source_range.duration.rate',
   ],
-])('a broken document is told with its place: %s', (text, code, where) => {
-  expect(readOtio(text)).toMatchObject({ ok: false, trouble: { code, where } });
+  [
+    'a place that is no text',
+    timeline(
+      track({
+        OTIO_SCHEMA: 'Clip.1',
+        name: 'a',
+        media_reference: { OTIO_SCHEMA: 'ExternalReference.1', target_url: 5 },
+      }),
+    ),
+    '$.tracks.children[0].children[0].media_reference.target_url',
+  ],
+  [
+    'a speed that is none',
+    timeline(track(clip2('a', range(0, 5), { effects: [{ OTIO_SCHEMA: 'LinearTimeWarp.1', time_scalar: 'fast' }] }))),
+    '$.tracks.children[0].children[0].effects[0].time_scalar',
+  ],
+])('a detail that cannot be read costs that detail, with a note where: %s', (_words, value, where) => {
+  const document = read(value);
+  expect(document.notes.map((note) => note.where)).toEqual([where]);
+  // All there is counts then.
+  for (const use of document.timelines[0]!.uses.filter((one) => one.media === 0))
+    expect([0, 500]).toContain(use.range.duration);
+});
+
+test('NaN in what is noted costs nothing but itself', () => {
+  const text = JSON.stringify(
+    timeline(track(clip2('a', range(1, 2), { metadata: { gain: 'X', deep: 'NaN' } }))),
+  ).replace('"X"', 'NaN');
+  const reading = readOtio(text);
+  expect(reading).toMatchObject({ ok: true, document: { notes: [{ detail: 'NaN is no number' }] } });
+  expect(relinkOtio(text, { file: () => 'b', sequence: () => null }).text).toBe(
+    text.replace('"target_url":"a"', '"target_url":"b"').replace('"target_url":"proxy-a"', '"target_url":"b"'),
+  );
 });
 
 test('nesting without end is refused, not followed', () => {
   let inner: object = track(clip2('a.mov', range(0, 1)));
   for (let i = 0; i < 300; i++) inner = { OTIO_SCHEMA: 'Stack.1', children: [inner] };
-  expect(readOtio(JSON.stringify(timeline(inner)))).toMatchObject({ ok: false, trouble: { code: 'too_deep' } });
+  expect(readOtio(JSON.stringify(timeline(inner)))).toMatchObject({
+    ok: false,
+    trouble: {
+      code: 'too_deep',
+      where: expect.stringMatching(/^\$\.tracks\.children.*, line 1, column \d+$/) as string,
+    },
+  });
 });
 
 test('relinking changes the references and no other byte', () => {
@@ -201,4 +245,183 @@ describe('where references point', () => {
       }),
     );
   });
+});
+
+const missing = (name: string, start: number) => ({
+  OTIO_SCHEMA: 'MissingReference.1',
+  name,
+  available_range: range(start, 50),
+});
+const uses = (value: unknown) =>
+  read(value).timelines.flatMap((one) => one.uses.map((use) => [use.media, use.range.start, use.range.duration]));
+const clip1 = (reference: object | null, cut: object | null, more: object = {}) => ({
+  OTIO_SCHEMA: 'Clip.1',
+  name: 'c',
+  source_range: cut,
+  media_reference: reference,
+  ...more,
+});
+const sequence = (rate: number, available: object | null) => ({
+  OTIO_SCHEMA: 'ImageSequenceReference.1',
+  target_url_base: 'scan/',
+  name_prefix: 'f.',
+  name_suffix: '.dpx',
+  start_frame: 1,
+  frame_step: 1,
+  frame_zero_padding: 4,
+  rate,
+  available_range: available,
+});
+
+test('stills at fractional rates all have names; without a range whatever is there is meant', () => {
+  for (const rate of [23.976, 24000 / 1001, 29.97, 59.94, 12.5])
+    expect(read(timeline(track(clip1(sequence(rate, range(0, 1000, rate)), null)))).media[0]!.stills!.count).toBe(1000);
+  expect(read(timeline(track(clip1(sequence(24, null), range(0, 5, 24))))).media[0]!.stills!.count).toBeNull();
+  // A million stills are a range, not a list.
+  expect(read(timeline(track(clip1(sequence(24, range(0, 999_999, 24)), null)))).media[0]!.stills!.count).toBe(999_999);
+});
+
+test('one file under two ranges: each counts for itself', () => {
+  const part = (start: number) => ({ ...external('a.mov'), available_range: range(start, 100) });
+  const value = timeline(track(clip1(part(0), null), clip1(part(1000), null)));
+  expect(uses(value)).toEqual([
+    [0, 0, 100],
+    [0, 1000, 100],
+  ]);
+  expect(read(value).media[0]!.available!.range).toEqual({ start: 0, duration: 1100 });
+});
+
+test('a frozen composition shows one frame of what lies at its start', () => {
+  const frozen = { effects: [{ OTIO_SCHEMA: 'FreezeFrame.1' }] };
+  const inner = track(clip1(external('a.mov'), range(10, 20)), clip1(external('b.mov'), range(30, 20)));
+  expect(uses(timeline(track({ OTIO_SCHEMA: 'Stack.1', children: [inner], ...frozen })))).toEqual([[0, 10, 1]]);
+  expect(uses(timeline({ ...inner, ...frozen, source_range: range(25, 5) }))).toEqual([[1, 35, 1]]);
+});
+
+test('a generator has its length from what there is of it; what is switched off does nothing', () => {
+  const generator = { OTIO_SCHEMA: 'GeneratorReference.1', generator_kind: 'bars', available_range: range(0, 25) };
+  const nested = track(clip1(generator, null), clip1(external('a.mov'), range(0, 25)));
+  expect(uses(timeline({ ...nested, source_range: range(20, 10) }))).toEqual([[0, 0, 5]]);
+  const off = [
+    { OTIO_SCHEMA: 'LinearTimeWarp.1', time_scalar: 4, enabled: false },
+    { OTIO_SCHEMA: 'FreezeFrame.1', enabled: false },
+  ];
+  expect(uses(timeline(track(clip1(external('a.mov'), range(10, 20), { effects: off }))))).toEqual([[0, 10, 20]]);
+});
+
+test('a transition at the end of a track shows what lies beyond it, at its start what lies before', () => {
+  const fade = { OTIO_SCHEMA: 'Transition.1', in_offset: time(5), out_offset: time(7) };
+  expect(uses(timeline(track(clip1(external('a.mov'), range(100, 20)), fade)))).toEqual([[0, 100, 27]]);
+  expect(uses(timeline(track(fade, clip1(external('a.mov'), range(100, 20)))))).toEqual([[0, 95, 25]]);
+});
+
+test('backwards, both readings are covered', () => {
+  const back = { effects: [{ OTIO_SCHEMA: 'LinearTimeWarp.1', time_scalar: -1 }] };
+  const [use] = uses(timeline(track(clip1(external('a.mov'), range(100, 20), back))));
+  expect(use![1]!).toBeLessThanOrEqual(81);
+  expect(use![1]! + use![2]!).toBeGreaterThanOrEqual(120);
+});
+
+test('references of unknown schemas, clips inside unknown schemas, and bare compositions are named and keep their time', () => {
+  const odd = { OTIO_SCHEMA: 'CloudReference.3', target_url: 'odd.mov', available_range: range(0, 50) };
+  const wrapper = {
+    OTIO_SCHEMA: 'Grouping.1',
+    source_range: range(0, 30),
+    content: track(clip1(external('in.mov'), range(5, 10))),
+  };
+  const outer = { ...track(wrapper, clip1(odd, range(0, 20))), source_range: range(25, 10) };
+  const document = read(timeline(outer));
+  expect(document.media.map((item) => item.target)).toEqual(['in.mov', 'odd.mov']);
+  expect(uses(timeline(outer))).toEqual([
+    [0, 0, 500],
+    [1, 0, 5],
+  ]);
+  for (const bare of [
+    { OTIO_SCHEMA: 'Stack.1', name: 'S', children: [track(clip1(odd, null))] },
+    track(clip1(odd, null)),
+    clip1(odd, null),
+  ])
+    for (const value of [bare, { OTIO_SCHEMA: 'SerializableCollection.1', name: 'D', children: [bare] }]) {
+      const { media, clips } = read(value);
+      expect(media.map((item) => item.target)).toEqual(['odd.mov']);
+      expect(clips).toHaveLength(1);
+    }
+  expect(
+    read({
+      OTIO_SCHEMA: 'SerializableCollection.1',
+      children: [{ OTIO_SCHEMA: 'Shelf.2', things: [clip1(odd, null)] }],
+    }).clips,
+  ).toHaveLength(1);
+});
+
+test('the clips of a timeline alone lie in a bin called after it; the project is not', () => {
+  const document = read(timeline(track(clip1(external('a.mov'), null))));
+  expect(document.name).toBe('');
+  expect(document.bins).toEqual([{ key: 0, parent: null, name: 'Cut' }]);
+  expect(document.clips).toEqual([{ bin: 0, name: 'c', media: 0 }]);
+});
+
+test('older names of schemas, newer versions, and references to objects written before', () => {
+  const old = {
+    OTIO_SCHEMA: 'SerializeableCollection.1',
+    children: [
+      {
+        OTIO_SCHEMA: 'Timeline.9',
+        tracks: {
+          OTIO_SCHEMA: 'Stack.7',
+          children: [
+            {
+              OTIO_SCHEMA: 'Sequence.1',
+              kind: 'Audio',
+              children: [
+                { OTIO_SCHEMA: 'Filler.1', source_range: range(0, 5) },
+                { ...clip1({ ...external('a.mov'), OTIO_REF_ID: 'r-1' }, range(0, 5)), OTIO_SCHEMA: 'Clip.4' },
+                clip1({ OTIO_SCHEMA: 'SerializableObjectRef.1', id: 'r-1' }, range(50, 5)),
+              ],
+            },
+          ],
+        },
+      },
+    ],
+  };
+  const document = read(old);
+  expect(document.timelines[0]).toMatchObject({ durationFrames: 15, uses: [{ sound: true }, { sound: true }] });
+  expect(document.media).toHaveLength(1);
+  const endless: Record<string, unknown> = {
+    OTIO_SCHEMA: 'Stack.1',
+    OTIO_REF_ID: 's',
+    children: [{ OTIO_SCHEMA: 'SerializableObjectRef.1', id: 's' }],
+  };
+  expect(readOtio(JSON.stringify(timeline(endless)))).toMatchObject({ ok: false, trouble: { code: 'too_deep' } });
+});
+
+test('two missing references of one name and different ranges are two, and each is filled for itself', () => {
+  const value = timeline(
+    track(clip1(missing('A001', 0), null), clip1(missing('A001', 5000), null), clip1(missing('A001', 0), null)),
+  );
+  const document = read(value);
+  expect(document.media.map((item) => [item.name, item.target])).toEqual([
+    ['A001', null],
+    ['A001', null],
+  ]);
+  const text = JSON.stringify(value);
+  const out = relinkOtio(text, {
+    file: () => null,
+    sequence: () => null,
+    missing: (name, available) => (name === 'A001' && available!.range.start === 5000 ? 'found.mov' : null),
+  });
+  expect(out.replaced).toBe(1);
+  expect(read(JSON.parse(out.text)).media.map((item) => item.target)).toEqual([null, 'found.mov']);
+});
+
+test('relinking leaves the same text in what is noted alone, however deep that is nested', () => {
+  const deep = `${'{"a":['.repeat(10_000)}"a.mov"${']}'.repeat(10_000)}`;
+  const noted = { target_url: 'a.mov', media_reference: { OTIO_SCHEMA: 'ExternalReference.1', target_url: 'a.mov' } };
+  const text = JSON.stringify(
+    timeline(track(clip1({ ...external('a.mov'), metadata: noted }, null, { metadata: { deep: 'DEEP', noted } }))),
+  ).replace('"DEEP"', deep);
+  expect(readOtio(text)).toMatchObject({ ok: true, document: { media: [{ target: 'a.mov' }] } });
+  const out = relinkOtio(text, { file: (url) => (url === 'a.mov' ? 'b.mov' : null), sequence: () => null });
+  expect(out.replaced).toBe(1);
+  expect(readOtio(out.text)).toMatchObject({ ok: true, document: { media: [{ target: 'b.mov' }] } });
 });

@@ -1,7 +1,8 @@
 // Reads an OpenTimelineIO document (.otio, JSON) into the project model: collections become bins, timelines their uses.
-// What is not understood is passed over; what is wrong stops the reading and says where. Called by the worker.
+// What is not understood is passed over with its time kept; a detail that is wrong costs that detail, and is noted with its
+// place. An over-estimate is taken where a document leaves something open: what it names or may show is never left out.
+// Called by the worker.
 // Source: OpenTimelineIO file format specification and serialized schema list.
-import { type ParseError, parse as parseTolerant, printParseErrorCode } from 'jsonc-parser';
 import {
   type ClipNode,
   durationOf,
@@ -10,7 +11,6 @@ import {
   type Node,
   reachOf,
   type Span,
-  spanOf,
 } from '../../reach/reach.ts';
 import {
   ceil,
@@ -20,12 +20,25 @@ import {
   fractionOf,
   minus,
   ONE,
+  over,
   plus,
   times,
   ZERO,
 } from '../../time/fraction.ts';
 import { coverInRate, type FrameRange, type Rate, rateFromNumber } from '../../time/rates.ts';
-import type { Bin, Clip, DocumentModel, DocumentReading, DocumentTrouble, MediaRef, Timeline } from '../model.ts';
+import {
+  type Bin,
+  type Clip,
+  type DocumentModel,
+  type DocumentNote,
+  type DocumentReading,
+  type DocumentTrouble,
+  type MediaRef,
+  MOST_NOTES,
+  type Timeline,
+} from '../model.ts';
+import { type Stills, stillTarget } from '../stills.ts';
+import { parseLoosely, placeOf } from './json.ts';
 
 type Json = Record<string, unknown>;
 interface TimeRange {
@@ -48,7 +61,17 @@ function firstRate(group: GroupNode): Rate | null {
 }
 
 const DEEPEST = 100;
-const LONGEST_SEQUENCE = 1_000_000;
+/** Objects of one document that are looked at; references to the same object can make few bytes into very many. */
+const MOST_OBJECTS = 20_000_000;
+/** Nothing lasts or begins later than thirty years, in seconds. */
+const LONGEST = 1e9;
+
+/** Names that schemas had in older versions of the standard. */
+const OLDER: Record<string, string> = {
+  Sequence: 'Track',
+  Filler: 'Gap',
+  SerializeableCollection: 'SerializableCollection',
+};
 
 class Trouble extends Error {
   constructor(readonly trouble: DocumentTrouble) {
@@ -58,54 +81,46 @@ class Trouble extends Error {
 
 /** Reads the text of a document. Never throws for what the text says: bad text is a trouble with its place. */
 export function readOtio(text: string): DocumentReading {
-  let root: unknown;
+  const parsed = parseLoosely(text);
+  if ('trouble' in parsed) return { ok: false, trouble: parsed.trouble };
+  const { value: root, notes } = parsed;
+  const first = reading(root, false);
+  // Once more, for places: keeping the path to every place while all is well costs a large document half its time.
+  const told = first.ok && first.document.notes.length === 0 ? first : reading(root, true);
+  if (!told.ok) return { ok: false, trouble: { ...told.trouble, where: withLine(text, told.trouble.where) } };
+  const all = [...notes, ...told.document.notes.map((note) => ({ ...note, where: shorten(note.where) }))];
+  return { ok: true, document: { ...told.document, notes: all.slice(0, MOST_NOTES) } };
+}
+
+function reading(root: unknown, tracing: boolean): DocumentReading {
   try {
-    root = JSON.parse(text);
-  } catch {
-    return { ok: false, trouble: whereBroken(text) };
-  }
-  try {
-    return { ok: true, document: new Reader(false).read(root) };
+    return { ok: true, document: new Reader(root, tracing).read() };
   } catch (error) {
     if (!(error instanceof Trouble)) throw error;
-    // Once more, for its place: keeping the path to every place while all is well costs a large document half its time.
-    return { ok: false, trouble: troubleIn(root) ?? error.trouble };
+    return { ok: false, trouble: error.trouble };
   }
 }
 
-function troubleIn(root: unknown): DocumentTrouble | null {
-  try {
-    new Reader(true).read(root);
-    return null;
-  } catch (error) {
-    if (error instanceof Trouble) return error.trouble;
-    throw error;
-  }
+function withLine(text: string, where: string): string {
+  const at = placeOf(text, where);
+  return at === null ? shorten(where) : `${shorten(where)}, line ${at.line}, column ${at.column}`;
 }
 
-/** Line and column of the first place where the text stops being JSON. */
-function whereBroken(text: string): DocumentTrouble {
-  const errors: ParseError[] = [];
-  parseTolerant(text, errors, { disallowComments: true, allowTrailingComma: false });
-  const first = errors[0];
-  const offset = Math.min(first?.offset ?? 0, text.length);
-  const line = text.slice(0, offset).split('\n');
-  return {
-    code: 'not_json',
-    where: `line ${line.length}, column ${(line.at(-1) ?? '').length + 1}`,
-    detail: first ? wordsOf(printParseErrorCode(first.error)) : 'the text is not JSON',
-  };
-}
-
-const wordsOf = (code: string) => code.replace(/([a-z])([A-Z])/g, '$1 $2').toLowerCase();
 const isObject = (value: unknown): value is Json =>
   typeof value === 'object' && value !== null && !Array.isArray(value);
-/** The name of a schema without its version. */
+/** The name of a schema without its version: later versions are read as far as they are understood. */
 function schemaOf(value: Json): string {
   const schema = value.OTIO_SCHEMA;
   if (typeof schema !== 'string') return '';
   const dot = schema.indexOf('.');
-  return dot < 0 ? schema : schema.slice(0, dot);
+  const name = dot < 0 ? schema : schema.slice(0, dot);
+  return OLDER[name] ?? name;
+}
+
+/** A media reference as it stands: what it names, if anything, and what it says there is of it. */
+interface Reference {
+  media: MediaRef | null;
+  available: TimeRange | null;
 }
 
 /** One reading: collects bins, media, clips and timelines while it walks the tree. */
@@ -115,9 +130,17 @@ class Reader {
   private readonly media: MediaRef[] = [];
   private readonly mediaByTarget = new Map<string, MediaRef>();
   private readonly timelines: Timeline[] = [];
+  private readonly notes: DocumentNote[] = [];
+  /** Media that a clip names first of all: it is shown as a clip, in a bin or not. */
+  private readonly first = new Set<MediaRef>();
+  private byId: Map<string, Json> | null = null;
+  private objects = 0;
 
   /** `tracing`: paths to places are kept, for the words of a trouble. */
-  constructor(private readonly tracing: boolean) {}
+  constructor(
+    private readonly root: unknown,
+    private readonly tracing: boolean,
+  ) {}
 
   /** The path of a place inside another, as JSON paths are written. */
   private at(where: string, step: string | number): string {
@@ -125,50 +148,97 @@ class Reader {
     return typeof step === 'number' ? `${where}[${step}]` : `${where}.${step}`;
   }
 
-  read(root: unknown): DocumentModel {
+  private note(where: string, detail: string): void {
+    if (this.notes.length < MOST_NOTES) this.notes.push({ where, detail });
+  }
+
+  read(): DocumentModel {
+    const root = this.root;
     if (!isObject(root) || typeof root.OTIO_SCHEMA !== 'string')
       throw new Trouble({ code: 'not_otio', where: '$', detail: 'the document has no OTIO_SCHEMA at its top' });
     this.member(root, null, '$', 0);
     if (this.timelines.length === 0 && this.clips.length === 0)
       throw new Trouble({ code: 'not_otio', where: '$', detail: 'the document has no timeline and no clip' });
-    const name = typeof root.name === 'string' ? root.name : '';
-    return { name, bins: this.bins, media: this.media, clips: this.clips, timelines: this.timelines };
+    this.showAll(root);
+    // A collection is the document; a timeline or a clip is only what is in it.
+    const name = schemaOf(root) === 'SerializableCollection' ? this.name(root) : '';
+    const { bins, media, clips, timelines, notes } = this;
+    return { name, bins, media, clips, timelines, notes };
   }
 
-  /** A member of a collection: a bin, a timeline or a clip. */
+  /** Media that timelines alone name is shown as well: in a bin called after the timeline where that is the document. */
+  private showAll(root: Json): void {
+    const shown = new Set(this.clips.map((clip) => clip.media));
+    const rest = this.media.filter((item) => this.first.has(item) && !shown.has(item.key));
+    if (rest.length === 0) return;
+    const bin =
+      this.bins.length === 0 && schemaOf(root) === 'Timeline'
+        ? this.addBin(this.name(root) || 'untitled timeline', null)
+        : null;
+    for (const item of rest) this.clips.push({ bin, name: item.name, media: item.key });
+  }
+
+  /** A member of a collection: a bin, a timeline, a clip, or a composition without a timeline around it. */
   private member(value: unknown, bin: number | null, where: string, depth: number): void {
     const object = this.object(value, where, depth);
+    if (!object) return;
     switch (schemaOf(object)) {
       case 'SerializableCollection': {
         // The outermost collection is the document itself, not a bin in it.
-        const key = depth === 0 ? null : this.addBin(object, bin);
+        const key = depth === 0 ? null : this.addBin(this.name(object) || 'untitled bin', bin);
         for (const [i, child] of this.list(object.children, this.at(where, 'children')).entries())
           this.member(child, key, this.at(this.at(where, 'children'), i), depth + 1);
         return;
       }
       case 'Timeline':
-        this.timelines.push(this.timeline(object, bin, where));
+      case 'Stack':
+      case 'Track':
+        this.timelines.push(this.timeline(object, bin, where, depth));
         return;
       case 'Clip': {
-        const reference = this.activeReference(object, where);
-        this.clips.push({ bin, name: this.name(object), media: reference?.key ?? null });
+        const { active } = this.references(object, where);
+        this.clips.push({ bin, name: this.name(object), media: active.media?.key ?? null });
         return;
       }
-      default:
+      case 'Gap':
+      case 'Transition':
         return;
+      default:
+        // What it is nobody knows here; what lies in it is named all the same.
+        for (const { inside, at } of this.inside(object, where)) this.member(inside, bin, at, depth + 1);
     }
   }
 
-  private addBin(object: Json, parent: number | null): number {
+  /** Everything with a schema that an object of an unknown one holds, but for what is only noted in it. */
+  private inside(object: Json, where: string): { inside: Json; at: string }[] {
+    const found: { inside: Json; at: string }[] = [];
+    const take = (value: unknown, at: string) => {
+      const one = this.resolved(value);
+      if (isObject(one) && typeof one.OTIO_SCHEMA === 'string') found.push({ inside: one, at });
+    };
+    for (const [key, value] of Object.entries(object)) {
+      if (key === 'metadata' || key === 'effects' || key === 'markers') continue;
+      const at = this.at(where, key);
+      if (Array.isArray(value)) for (const [i, each] of value.entries()) take(each, this.at(at, i));
+      else take(value, at);
+    }
+    return found;
+  }
+
+  private addBin(name: string, parent: number | null): number {
     const key = this.bins.length;
-    this.bins.push({ key, parent, name: this.name(object) || 'untitled bin' });
+    this.bins.push({ key, parent, name });
     return key;
   }
 
-  private timeline(object: Json, bin: number | null, where: string): Timeline {
-    const top = this.node(this.object(object.tracks, this.at(where, 'tracks'), 1), this.at(where, 'tracks'), 2);
+  private timeline(object: Json, bin: number | null, where: string, depth: number): Timeline {
+    const isTimeline = schemaOf(object) === 'Timeline';
+    const inside = isTimeline ? this.object(object.tracks, this.at(where, 'tracks'), depth + 1) : object;
+    const top = inside && this.node(inside, isTimeline ? this.at(where, 'tracks') : where, depth + 2);
     const stack = top?.is === 'stack' || top?.is === 'track' ? top : null;
-    const begins = isObject(object.global_start_time) ? this.rationalTime(object.global_start_time, where) : null;
+    const begins = isObject(object.global_start_time)
+      ? this.rationalTime(object.global_start_time, this.at(where, 'global_start_time'))
+      : null;
     const rate = begins?.rate ?? (stack && firstRate(stack)) ?? { num: 24, den: 1 };
     return {
       bin,
@@ -179,7 +249,7 @@ class Reader {
     };
   }
 
-  /** One item of a timeline, with everything in it; null for what is not understood, which takes no time. */
+  /** One item of a timeline, with everything in it; null for what takes no time and names nothing. */
   private node(object: Json, where: string, depth: number): Node | null {
     switch (schemaOf(object)) {
       case 'Clip':
@@ -187,24 +257,47 @@ class Reader {
       case 'Stack':
       case 'Track':
         return this.group(object, where, depth);
-      case 'Timeline':
-        return this.node(
-          this.object(object.tracks, this.at(where, 'tracks'), depth),
-          this.at(where, 'tracks'),
-          depth + 1,
-        );
+      case 'Timeline': {
+        const tracks = this.object(object.tracks, this.at(where, 'tracks'), depth);
+        return tracks && this.node(tracks, this.at(where, 'tracks'), depth + 1);
+      }
       case 'Gap': {
         const source = this.timeRange(object.source_range, this.at(where, 'source_range'));
         return { is: 'gap', duration: source ? minus(source.span.end, source.span.start) : ZERO };
       }
       case 'Transition': {
-        const offset = (key: string) =>
-          isObject(object[key]) ? this.seconds(this.rationalTime(object[key], this.at(where, key))) : ZERO;
+        const offset = (key: string) => {
+          const time = isObject(object[key]) ? this.rationalTime(object[key], this.at(where, key)) : null;
+          return time ? this.seconds(time) : ZERO;
+        };
         return { is: 'transition', before: offset('in_offset'), after: offset('out_offset') };
       }
       default:
-        return null;
+        return this.unknown(object, where, depth);
     }
+  }
+
+  /** An item of an unknown schema keeps its time, and what lies in it counts as used whole. */
+  private unknown(object: Json, where: string, depth: number): Node | null {
+    if (isObject(object.media_reference) || isObject(object.media_references))
+      return { ...this.clipNode(object, where), hasUnknownTimeEffect: true };
+    const source = this.timeRange(object.source_range, this.at(where, 'source_range'))?.span ?? null;
+    const children: Node[] = [];
+    for (const { inside, at } of this.inside(object, where)) {
+      if (['TimeRange', 'RationalTime', 'TimeTransform', 'Box2d', 'V2d', 'Color'].includes(schemaOf(inside))) continue;
+      const node = this.node(this.object(inside, at, depth + 1)!, at, depth + 1);
+      if (node) children.push(node);
+    }
+    if (children.length === 0) return source ? { is: 'gap', duration: minus(source.end, source.start) } : null;
+    return {
+      is: 'stack',
+      children,
+      source,
+      sound: null,
+      enabled: object.enabled !== false,
+      speed: ONE,
+      hasUnknownTimeEffect: true,
+    };
   }
 
   private group(object: Json, where: string, depth: number): GroupNode {
@@ -213,7 +306,8 @@ class Reader {
     const children: Node[] = [];
     for (const [i, child] of this.list(object.children, inside).entries()) {
       const at = this.at(inside, i);
-      const node = this.node(this.object(child, at, depth + 1), at, depth + 1);
+      const own = this.object(child, at, depth + 1);
+      const node = own && this.node(own, at, depth + 1);
       if (node) children.push(node);
     }
     return {
@@ -226,16 +320,20 @@ class Reader {
   }
 
   private clipNode(object: Json, where: string): ClipNode {
-    const media = this.activeReference(object, where);
+    const { active, others } = this.references(object, where);
     const source = this.timeRange(object.source_range, this.at(where, 'source_range'));
-    const rate = media?.available?.rate ?? source?.rate ?? { num: 24, den: 1 };
+    const fallback = source?.rate ?? { num: 24, den: 1 };
+    const spans = ({ media, available }: Reference) => ({
+      available: available?.span ?? null,
+      rate: available?.rate ?? media?.available?.rate ?? fallback,
+    });
     return {
       is: 'clip',
-      media: media?.key ?? null,
+      media: active.media?.key ?? null,
+      others: others.map((other) => ({ media: other.media!.key, ...spans(other) })),
       source: source?.span ?? null,
-      available: media?.available ? spanOf(media.available.range, media.available.rate) : null,
-      rate,
-      name: this.name(object) || media?.name || '',
+      ...spans(active),
+      name: this.name(object) || active.media?.name || '',
       ...this.common(object, where),
     };
   }
@@ -244,151 +342,221 @@ class Reader {
   private common(object: Json, where: string): { enabled: boolean; speed: Fraction; hasUnknownTimeEffect: boolean } {
     let speed = ONE;
     let hasUnknownTimeEffect = false;
-    for (const [i, effect] of (Array.isArray(object.effects) ? object.effects : []).entries()) {
-      if (!isObject(effect)) continue;
+    for (const [i, value] of (Array.isArray(object.effects) ? object.effects : []).entries()) {
+      const effect = this.resolved(value);
+      if (!isObject(effect) || effect.enabled === false) continue;
       const schema = schemaOf(effect);
       if (schema === 'FreezeFrame') speed = ZERO;
       else if (schema === 'LinearTimeWarp') {
         const scalar = effect.time_scalar ?? 1;
-        if (typeof scalar !== 'number' || !Number.isFinite(scalar) || Math.abs(scalar) > 1e6)
-          throw new Trouble({
-            code: 'bad_value',
-            where: this.at(this.at(this.at(where, 'effects'), i), 'time_scalar'),
-            detail: 'no factor of speed',
-          });
-        speed = times(speed, fractionOf(scalar));
-      } else if (schema === 'TimeEffect') hasUnknownTimeEffect = true;
+        if (typeof scalar === 'number' && Number.isFinite(scalar) && Math.abs(scalar) <= 1e6)
+          speed = times(speed, fractionOf(scalar));
+        else {
+          this.note(
+            this.at(this.at(this.at(where, 'effects'), i), 'time_scalar'),
+            'no factor of speed: all of it counts as used',
+          );
+          hasUnknownTimeEffect = true;
+        }
+      } else if (schema === 'TimeEffect' || 'time_scalar' in effect) hasUnknownTimeEffect = true;
     }
     return { enabled: object.enabled !== false, speed, hasUnknownTimeEffect };
   }
 
-  /** The media reference that counts: Clip.1 has one, Clip.2 several with a key for the active one. */
-  private activeReference(clip: Json, where: string): MediaRef | null {
-    let reference: unknown = clip.media_reference;
-    let at = this.at(where, 'media_reference');
-    if (isObject(clip.media_references)) {
-      const key =
-        typeof clip.active_media_reference_key === 'string' ? clip.active_media_reference_key : 'DEFAULT_MEDIA';
-      reference = clip.media_references[key];
-      at = this.at(this.at(where, 'media_references'), key);
-    }
-    if (!isObject(reference)) return null;
-    const available = this.timeRange(reference.available_range, this.at(at, 'available_range'));
-    const named = { name: this.name(reference) || this.name(clip), reel: reelOf(clip) ?? reelOf(reference) };
-    switch (schemaOf(reference)) {
-      case 'ExternalReference': {
-        if (typeof reference.target_url !== 'string')
-          throw new Trouble({
-            code: 'bad_value',
-            where: this.at(at, 'target_url'),
-            detail: 'the place of the media is not a text',
-          });
-        return this.addMedia(named, [reference.target_url], available);
-      }
-      case 'ImageSequenceReference':
-        return this.addMedia(named, this.sequenceTargets(reference, available, at), available);
-      case 'MissingReference':
-        return this.addMedia(named, [], available);
-      default:
-        return null;
-    }
+  /** A clip's references: Clip.1 has one, Clip.2 several with a key for the active one. Others that name files count too. */
+  private references(clip: Json, where: string): { active: Reference; others: Reference[] } {
+    const read = (value: unknown, at: string) => this.reference(value, clip, at);
+    const several = this.resolved(clip.media_references);
+    if (!isObject(several))
+      return { active: this.primary(read(clip.media_reference, this.at(where, 'media_reference'))), others: [] };
+    const key = typeof clip.active_media_reference_key === 'string' ? clip.active_media_reference_key : 'DEFAULT_MEDIA';
+    const inside = this.at(where, 'media_references');
+    const active = this.primary(read(several[key], this.at(inside, key)));
+    const others = Object.entries(several)
+      .filter(([name, value]) => name !== key && name !== 'OTIO_SCHEMA' && this.namesFiles(value))
+      .map(([name, value]) => read(value, this.at(inside, name)));
+    return { active, others: others.filter((other) => other.media !== null && other.media !== active.media) };
   }
 
-  private sequenceTargets(reference: Json, available: TimeRange | null, where: string): string[] {
-    const number = (key: string, fallback: number) => {
-      const value = reference[key] ?? fallback;
-      if (typeof value !== 'number' || !Number.isFinite(value))
-        throw new Trouble({ code: 'bad_value', where: this.at(where, key), detail: 'a number was expected' });
-      return Math.trunc(value);
+  private primary(reference: Reference): Reference {
+    if (reference.media) this.first.add(reference.media);
+    return reference;
+  }
+
+  private namesFiles(value: unknown): boolean {
+    const reference = this.resolved(value);
+    return (
+      isObject(reference) && (typeof reference.target_url === 'string' || typeof reference.target_url_base === 'string')
+    );
+  }
+
+  private reference(value: unknown, clip: Json, at: string): Reference {
+    const reference = this.resolved(value);
+    if (reference !== undefined && reference !== null && !isObject(reference)) this.note(at, 'no reference to media');
+    if (!isObject(reference)) return { media: null, available: null };
+    const available = this.timeRange(reference.available_range, this.at(at, 'available_range'));
+    const named = { name: this.name(reference) || this.name(clip), reel: reelOf(clip) ?? reelOf(reference), available };
+    const { target_url: url } = reference;
+    const schema = schemaOf(reference);
+    // Whatever its schema is called: a place that it names is named.
+    if (typeof url === 'string')
+      return { media: this.addMedia(`file ${url}`, { ...named, target: url, stills: null }), available };
+    if (schema === 'ImageSequenceReference' || typeof reference.target_url_base === 'string') {
+      const stills = this.stills(reference, available, at);
+      const own = { ...named, target: stillTarget(stills, 0), stills };
+      return { media: this.addMedia(`stills ${JSON.stringify(stills)}`, own), available };
+    }
+    if (schema === 'ExternalReference') this.note(this.at(at, 'target_url'), 'the place of the media is not a text');
+    else if (schema !== 'MissingReference') return { media: null, available };
+    // Two that share a name and differ in what there is of them are two.
+    const span = available ? JSON.stringify([framesIn(available), available.rate]) : '';
+    return {
+      media: this.addMedia(`missing ${named.name} ${span}`, { ...named, target: null, stills: null }),
+      available,
     };
-    const step = Math.max(1, number('frame_step', 1));
-    const start = number('start_frame', 1);
-    const rate = rateFromNumber(number('rate', 24)) ?? { num: 24, den: 1 };
-    const frames = available ? coverInRate(framesIn(available), available.rate, rate).duration : 0;
-    const count = Math.floor((frames + step - 1) / step);
-    if (count > LONGEST_SEQUENCE)
-      throw new Trouble({
-        code: 'too_large',
-        where,
-        detail: `a sequence of ${count} stills is longer than ${LONGEST_SEQUENCE}`,
-      });
-    const text = (key: string) => (typeof reference[key] === 'string' ? (reference[key] as string) : '');
-    const padding = Math.min(20, Math.max(0, number('frame_zero_padding', 0)));
+  }
+
+  private stills(reference: Json, available: TimeRange | null, where: string): Stills {
+    const number = (key: string, fallback: number, least: number, most: number) => {
+      const value = reference[key] ?? fallback;
+      if (typeof value === 'number' && value >= least && value <= most) return value;
+      this.note(this.at(where, key), `a number was expected; taken for ${fallback}`);
+      return fallback;
+    };
+    const step = Math.max(1, Math.trunc(number('frame_step', 1, -1e9, 1e9)));
+    const rate = rateFromNumber(number('rate', 24, 1e-3, 1e6)) ?? { num: 24, den: 1 };
+    const frames = available
+      ? times(minus(available.span.end, available.span.start), fraction(rate.num, rate.den))
+      : null;
+    const text = (key: string) => (typeof reference[key] === 'string' ? reference[key] : '');
     const base = text('target_url_base');
-    const folder = base === '' || base.endsWith('/') ? base : `${base}/`;
-    return Array.from({ length: count }, (_, i) => {
-      const frame = String(start + i * step).padStart(padding, '0');
-      return `${folder}${text('name_prefix')}${frame}${text('name_suffix')}`;
-    });
+    return {
+      folder: base === '' || base.endsWith('/') ? base : `${base}/`,
+      prefix: text('name_prefix'),
+      suffix: text('name_suffix'),
+      first: Math.trunc(number('start_frame', 1, -1e9, 1e9)),
+      step,
+      padding: Math.min(20, Math.max(0, Math.trunc(number('frame_zero_padding', 0, -1e9, 1e9)))),
+      count: frames === null ? null : Math.max(1, ceil(over(frames, fraction(step)))),
+    };
   }
 
   private addMedia(
-    { name, reel }: { name: string; reel: string | null },
-    targets: string[],
-    found: TimeRange | null,
+    identity: string,
+    {
+      name,
+      reel,
+      target,
+      stills,
+      available: found,
+    }: Pick<MediaRef, 'name' | 'reel' | 'target' | 'stills'> & { available: TimeRange | null },
   ): MediaRef {
-    const identity =
-      targets.length === 0
-        ? `missing ${name}`
-        : targets.length === 1
-          ? targets[0]!
-          : `${targets[0]} +${targets.length}`;
+    const available = found && { range: framesIn(found), rate: found.rate };
     let media = this.mediaByTarget.get(identity);
     if (!media) {
-      media = { key: this.media.length, name: name || identity.split('/').at(-1)!, targets, available: null, reel };
+      const key = this.media.length;
+      media = { key, name: name || (target ?? '').split('/').at(-1)!, target, stills, available: null, reel };
       this.media.push(media);
       this.mediaByTarget.set(identity, media);
     }
-    media.available ??= found && { range: framesIn(found), rate: found.rate };
+    // One file under several ranges has all of them.
+    media.available =
+      media.available && available ? joined(media.available, available) : (media.available ?? available);
     return media;
   }
 
-  private timeRange(value: unknown, where: string): TimeRange | null {
+  /** Null where there is none, and where it cannot be read: then all there is counts. */
+  timeRange(value: unknown, where: string): TimeRange | null {
     if (value === null || value === undefined) return null;
-    const object = this.object(value, where, 0);
-    const start = this.rationalTime(object.start_time, this.at(where, 'start_time'));
-    const duration = this.rationalTime(object.duration, this.at(where, 'duration'));
-    if (duration.value < 0)
-      throw new Trouble({
-        code: 'bad_value',
-        where: this.at(this.at(where, 'duration'), 'value'),
-        detail: 'a duration below zero',
-      });
+    if (!isObject(value)) {
+      this.note(where, 'no range of time');
+      return null;
+    }
+    const start = this.rationalTime(value.start_time, this.at(where, 'start_time'));
+    const duration = this.rationalTime(value.duration, this.at(where, 'duration'));
+    if (!start || !duration) return null;
+    if (duration.value < 0) {
+      this.note(this.at(this.at(where, 'duration'), 'value'), 'a duration below zero');
+      return null;
+    }
     const begin = this.seconds(start);
     return { span: { start: begin, end: plus(begin, this.seconds(duration)) }, rate: duration.rate };
   }
 
-  private rationalTime(value: unknown, where: string): Time {
-    const object = this.object(value, where, 0);
-    const rate = typeof object.rate === 'number' ? rateFromNumber(object.rate) : null;
-    if (!rate) throw new Trouble({ code: 'bad_value', where: this.at(where, 'rate'), detail: 'no frame rate' });
-    if (typeof object.value !== 'number' || !Number.isFinite(object.value) || Math.abs(object.value) > 1e15)
-      throw new Trouble({ code: 'bad_value', where: this.at(where, 'value'), detail: 'no frame number' });
-    return { value: object.value, rate };
+  private rationalTime(value: unknown, where: string): Time | null {
+    if (!isObject(value)) {
+      this.note(where, 'no time');
+      return null;
+    }
+    const rate = typeof value.rate === 'number' ? rateFromNumber(value.rate) : null;
+    if (!rate) {
+      this.note(this.at(where, 'rate'), 'no frame rate');
+      return null;
+    }
+    const frames = value.value;
+    if (typeof frames !== 'number' || !Number.isFinite(frames) || Math.abs(frames) * rate.den > LONGEST * rate.num) {
+      this.note(this.at(where, 'value'), 'no frame number');
+      return null;
+    }
+    return { value: frames, rate };
   }
 
   private seconds({ value, rate }: Time): Fraction {
     return times(fractionOf(value), fraction(rate.den, rate.num));
   }
 
-  private object(value: unknown, where: string, depth: number): Json {
-    if (depth > DEEPEST)
-      throw new Trouble({ code: 'too_deep', where: shorten(where), detail: `nested deeper than ${DEEPEST}` });
-    if (!isObject(value))
-      throw new Trouble({ code: 'bad_value', where: shorten(where), detail: 'an object was expected' });
-    return value;
+  /** The object itself where a document refers to one that it has written already. */
+  private resolved(value: unknown): unknown {
+    if (
+      !isObject(value) ||
+      typeof value.OTIO_SCHEMA !== 'string' ||
+      !value.OTIO_SCHEMA.startsWith('SerializableObjectRef')
+    )
+      return value;
+    this.byId ??= identified(this.root);
+    return this.byId.get(String(value.id)) ?? null;
+  }
+
+  private object(value: unknown, where: string, depth: number): Json | null {
+    if (depth > DEEPEST) throw new Trouble({ code: 'too_deep', where, detail: `nested deeper than ${DEEPEST}` });
+    if (++this.objects > MOST_OBJECTS)
+      throw new Trouble({ code: 'too_large', where, detail: 'it refers to its own parts too often' });
+    const object = this.resolved(value);
+    if (isObject(object)) return object;
+    this.note(where, 'an object was expected');
+    return null;
   }
 
   private list(value: unknown, where: string): unknown[] {
-    if (value === undefined || value === null) return [];
-    if (!Array.isArray(value))
-      throw new Trouble({ code: 'bad_value', where: shorten(where), detail: 'a list was expected' });
-    return value;
+    if (Array.isArray(value)) return value;
+    if (value !== undefined && value !== null) this.note(where, 'a list was expected');
+    return [];
   }
 
   private name(object: Json): string {
     return typeof object.name === 'string' ? object.name : '';
   }
+}
+
+/** Objects that others may refer to, by the name they have for that. */
+function identified(root: unknown): Map<string, Json> {
+  const found = new Map<string, Json>();
+  const open = [root];
+  for (let value = open.pop(); value !== undefined; value = open.pop()) {
+    if (isObject(value) && typeof value.OTIO_REF_ID === 'string') found.set(value.OTIO_REF_ID, value);
+    if (typeof value === 'object' && value !== null)
+      for (const inner of Object.values(value)) if (typeof inner === 'object' && inner !== null) open.push(inner);
+  }
+  return found;
+}
+
+type Available = NonNullable<MediaRef['available']>;
+/** The range that holds both, in the rate of the first. */
+function joined(a: Available, b: Available): Available {
+  const other = coverInRate(b.range, b.rate, a.rate);
+  const start = Math.min(a.range.start, other.start);
+  const end = Math.max(a.range.start + a.range.duration, other.start + other.duration);
+  return { range: { start, duration: end - start }, rate: a.rate };
 }
 
 /** The frames that a range of a document touches; none where it has no length. */
@@ -405,3 +573,11 @@ function reelOf(object: Json): string | null {
 }
 
 const shorten = (where: string) => (where.length > 200 ? `${where.slice(0, 100)} … ${where.slice(-90)}` : where);
+
+/** What a reference, as the text of its object, says there is of its media. */
+export function availableIn(text: string): MediaRef['available'] {
+  const parsed = parseLoosely(text);
+  if ('trouble' in parsed || !isObject(parsed.value)) return null;
+  const found = new Reader(null, false).timeRange(parsed.value.available_range, '');
+  return found && { range: framesIn(found), rate: found.rate };
+}

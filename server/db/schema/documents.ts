@@ -11,6 +11,8 @@ import {
   varchar,
 } from 'drizzle-orm/mysql-core';
 import { sql } from 'drizzle-orm';
+import type { DocumentNote } from '#core/documents/model.ts';
+import type { Stills } from '#core/documents/stills.ts';
 import { amount, id, at, jsonOf, longPath } from './columns.ts';
 
 export const documents = mysqlTable(
@@ -24,6 +26,8 @@ export const documents = mysqlTable(
     format: varchar('format', { length: 40 }).notNull().default('otio'),
     state: mysqlEnum('state', ['read', 'broken']).notNull(),
     trouble: text('trouble'),
+    /** Details of it that could not be read, with their places. */
+    notes: jsonOf<DocumentNote[]>('notes'),
     readSizeBytes: amount('read_size_bytes').notNull(),
     readModifiedUs: amount('read_modified_us').notNull(),
     readAt: at('read_at').notNull(),
@@ -53,7 +57,10 @@ export const media = mysqlTable(
     name: varchar('name', { length: 1020 }).notNull(),
     /** How the first target was understood; 'nowhere' where the document itself says the media is missing. */
     place: mysqlEnum('place', ['inside', 'outside', 'unknown', 'nowhere', 'bundled']).notNull(),
+    /** Files that it is: of a sequence all its stills, also those that have no row of their own. */
     targets: int('targets').notNull(),
+    /** A sequence of stills as a range; its rows are its first still and those that were found. */
+    stills: jsonOf<Stills | null>('stills'),
     found: int('found').notNull(),
     /** A file of it is not there, or none is named. */
     incomplete: boolean('incomplete').generatedAlwaysAs(sql`found < GREATEST(targets, 1)`, { mode: 'stored' }),
