@@ -4,6 +4,7 @@ import clsx from 'clsx';
 import { useMemo, useState } from 'react';
 import { Form, Link, useFetcher } from 'react-router';
 import type { Route } from './+types/missing';
+import { tellingApart } from '#core/missing/judge.ts';
 import { followersOf } from '#core/missing/followers.ts';
 import { ago, count, counted, exactTime, size } from '#core/wording/amounts.ts';
 import { missingSentence } from '#core/wording/lenses.ts';
@@ -194,6 +195,7 @@ function Candidates({
         : followersOf(data.items, { mediaId: item.mediaId, fileId: chosen }),
     [data.items, item.mediaId, chosen],
   );
+  const apart = useMemo(() => tellingApart(item.candidates), [item.candidates]);
   const left = [...following].filter(([mediaId]) => !taken.has(mediaId));
   return (
     <Card title={<span className="path">{item.name}</span>} aside={`named by ${item.document}`}>
@@ -229,6 +231,7 @@ function Candidates({
             <Choice
               key={one.fileId}
               one={one}
+              apart={apart.get(one.fileId)}
               chosen={chosen === one.fileId}
               disabled={!item.canBeWritten}
               onTake={() => onTake(item.mediaId, chosen === one.fileId ? null : one.fileId)}
@@ -253,11 +256,14 @@ function Candidates({
 
 function Choice({
   one,
+  apart,
   chosen,
   disabled,
   onTake,
 }: {
   one: Item['candidates'][number];
+  /** What of it is not said of the others that are as good. */
+  apart: ReadonlySet<string> | undefined;
   chosen: boolean;
   disabled: boolean;
   onTake: () => void;
@@ -293,7 +299,14 @@ function Choice({
       </div>
       <ul className="mt-1 flex flex-wrap gap-x-4 gap-y-0.5 text-[13px]">
         {one.evidence.map((each) => (
-          <li key={each.code} className={each.fits ? 'text-ok' : 'text-loss'}>
+          <li
+            key={each.code}
+            className={clsx(
+              each.fits ? 'text-ok' : 'text-loss',
+              apart?.has(each.code) && 'font-semibold underline decoration-dotted underline-offset-4',
+            )}
+            title={apart?.has(each.code) ? 'This differs from the others' : undefined}
+          >
             <span aria-hidden>{each.fits ? '✓' : '✕'}</span>
             <span className="sr-only">{each.fits ? 'for it:' : 'against it:'}</span> {each.says}
           </li>

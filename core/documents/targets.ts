@@ -17,28 +17,45 @@ export type Target =
   /** An absolute path on no volume we know. */
   | { place: 'unknown'; path: string };
 
-/** Removes 'file://' and percent-encoding; a text that is no URL is taken as a path. */
+/** Removes 'file:' and percent-encoding; a text that is no URL is taken as a path. Source: RFC 8089, its appendices E and F. */
 export function pathOfUrl(text: string): string {
-  const url = /^file:\/\/(?:localhost)?(\/.*)$/i.exec(text);
-  // file:///R:/a.mov names a drive, file://server/share/a.mov a share of another machine.
-  const share = /^file:\/\/([^/]+)(\/[^/]+.*)$/i.exec(text);
-  const path = url
-    ? url[1]!.replace(/^\/(?=[A-Za-z](:|%3A)\/)/i, '')
-    : share
-      ? `\\\\${share[1]}${share[2]!.replaceAll('/', '\\')}`
-      : text;
-  if (!url && !share && !/%[0-9a-f]{2}/i.test(path)) return path;
-  try {
-    return decodeURIComponent(path);
-  } catch {
-    return path;
-  }
+  const path = localPath(text);
+  return path === null ? (/%[0-9a-f]{2}/i.test(text) ? decoded(text) : text) : decoded(path);
+}
+
+/** What a file URL names on this or another machine, still encoded; null where the text is no file URL. */
+function localPath(text: string): string | null {
+  const rest = /^file:(.*)$/is.exec(text)?.[1]?.replaceAll('\\', '/');
+  if (rest === undefined) return null;
+  const drive = /^\/*([A-Za-z])(?::|%3A|\|)(\/.*)$/i.exec(rest);
+  if (drive) return `${drive[1]}:${drive[2]}`;
+  const [, host, path] = /^\/\/([^/]*)(\/.*)$/s.exec(rest) ?? [];
+  // file:///x and file:/x are of this machine; file://server/share/x and file:////server/share/x of another.
+  if (host === undefined || path === undefined) return rest;
+  if (host !== '' && host.toLowerCase() !== 'localhost') return share(`${host}${path}`);
+  return path.startsWith('//') ? share(path.replace(/^\/+/, '')) : path;
+}
+const share = (path: string): string => (/^[^/]+\/[^/]/.test(path) ? `\\\\${path.replaceAll('/', '\\')}` : `/${path}`);
+
+/** Percent-encoding taken off where it is whole; what is not stays as it stands. */
+function decoded(path: string): string {
+  return path.replace(/(?:%[0-9a-f]{2})+/gi, (run) => {
+    try {
+      return decodeURIComponent(run);
+    } catch {
+      return run;
+    }
+  });
 }
 
 /** The ways a reference may be read: percent signs can be part of a plain path, so that reading is tried as well. */
 function readings(text: string): string[] {
-  const decoded = pathOfUrl(text);
-  return decoded === text || text.toLowerCase().startsWith('file:') ? [decoded] : [text, decoded];
+  const path = pathOfUrl(text);
+  const both = path === text || /^file:/i.test(text) ? [path] : [text, path];
+  // Two slashes begin a share, and on some systems a plain path.
+  return both.flatMap((one) =>
+    /^(\/\/|\\\\)/.test(one) ? [`/${one.replace(/^[\\/]+/, '').replaceAll('\\', '/')}`, one] : [one],
+  );
 }
 
 /**
@@ -50,7 +67,8 @@ export function readTarget(
   from: { volumeId: VolumeId; folder: string },
   mounts: readonly KnownMount[],
 ): Target[] {
-  return readings(text).map((path) => place(path, from, mounts));
+  const all = readings(text).map((path) => place(path, from, mounts));
+  return [...all.filter((one) => one.place !== 'inside'), ...all.filter((one) => one.place === 'inside')];
 }
 
 function place(path: string, from: { volumeId: VolumeId; folder: string }, mounts: readonly KnownMount[]): Target {
@@ -63,12 +81,14 @@ function place(path: string, from: { volumeId: VolumeId; folder: string }, mount
   // Climbing is settled before anybody asks on which volume a path lies.
   const settled = style === 'posix' ? climbed(path) : path;
   if (settled === null) return { place: 'outside', path };
-  const best = mounts
-    .flatMap((mount) => {
-      const inside = insideOf(mount.path, settled);
-      return inside === null ? [] : [{ mount, inside }];
-    })
-    .sort((a, b) => b.mount.path.length - a.mount.path.length)[0];
+  const on = (anyCase: boolean) =>
+    mounts
+      .flatMap((mount) => {
+        const inside = insideOf(mount.path, settled, anyCase);
+        return inside === null ? [] : [{ mount, inside }];
+      })
+      .sort((a, b) => b.mount.path.length - a.mount.path.length)[0];
+  const best = on(false) ?? on(true);
   if (!best) return { place: 'unknown', path };
   const inside = resolveInside('', best.inside);
   return inside === null

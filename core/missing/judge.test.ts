@@ -1,5 +1,5 @@
 import fc from 'fast-check';
-import { judge, judgeStills, type Suspect, type Wanted } from './judge.ts';
+import { judge, judgeStills, type Suspect, type Wanted, tellingApart } from './judge.ts';
 
 const PAL = { num: 25, den: 1 };
 const wanted: Wanted = {
@@ -181,4 +181,43 @@ test('whatever is asked: at most one is certain, it comes first, and nothing spe
       }
     }),
   );
+});
+
+describe('what proves nothing', () => {
+  const of = (more: Partial<Suspect>, asked: Partial<Wanted> = {}) =>
+    judge({ ...wanted, used: null, ...asked }, [suspect(1, more)])[0]!.verdict;
+  const bare = { reel: null, neighbours: 3 };
+
+  test('a proxy is never certain: another ending, another size, or its kind', () => {
+    expect(of({})).toBe('certain');
+    expect(of({ name: `${wanted.name.replace(/\.[^.]+$/, '')}.mp4` })).not.toBe('certain');
+    expect(of({ isProxy: true })).not.toBe('certain');
+    expect(of({ sizeBytes: 5 }, { was: { sizeBytes: 6, fingerprint: null } })).not.toBe('certain');
+  });
+
+  test('a start at zero or at a whole hour, and a length beside a name that cameras use again', () => {
+    expect(of({ ...bare, startFrame: 0 }, { reel: null, startFrame: 0 })).not.toBe('certain');
+    const hour = 3600 * 25;
+    expect(of({ ...bare, startFrame: hour }, { reel: null, startFrame: hour })).not.toBe('certain');
+    expect(of({ ...bare, startFrame: hour + 1234 }, { reel: null, startFrame: hour + 1234 })).toBe('certain');
+    expect(of({ ...bare, startFrame: null }, { reel: null, startFrame: null })).not.toBe('certain');
+  });
+
+  test('23.976 fits a list that says 24, and no other document', () => {
+    const ntsc = { rate: { num: 24_000, den: 1001 } };
+    const asked = { rate: { num: 24, den: 1 } };
+    const rateOf = (isNominal: boolean) =>
+      judge({ ...wanted, ...asked, isNominal }, [suspect(1, ntsc)])[0]!.evidence.find((one) => one.code === 'rate')!
+        .fits;
+    expect([rateOf(true), rateOf(false)]).toEqual([true, false]);
+  });
+});
+
+test('what is shown is what differs between two that are as good', () => {
+  const [a, b] = [suspect(1, { reel: null }), suspect(2, { reel: null, startFrame: 99_999 })];
+  const all = judge({ ...wanted, reel: null, used: null }, [a, b]);
+  const apart = tellingApart(all);
+  expect([...apart.get(1)!]).toContain('start');
+  expect([...apart.get(1)!]).not.toContain('name');
+  expect([...tellingApart(judge(wanted, [a])).get(1)!]).toEqual([]);
 });

@@ -4,7 +4,7 @@
 import { count, counted, size } from '../wording/amounts.ts';
 import { foldPath } from '../homes/moves.ts';
 import { type FrameRange, perSecond, type Rate } from '../time/rates.ts';
-import { labelText } from '../time/timecode.ts';
+import { labelsPerSecond, labelText } from '../time/timecode.ts';
 
 /** What the document says of the media it misses. */
 export interface Wanted {
@@ -17,6 +17,8 @@ export interface Wanted {
   durationFrames: number | null;
   /** What timelines use; null for the whole. Counted as `startFrame` is, or as timecode where there is none. */
   used: readonly FrameRange[] | null;
+  /** Its rate is told by whole labels alone: 24 may be 23.976. */
+  isNominal?: boolean;
   /** The file it was, where it was read before it went; the document itself says nothing of its bytes. */
   was: { sizeBytes: number; fingerprint: string | null } | null;
 }
@@ -32,6 +34,8 @@ export interface Suspect {
   reel: string | null;
   /** Other media of the same old folder that are found, or would be, in this file's folder. */
   neighbours: number;
+  /** Its kind is a proxy: it stands for the recording and is not it. */
+  isProxy?: boolean;
   /** Sound alone: its rate is that of its samples, and it is compared in the document's rate. */
   sampled: boolean;
   /** It cannot be opened as media: what is wrong with it. */
@@ -53,6 +57,7 @@ export type EvidenceCode =
   | 'covers'
   | 'neighbours'
   | 'structure'
+  | 'kind'
   | 'stills';
 
 export interface Evidence {
@@ -60,6 +65,8 @@ export interface Evidence {
   /** Speaks for it, or against it. */
   fits: boolean;
   says: string;
+  /** It is so of others as well, though it fits: it proves nothing of which recording it is. */
+  proves?: false;
 }
 
 export interface Candidate {
@@ -81,12 +88,14 @@ const POINTS: Record<EvidenceCode, [fits: number, not: number]> = {
   covers: [2, -6],
   neighbours: [2, 0],
   structure: [0, -6],
+  kind: [0, -4],
   stills: [6, 0],
 };
 
 /**
- * What only the recording itself can tell, and how much of it proves which one it is: two is enough beside its name. Size
- * alone proves nothing: takes of one length and a constant rate share it.
+ * What only the recording itself can tell, and how much of it proves which one it is: two is enough beside its very name.
+ * Size proves nothing: takes of one length and a constant rate share it. Nor do a length beside a name, since cameras use
+ * their names again, or a start that many share.
  */
 const PROOF: Partial<Record<EvidenceCode, number>> = {
   duration: 1,
@@ -99,7 +108,7 @@ const PROOF: Partial<Record<EvidenceCode, number>> = {
 
 /** That it holds what is used follows from its length or its start, where those are known to fit. */
 function proofOf(evidence: readonly Evidence[]): number {
-  const fits = new Set(evidence.filter((one) => one.fits).map((one) => one.code));
+  const fits = new Set(evidence.filter((one) => one.fits && one.proves !== false).map((one) => one.code));
   if (fits.has('duration') || fits.has('start')) fits.delete('covers');
   return [...fits].reduce((sum, code) => sum + (PROOF[code] ?? 0), 0);
 }
@@ -161,7 +170,8 @@ function verdictOf(one: Judged, clean: readonly Judged[], most: number): Candida
   // Two independent things that only the recording itself can tell, or one and the company it keeps.
   const own = proofOf(one.evidence);
   const named = has('name') || has('stem');
-  const proved = named && (own >= 2 || (own === 1 && has('neighbours')));
+  // Of another ending it is another file: a proxy, or what it was made from.
+  const proved = has('name') && (own >= 2 || (own === 1 && !has('duration') && has('neighbours')));
   // Another file that nothing speaks against, and that is of the same name or has as much for it, leaves a choice.
   const rivals = clean.filter((other) => other !== one && (isProved(other) || other.points >= one.points));
   if (proved && rivals.length === 0 && one.points === most) return 'certain';
@@ -169,7 +179,7 @@ function verdictOf(one: Judged, clean: readonly Judged[], most: number): Candida
 }
 
 function isProved({ evidence }: Judged): boolean {
-  return proofOf(evidence) >= 2 && evidence.some((each) => each.code === 'name' || each.code === 'stem');
+  return proofOf(evidence) >= 2 && evidence.some((each) => each.code === 'name');
 }
 
 const stemOf = (name: string) => foldPath(name.replace(/\.[^.]+$/, ''));
@@ -193,12 +203,19 @@ function evidenceFor(wanted: Wanted, counted: Suspect): Evidence[] {
   const suspect = inRate(counted, wanted.rate);
   const all: Evidence[] = [];
   const say = (code: EvidenceCode, fits: boolean, says: string) => all.push({ code, fits, says });
-  if (foldPath(suspect.name) === foldPath(wanted.name)) say('name', true, 'the same name');
+  // Edit lists name their clips without an ending.
+  const isWhole = /\.[A-Za-z0-9]{2,5}$/.test(wanted.name);
+  if (foldPath(suspect.name) === foldPath(wanted.name) || (!isWhole && stemOf(suspect.name) === foldPath(wanted.name)))
+    say('name', true, 'the same name');
   else if (stemOf(suspect.name) === stemOf(wanted.name)) say('stem', true, 'the same name but its ending');
+  if (suspect.isProxy) say('kind', false, 'it is a proxy');
   bytes(wanted, suspect, say);
   if (suspect.damaged !== null) say('structure', false, `it is damaged: ${suspect.damaged}`);
   const [rate, own] = [wanted.rate, suspect.rate];
-  const comparable = rate !== null && own !== null && sameRate(rate, own);
+  const comparable =
+    rate !== null &&
+    own !== null &&
+    (sameRate(rate, own) || (wanted.isNominal === true && labelsPerSecond(rate) === labelsPerSecond(own)));
   if (rate && own)
     say(
       'rate',
@@ -213,14 +230,18 @@ function evidenceFor(wanted: Wanted, counted: Suspect): Evidence[] {
   // A document that counts from zero says nothing about timecode.
   if (wanted.startFrame !== null && wanted.startFrame > 0 && suspect.startFrame !== null && comparable) {
     const fits = wanted.startFrame === suspect.startFrame;
-    const begins = `begins at ${labelText(suspect.startFrame, own, suspect.dropFrame)}`;
-    say('start', fits, fits ? begins : `${begins}, not ${labelText(wanted.startFrame, own, suspect.dropFrame)}`);
+    const label = labelText(suspect.startFrame, own, suspect.dropFrame);
+    const says = fits
+      ? `begins at ${label}`
+      : `begins at ${label}, not ${labelText(wanted.startFrame, own, suspect.dropFrame)}`;
+    // Counters that were set begin at a whole hour.
+    all.push({ code: 'start', fits, says, ...(/:00:00[:;]00$/.test(label) ? { proves: false as const } : {}) });
   }
   if (wanted.reel && suspect.reel) {
     const fits = foldPath(wanted.reel) === foldPath(suspect.reel);
     say('reel', fits, fits ? `reel ${suspect.reel}` : `reel ${suspect.reel}, not ${wanted.reel}`);
   }
-  covers(wanted, suspect, say);
+  covers(wanted, suspect, all);
   all.push(...besides(suspect.neighbours));
   return all;
 }
@@ -258,22 +279,42 @@ function bytes(
 }
 
 /** Whether what timelines use of it is in the file at all. */
-function covers(
-  wanted: Wanted,
-  suspect: Suspect,
-  say: (code: EvidenceCode, fits: boolean, says: string) => void,
-): void {
+function covers(wanted: Wanted, suspect: Suspect, all: Evidence[]): void {
   const { used, rate } = wanted;
   if (!used || used.length === 0 || suspect.durationFrames === null || !rate || !suspect.rate) return;
   const inTimecode = wanted.startFrame === null || wanted.startFrame > 0;
   const begin = inTimecode ? suspect.startFrame : 0;
   if (begin === null) return;
   // In seconds, so that files of another rate can be told as too short as well.
-  const per = perSecond(rate);
   const own = perSecond(suspect.rate);
+  const per = wanted.isNominal && labelsPerSecond(rate) === labelsPerSecond(suspect.rate) ? own : perSecond(rate);
   const from = used.reduce((least, range) => Math.min(least, range.start), Infinity) / per;
   const to = used.reduce((most, range) => Math.max(most, range.start + range.duration), 0) / per;
   const frame = 1 / Math.min(per, own);
   const fits = begin / own <= from + frame / 2 && (begin + suspect.durationFrames) / own >= to - frame / 2;
-  say('covers', fits, fits ? 'it holds all that is used' : 'it does not hold all that is used');
+  const says = fits ? 'it holds all that is used' : 'it does not hold all that is used';
+  // A file that begins at zero holds whatever is used of any that does.
+  all.push({ code: 'covers', fits, says, ...(begin === 0 ? { proves: false as const } : {}) });
+}
+
+/**
+ * What tells candidates apart: for each the codes of what is not said of all those that are as good. Empty where there is
+ * only one.
+ */
+export function tellingApart(candidates: readonly Candidate[]): Map<number, Set<EvidenceCode>> {
+  const rivals = candidates.filter((one) => one.verdict !== 'unlikely');
+  const said = new Map<string, number>();
+  const keyOf = ({ code, fits, says }: Evidence) => `${code} ${fits} ${says}`;
+  for (const { evidence } of rivals)
+    for (const each of evidence) said.set(keyOf(each), (said.get(keyOf(each)) ?? 0) + 1);
+  return new Map(
+    candidates.map(({ fileId, evidence }) => [
+      fileId,
+      new Set(
+        rivals.length < 2
+          ? []
+          : evidence.filter((each) => said.get(keyOf(each)) !== rivals.length).map((each) => each.code),
+      ),
+    ]),
+  );
 }

@@ -32,13 +32,16 @@ test('each station has its own syntax', () => {
 test('a neighbour with a longer name is not on the volume, and case counts only where it does', () => {
   expect(insideOf('/mnt/rope', '/mnt/ropewalk/a')).toBeNull();
   expect(insideOf('/mnt/rope', '/MNT/rope/a')).toBeNull();
+  expect(insideOf('/mnt/rope', '/MNT/rope/A', true)).toBe('A');
+  expect(insideOf('/mnt/b\u00fccher', '/mnt/bu\u0308cher/x')).toBe('x');
+  expect(insideOf('\\\\store\\rope', '//store/rope/x')).toBe('x');
   expect(insideOf('R:\\Media', 'r:/media/A.mov')).toBe('A.mov');
   expect(insideOf('\\\\Store\\Rope', '\\\\STORE\\rope\\x\\y')).toBe('x/y');
   expect(insideOf('R:', '/mnt/a')).toBeNull();
 });
 
 test('what is no full path has no syntax', () => {
-  expect(['', 'relative/path', 'RR:\\x', '\\\\store', '//store/x', 'C:x'].map(styleOf)).toEqual([
+  expect(['', 'relative/path', 'RR:\\x', '\\\\store', '//store', 'C:x'].map(styleOf)).toEqual([
     null,
     null,
     null,

@@ -100,6 +100,7 @@ export async function missingMedia(
       timelines: json<number[] | null>(row.timeline_ids)?.length ?? 0,
       wanted: {
         name: target === null ? (row.name as string) : plainName(target),
+        isNominal: row.format === 'edl' && rate?.den === 1,
         reel: row.reel as string | null,
         rate,
         startFrame: row.start_frame === null ? null : Number(row.start_frame),
@@ -246,6 +247,7 @@ async function factsOf(db: Database, ids: readonly number[]): Promise<Map<number
           durationFrames: row.durationFrames === null ? null : Number(row.durationFrames),
           reel: row.reel as string | null,
           neighbours: 0,
+          isProxy: row.kind === 'proxy',
           sampled: row.width === null && row.sampleRate !== null,
           damaged: row.trouble as string | null,
           sizeBytes: Number(row.bytes),

@@ -203,8 +203,10 @@ test('relinking changes the references and no other byte', () => {
 describe('where references point', () => {
   const volume = 1 as VolumeId;
   const inner = 2 as VolumeId;
+  const accented = 3 as VolumeId;
   const mounts = [
     { volumeId: volume, path: '/mnt/media' },
+    { volumeId: accented, path: '/mnt/bu\u0308cher' },
     { volumeId: inner, path: '/mnt/media/inner' },
     { volumeId: volume, path: 'R:' },
     { volumeId: inner, path: '\\\\store\\rope' },
@@ -219,6 +221,27 @@ describe('where references point', () => {
     ['r:\\fog\\..\\..\\x', { place: 'outside', path: 'r:\\fog\\..\\..\\x' }],
     ['file://store/rope/x.mov', { place: 'inside', volumeId: inner, path: 'x.mov' }],
     ['/mnt/mediaX/x.mov', { place: 'unknown', path: '/mnt/mediaX/x.mov' }],
+    ['file:/mnt/media/a.mov', { place: 'inside', volumeId: volume, path: 'a.mov' }],
+    ['FILE:///mnt/media/a.mov', { place: 'inside', volumeId: volume, path: 'a.mov' }],
+    ['file:////store/rope/x.mov', { place: 'inside', volumeId: inner, path: 'x.mov' }],
+    ['file://///store/rope/x.mov', { place: 'inside', volumeId: inner, path: 'x.mov' }],
+    ['file:////mnt/media/x.mov', { place: 'inside', volumeId: volume, path: 'x.mov' }],
+    ['//store/rope/x.mov', { place: 'inside', volumeId: inner, path: 'x.mov' }],
+    ['//STORE/Rope/a/x.mov', { place: 'inside', volumeId: inner, path: 'a/x.mov' }],
+    ['\\\\store\\rope\\a\\x.mov', { place: 'inside', volumeId: inner, path: 'a/x.mov' }],
+    ['//mnt/media/x.mov', { place: 'inside', volumeId: volume, path: 'x.mov' }],
+    ['file:R:/fog/a.mov', { place: 'inside', volumeId: volume, path: 'fog/a.mov' }],
+    ['file:/R:/fog/a.mov', { place: 'inside', volumeId: volume, path: 'fog/a.mov' }],
+    ['file://R:/fog/a.mov', { place: 'inside', volumeId: volume, path: 'fog/a.mov' }],
+    ['file:///R%3A/fog/a.mov', { place: 'inside', volumeId: volume, path: 'fog/a.mov' }],
+    ['file:///R|/fog/a.mov', { place: 'inside', volumeId: volume, path: 'fog/a.mov' }],
+    ['file:///R:\\fog\\a.mov', { place: 'inside', volumeId: volume, path: 'fog/a.mov' }],
+    ['r:/FOG/a.mov', { place: 'inside', volumeId: volume, path: 'FOG/a.mov' }],
+    ['/MNT/Media/a.mov', { place: 'inside', volumeId: volume, path: 'a.mov' }],
+    ['file:///mnt/media/b%C3%BCcher%ZZ%20x.mov', { place: 'inside', volumeId: volume, path: 'b\u00fccher%ZZ x.mov' }],
+    ['file:///mnt/b%C3%BCcher/x.mov', { place: 'inside', volumeId: accented, path: 'x.mov' }],
+    ['file:///mnt/bu%CC%88cher/x.mov', { place: 'inside', volumeId: accented, path: 'x.mov' }],
+    ['file://store/../../etc/passwd', { place: 'unknown', path: '\\\\store\\..\\..\\etc\\passwd' }],
     ['../rushes/x.mov', { place: 'inside', volumeId: volume, path: 'fog/rushes/x.mov' }],
     ['../../../x.mov', { place: 'outside', path: '../../../x.mov' }],
     ['file:///%2e%2e/%2e%2e/etc/passwd', { place: 'outside', path: '/../../etc/passwd' }],
