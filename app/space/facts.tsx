@@ -125,6 +125,12 @@ export function FileCard({ file, essence, paths, nowMs, to }: FileProps) {
             <dd>{line.says}</dd>
           </div>
         ))}
+        {essence?.note && (
+          <>
+            <dt className="text-ink-2">Structure</dt>
+            <dd className="text-caution">{essence.note}</dd>
+          </>
+        )}
         {essence?.trouble && (
           <>
             <dt className="text-ink-2">Structure</dt>

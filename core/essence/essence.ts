@@ -3,13 +3,30 @@
 import type { Rate } from '../time/rates.ts';
 import type { Essence } from './model.ts';
 import { type ByteSource, EssenceTrouble } from './bytes.ts';
+import { atTheDoor } from './door.ts';
 import { essenceFormat } from './formats/registry.ts';
 
 export type { Essence, PictureTrack, SoundTrack, StartTimecode } from './model.ts';
 
 export type EssenceReading =
-  | { ok: true; essence: Essence }
+  /** `said`: what it says and nothing can take, in words. */
+  | { ok: true; essence: Essence; said: string[] }
   | { ok: false; trouble: { code: 'not_known' | 'damaged'; at: number; detail: string } };
+
+/** Structure of one file that is read at most, in all: a sparse file can announce any number of tables. */
+const MOST_BYTES = 512 << 20;
+
+function bounded(source: ByteSource): ByteSource {
+  let left = MOST_BYTES;
+  return {
+    size: source.size,
+    read(at, length) {
+      left -= length;
+      if (left < 0) throw new EssenceTrouble(at, `more than ${MOST_BYTES >> 20} MB of structure`);
+      return source.read(at, length);
+    },
+  };
+}
 
 /** Reads a file's structure. Never throws for what the file says: what is wrong is a trouble with its place. */
 export function readEssence(source: ByteSource): EssenceReading {
@@ -26,7 +43,7 @@ export function readEssence(source: ByteSource): EssenceReading {
         ok: false,
         trouble: { code: 'not_known', at: 0, detail: 'the file begins like no format that is read here' },
       };
-    return { ok: true, essence: format.read(source) };
+    return { ok: true, ...atTheDoor(format.read(bounded(source))) };
   } catch (error) {
     if (error instanceof EssenceTrouble) return damaged(error.at, error.message);
     // A view was asked for bytes it does not have: some structure is shorter than it must be.

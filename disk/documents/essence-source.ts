@@ -29,9 +29,12 @@ export function essenceOf(path: string | Uint8Array): EssenceResponse {
     const source = fileSource(fd, facts.sizeBytes);
     const reading = readEssence(source);
     const fingerprint = fingerprintOf(source);
+    const name = typeof path === 'string' ? path : Buffer.from(path).toString('latin1');
     const isOther =
-      !reading.ok && reading.trouble.code === 'not_known' && typeof path === 'string' && worthAProbe(path);
-    return { ...facts, fingerprint, reading: isOther ? probe(path) : reading };
+      (!reading.ok && reading.trouble.code === 'not_known' && worthAProbe(name)) || /\.(heic|heif)$/i.test(name);
+    // The very file that is open, whatever its name leads to by then.
+    const place = `/proc/${process.pid}/fd/${fd}`;
+    return { ...facts, fingerprint, reading: isOther ? probe(place, Buffer.from(source.read(0, 200))) : reading };
   } finally {
     closeSync(fd);
   }

@@ -8,7 +8,7 @@ import { essenceWords } from '#core/wording/essence.ts';
 import { type DocumentPool, readEssenceOf } from '#disk/documents/documents.ts';
 import { codeOf } from '#disk/facts.ts';
 import { locate, type CataloguedNames, placeOfFile } from '#disk/paths.ts';
-import type { Database } from '../db/connect.ts';
+import { type Database, sqlCode } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import { essence } from '../db/schema/catalogue.ts';
 import type { ReadingChanges } from './match-media.ts';
@@ -69,13 +69,33 @@ export async function readEssenceOfFiles(
           columns.includes(key) ? [[key, (column as { name: string }).name]] : [],
         ),
       );
-      await db.$pool.query(`REPLACE INTO essence (${columns.map((key) => names[key]).join(', ')}) VALUES ?`, [
-        kept.map((row) => columns.map((key) => row[key as keyof Row] ?? null)),
-      ]);
+      const into = `REPLACE INTO essence (${columns.map((key) => names[key]).join(', ')}) VALUES ?`;
+      await keepAll(
+        (rows) => db.$pool.query(into, [rows.map((row) => columns.map((key) => row[key as keyof Row] ?? null))]),
+        kept,
+      );
     }
     read += kept.length;
   }
   return read;
+}
+
+/** One file's row that the database refuses does not keep the others out: it is kept as one that cannot be read. */
+async function keepAll(keep: (rows: readonly Row[]) => Promise<unknown>, rows: readonly Row[]): Promise<void> {
+  try {
+    await keep(rows);
+  } catch (error) {
+    if (rows.length > 1) {
+      const middle = rows.length >> 1;
+      await keepAll(keep, rows.slice(0, middle));
+      await keepAll(keep, rows.slice(middle));
+      return;
+    }
+    if (!/^ER_(WARN_DATA|DATA|TRUNCATED|BAD)/.test(sqlCode(error) ?? '')) throw error;
+    const { fileId, readSizeBytes, readModifiedUs, fingerprint } = rows[0]!;
+    const trouble = 'what it says of itself is nothing that can be kept';
+    await keep([{ ...NOTHING, fileId, readSizeBytes, readModifiedUs, fingerprint, trouble }]);
+  }
 }
 
 async function readOne(pool: DocumentPool, row: RowDataPacket): Promise<Row[]> {
@@ -86,7 +106,11 @@ async function readOne(pool: DocumentPool, row: RowDataPacket): Promise<Row[]> {
       locate(row.root as string, { path, raw }),
     );
     const facts = { fileId: Number(row.id), readSizeBytes: sizeBytes, readModifiedUs: modifiedUs, fingerprint };
-    return [reading.ok ? { ...facts, ...columnsOf(reading.essence) } : { ...facts, ...NOTHING, ...troubleOf(reading) }];
+    return [
+      reading.ok
+        ? { ...facts, ...columnsOf(reading.essence), ...saidOf(reading.said) }
+        : { ...facts, ...NOTHING, ...troubleOf(reading) },
+    ];
   } catch (error) {
     // It vanished, or cannot be opened now: the next reading meets it again.
     if (codeOf(error) === 'error') throw error;
@@ -108,7 +132,12 @@ const NOTHING = {
   dropFrame: null,
   reel: null,
   trouble: null,
+  note: null,
 } satisfies Partial<Row>;
+
+/** What nothing can take of what it says is a sentence, and counts as not told. */
+const saidOf = (said: readonly string[]): Partial<Row> =>
+  said.length > 0 ? { note: said.join('; ').slice(0, 500) } : {};
 
 function troubleOf(reading: { trouble: { code: 'not_known' | 'damaged'; at: number; detail: string } }) {
   const { code, at, detail } = reading.trouble;
@@ -120,7 +149,8 @@ function columnsOf(found: Essence): Omit<Row, 'fileId' | 'readSizeBytes' | 'read
   const picture = found.tracks.find((track): track is PictureTrack => track.is === 'picture');
   const sounds = found.tracks.filter((track): track is SoundTrack => track.is === 'sound');
   const [sound] = sounds;
-  const rate = picture?.rate ?? (picture || !sound ? null : { num: sound.sampleRate, den: 1 });
+  const rate =
+    picture?.rate ?? (picture || !sound ? null : sound.sampleRate > 0 ? { num: sound.sampleRate, den: 1 } : null);
   const sameRate = found.start && rate && found.start.rate.num * rate.den === rate.num * found.start.rate.den;
   return {
     ...NOTHING,
@@ -128,7 +158,13 @@ function columnsOf(found: Essence): Omit<Row, 'fileId' | 'readSizeBytes' | 'read
     codec: (picture?.codec ?? sound?.codec ?? null)?.slice(0, 80) ?? null,
     width: picture?.width ?? null,
     height: picture?.height ?? null,
-    channels: sounds.length > 0 ? sounds.reduce((sum, track) => sum + track.channels, 0) : null,
+    channels:
+      sounds.length > 0
+        ? Math.min(
+            2 ** 31 - 1,
+            sounds.reduce((sum, track) => sum + track.channels, 0),
+          )
+        : null,
     sampleRate: sound?.sampleRate ?? null,
     rateNum: rate?.num ?? null,
     rateDen: rate?.den ?? null,
@@ -143,6 +179,7 @@ export interface EssenceFacts {
   /** "jpeg, 1920 by 1080, 25 a second" and the like, each a line of facts. */
   words: { name: string; says: string }[];
   trouble: string | null;
+  note: string | null;
   /** There is something to look at. */
   hasPicture: boolean;
 }
@@ -151,5 +188,5 @@ export interface EssenceFacts {
 export async function essenceFacts(db: Database, fileId: number): Promise<EssenceFacts | null> {
   const [row] = await db.select().from(essence).where(eq(essence.fileId, fileId));
   if (!row || (row.format === '' && row.trouble === null)) return null;
-  return { words: essenceWords(row), trouble: row.trouble, hasPicture: row.width !== null };
+  return { words: essenceWords(row), trouble: row.trouble, note: row.note, hasPicture: row.width !== null };
 }

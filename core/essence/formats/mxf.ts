@@ -8,6 +8,7 @@ import { type EssenceFormat, hex as hexOf } from './format.ts';
 
 const LONGEST_HEADER = 64 << 20;
 const MOST_SETS = 50_000;
+const MOST_TRACKS = 1000;
 
 interface Partition {
   closed: boolean;
@@ -151,7 +152,10 @@ function essenceOf({ sets }: Metadata, indexed: IndexTable | null, sizes: Readon
     indexed && editRate && sameRate(indexed.rate, editRate) ? indexed.frames : 0,
     ...sets.filter(({ kind }) => PICTURE.has(kind)).map(({ values }) => whole(values.get(0x3002))),
   );
-  const bytesOf = (values: SetOf['values']) => sizes.get(elementOf(sets, values) ?? '') ?? null;
+  const elements = elementsOf(sets);
+  const bytesOf = (values: SetOf['values']) => sizes.get(elements.get(whole(values.get(0x3006))) ?? '') ?? null;
+  const described = sets.filter(({ kind }) => PICTURE.has(kind) || SOUND.has(kind)).length;
+  if (described > MOST_TRACKS) throw new EssenceTrouble(0, `it describes ${described} tracks`);
   for (const { kind, values } of sets) {
     const rate = rational(values.get(0x3001)) ?? editRate;
     const long = whole(values.get(0x3002));
@@ -216,15 +220,18 @@ function startOf(sets: readonly SetOf[], rate: Rate | null): StartTimecode | nul
   };
 }
 
+/** The MPEG family, by the first digit of its members. */
+const MPEG: Record<string, string> = { '0': 'mpeg-2', '1': 'mpeg-1', '2': 'mpeg-4', '3': 'h.264', '4': 'h.265' };
+
 /** Names of picture codings by their label (ST 400 family); the label itself where it has no name here. */
 function codecOf(view: DataView | undefined): string {
   if (!view || view.byteLength < 16) return 'picture';
   const label = hex(view, 0, 16);
   if (label.startsWith('060e2b34040101') && label.slice(16, 24) === '04010202') {
-    const family = label.slice(24, 26);
-    if (family === '01') return 'mpeg-2';
+    const [family, member] = [label.slice(24, 26), label.slice(26, 28)];
+    if (family === '01') return MPEG[member[0]!] ?? `label ${label.slice(16)}`;
     if (family === '02') return 'dv';
-    if (family === '03') return 'jpeg 2000';
+    if (family === '03') return member === '06' ? 'rdd 36' : 'jpeg 2000';
     if (family === '71') return 'vc-3';
   }
   return `label ${label.slice(16)}`;
@@ -289,14 +296,16 @@ function segments(source: ByteSource, begin: number, most: number): IndexTable |
   return rate && { frames, rate, unitBytes: units.size === 1 ? unitBytes! : 0 };
 }
 
-/** The key of the essence elements that a descriptor describes: its track's number (ST 379-1, 7). */
-function elementOf(sets: readonly SetOf[], descriptor: SetOf['values']): string | null {
-  const id = whole(descriptor.get(0x3006));
+/** The key of the essence elements of each track, which descriptors name: its number (ST 379-1, 7). */
+function elementsOf(sets: readonly SetOf[]): Map<number, string> {
+  const keys = new Map<number, string>();
   for (const { kind, values } of sets) {
     const number = values.get(0x4804);
-    if (kind === TRACK && number && whole(values.get(0x4801)) === id && whole(number) !== 0) return hex(number, 0, 4);
+    if (kind !== TRACK || !number || number.byteLength < 4 || whole(number) === 0) continue;
+    const id = whole(values.get(0x4801));
+    if (!keys.has(id)) keys.set(id, hex(number, 0, 4));
   }
-  return null;
+  return keys;
 }
 
 const ELEMENT = '060e2b3401020101';

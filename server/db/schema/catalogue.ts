@@ -111,6 +111,8 @@ export const essence = mysqlTable(
     dropFrame: boolean('drop_frame'),
     reel: varchar('reel', { length: 120 }),
     trouble: varchar('trouble', { length: 500 }),
+    /** What of it nothing can take, in words: it counts as not told. */
+    note: varchar('note', { length: 500 }),
     /** Of its size, its beginning, middle and end; see disk/documents/essence-source.ts. */
     fingerprint: char('fingerprint', { length: 32 }),
   },
