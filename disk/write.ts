@@ -20,24 +20,33 @@ import { codeOf, look } from './facts.ts';
  */
 export function writeNew(target: string, content: string | Uint8Array, temporary: string): void {
   try {
-    const fd = openSync(
-      temporary,
-      constants.O_WRONLY | constants.O_CREAT | constants.O_EXCL | constants.O_NOFOLLOW,
-      0o644,
-    );
-    try {
-      const bytes = typeof content === 'string' ? Buffer.from(content, 'utf8') : content;
-      for (let at = 0; at < bytes.length;) at += writeSync(fd, bytes, at, bytes.length - at);
-      fsyncSync(fd);
-    } finally {
-      closeSync(fd);
-    }
+    writeTemporary(temporary, content);
     renameNew(temporary, target);
   } catch (error) {
     if (codeOf(error) !== 'EEXIST' || look(temporary).is === 'file') removeOwn(temporary);
     throw error;
   }
   syncFolder(path.dirname(target));
+}
+
+/** Puts other content into a file of a private folder of ours, at once: whoever comes after finds the old or the new. */
+export function replaceOwn(target: string, content: string, temporary: string): void {
+  removeOwn(temporary);
+  writeTemporary(temporary, content);
+  renameSync(temporary, target);
+  syncFolder(path.dirname(target));
+}
+
+function writeTemporary(temporary: string, content: string | Uint8Array): void {
+  const flags = constants.O_WRONLY | constants.O_CREAT | constants.O_EXCL | constants.O_NOFOLLOW;
+  const fd = openSync(temporary, flags, 0o644);
+  try {
+    const bytes = typeof content === 'string' ? Buffer.from(content, 'utf8') : content;
+    for (let at = 0; at < bytes.length;) at += writeSync(fd, bytes, at, bytes.length - at);
+    fsyncSync(fd);
+  } finally {
+    closeSync(fd);
+  }
 }
 
 /** Removes a file under a name of our own; that it is gone already is fine. */

@@ -48,6 +48,8 @@ export interface ItemWork {
   conclude?(ending: Ending): Promise<void>;
   /** In the transaction of the receipt: what follows the whole step, and what the receipt says beside the sums. */
   lastWords?(tx: Transaction, tally: Tally, ending: Ending): Promise<Record<string, unknown>>;
+  /** What was done and does not stand after all is told as not done: before the items are summed for the receipt. */
+  takeBack?(tx: Transaction, ending: Ending): Promise<void>;
   batch?: number;
 }
 
@@ -83,6 +85,7 @@ export async function finishItems(
     ending = { state: 'failed', trouble: [ending.trouble, worse.trouble].filter(Boolean).join(' ') };
   }
   await context.transaction(async (tx) => {
+    await work.takeBack?.(tx, ending);
     const tally = await tallyOf(tx, step.id);
     const facts = (await work.lastWords?.(tx, tally, ending)) ?? {};
     const ended = ending.state === 'done';

@@ -2,14 +2,14 @@
 // which stays as it is. A document or a chosen file that is no longer what the choice was made for is held.
 import { and, eq, inArray, isNull, sql } from 'drizzle-orm';
 import type { ProjectId, VolumeId } from '#core/model.ts';
-import { joinPath } from '#core/paths.ts';
+import { folderOf, joinPath } from '#core/paths.ts';
 import { relinkMedia as kind } from '#core/steps/relink.ts';
 import { isUnchanged, look } from '#disk/facts.ts';
 import { heldFor, type ItemResult } from '#disk/remove.ts';
-import type { Database } from '../db/connect.ts';
+import type { Database, Db } from '../db/connect.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { documents, media } from '../db/schema/documents.ts';
-import type { steps } from '../db/schema/plans.ts';
+import { stepItems, type steps } from '../db/schema/plans.ts';
 import { projects } from '../db/schema/projects.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { canRelink } from '#core/documents/formats/registry.ts';
@@ -21,7 +21,7 @@ import { finishItems, type Item, type ItemWork, runItems } from '../runtime/run-
 import { addFileStep, FILE_FACTS, filesInPlans } from './adding.ts';
 import { commonFindings } from './findings.ts';
 import { serverStep } from './kind.ts';
-import { type NewVersion, type Place, relinkOne } from './move-documents.ts';
+import { type Place, relinkOne } from './move-documents.ts';
 import { volumesOfItems } from './remove.ts';
 
 type Choices = readonly { mediaId: number; fileId: number }[];
@@ -72,7 +72,7 @@ export async function addRelinking(
 
 async function relinkItem(
   context: JobContext,
-  { item, choices, versions }: { item: Item; choices: Choices; versions: NewVersion[] },
+  { item, choices }: { item: Item; choices: Choices },
 ): Promise<ItemResult> {
   const root = await context.root(item.volumeId);
   if (!root) return { done: false, reason: 'unreachable' };
@@ -96,7 +96,6 @@ async function relinkItem(
   if (places.size === 0) return { done: false, reason: 'changed', detail: 'it was read anew since' };
   const version = await relinkOne(context, document.id, places);
   if (!version) return { done: false, reason: 'changed', detail: 'nothing in it would change' };
-  versions.push(version);
   return { done: true, detail: version.name };
 }
 
@@ -125,12 +124,33 @@ async function placesOf(context: JobContext, choices: Choices): Promise<Map<numb
   return places;
 }
 
+/** Where new versions lie: beside the documents that got one. */
+async function foldersDone(context: JobContext, stepId: number): Promise<{ volumeId: number; folder: string }[]> {
+  const done = await context.db
+    .select({ volumeId: stepItems.volumeId, path: stepItems.path })
+    .from(stepItems)
+    .where(and(eq(stepItems.stepId, stepId), eq(stepItems.state, 'done')));
+  const folders = new Map(
+    done.map(({ volumeId, path }) => [`${volumeId}/${folderOf(path)}`, { volumeId, folder: folderOf(path) }]),
+  );
+  return [...folders.values()];
+}
+
+/** Names of all new versions, those of an earlier run included. */
+async function versionNames(db: Db, stepId: number): Promise<string[]> {
+  const done = await db
+    .select({ name: stepItems.detail })
+    .from(stepItems)
+    .where(and(eq(stepItems.stepId, stepId), eq(stepItems.state, 'done')))
+    .orderBy(stepItems.id);
+  return done.flatMap((row) => row.name ?? []);
+}
+
 function workOf(
   context: JobContext,
   step: typeof steps.$inferSelect,
   { projectId, choices }: { projectId: ProjectId; choices: Choices },
 ): ItemWork {
-  const versions: NewVersion[] = [];
   return {
     kind,
     projectId,
@@ -138,7 +158,7 @@ function workOf(
     act: async (items) => {
       const outcomes = [];
       for (const item of items) {
-        outcomes.push({ item, result: await relinkItem(context, { item, choices, versions }) });
+        outcomes.push({ item, result: await relinkItem(context, { item, choices }) });
         context.add(item.sizeBytes);
       }
       return outcomes;
@@ -147,13 +167,14 @@ function workOf(
     finishOrUndo: async (items) => items.map((item) => ({ item, result: null })),
     conclude: async () => {
       const { db, pools, stop, now } = context;
-      for (const { volumeId, folder } of versions) {
+      // Also those that an earlier run wrote, and may not have come to read.
+      for (const { volumeId, folder } of await foldersDone(context, step.id)) {
         const path = context.pathOf(volumeId)!;
         const reading = await readVolume(db, pools.walk, volumeId as VolumeId, { stop, now, folder, path });
         await readDocuments(db, pools.documents, volumeId as VolumeId, { now, reading, path });
       }
     },
-    lastWords: async () => ({ newVersions: versions.map((version) => version.name), clips: choices.length }),
+    lastWords: async (tx) => ({ newVersions: await versionNames(tx, step.id), clips: choices.length }),
   };
 }
 

@@ -12,7 +12,7 @@ import { codeOf, isMissing, look } from '#disk/facts.ts';
 import { freeBytesOf, isFolderOf, keepTime, makeFolder, placeFolder, removeFolder } from '#disk/folders.ts';
 import { readSmall } from '#disk/beside.ts';
 import type { Root } from '#disk/root.ts';
-import { removeOwn, renameNew, writeNew } from '#disk/write.ts';
+import { removeOwn, renameNew, replaceOwn } from '#disk/write.ts';
 import {
   CopyDamaged,
   type CopyPart,
@@ -25,7 +25,7 @@ import {
 import { readFromCarrier } from '../carriers/copying.ts';
 import { CarrierAway } from '../carriers/kind.ts';
 import { pathHash } from '../db/catalogue-writer.ts';
-import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
+import { type Database, inTransaction } from '../db/connect.ts';
 import { archiveCopies, archives } from '../db/schema/archives.ts';
 import { folders } from '../db/schema/catalogue.ts';
 import { jobs } from '../db/schema/jobs.ts';
@@ -267,9 +267,7 @@ async function relinkDocuments(restoring: Restoring): Promise<void> {
     // Written over only inside the private folder: the relative one is on the carrier, and the original lies beside it.
     const place = root.placeText(at);
     const temporary = (await context.names()).place(root, 'text', step.id);
-    removeOwn(temporary);
-    removeOwn(place);
-    writeNew(place, relinked.text, temporary);
+    replaceOwn(place, relinked.text, temporary);
   }
 }
 
@@ -340,17 +338,17 @@ const workOf = (restoring: Restoring): ItemWork => ({
   act: (items) => restoreItems(restoring, items),
   finishOrUndo: async (items) => items.map((item) => ({ item, result: null })),
   conclude: (ending) => conclude(restoring, ending),
-  lastWords: async (tx: Transaction, _tally, ending) => {
-    // What has no name on the volume was taken away again.
+  // What has no name on the volume was taken away again.
+  takeBack: async (tx) => {
     if (!restoring.placed)
       await tx.update(stepItems).set({ state: 'waiting' }).where(eq(stepItems.stepId, restoring.step.id));
-    return {
-      archiveId: restoring.archive.id,
-      carrier: restoring.part.carrier,
-      volume: restoring.volume.name,
-      ...(ending.state === 'done' || restoring.placed ? { folder: restoring.folder } : {}),
-    };
   },
+  lastWords: async (_tx, _tally, ending) => ({
+    archiveId: restoring.archive.id,
+    carrier: restoring.part.carrier,
+    volume: restoring.volume.name,
+    ...(ending.state === 'done' || restoring.placed ? { folder: restoring.folder } : {}),
+  }),
 });
 
 export const restoreArchive = serverStep({

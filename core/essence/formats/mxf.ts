@@ -157,37 +157,9 @@ function essenceOf({ sets }: Metadata, indexed: IndexTable | null, sizes: Readon
   const described = sets.filter(({ kind }) => PICTURE.has(kind) || SOUND.has(kind)).length;
   if (described > MOST_TRACKS) throw new EssenceTrouble(0, `it describes ${described} tracks`);
   for (const { kind, values } of sets) {
-    const rate = rational(values.get(0x3001)) ?? editRate;
-    const long = whole(values.get(0x3002));
-    if (PICTURE.has(kind))
-      tracks.push({
-        is: 'picture',
-        codec: codecOf(values.get(0x3201)),
-        width: whole(values.get(0x3209)) || whole(values.get(0x3203)),
-        // What is shown, where it is told; what is stored is padded to whole blocks.
-        height:
-          (whole(values.get(0x3208)) || whole(values.get(0x3202))) * (values.get(0x320c)?.getUint8(0) === 1 ? 2 : 1),
-        rate,
-        frames: long > 0 ? long : (indexed?.frames ?? 0),
-        bytes: bytesOf(values),
-      });
-    else if (SOUND.has(kind)) {
-      const sampling = rational(values.get(0x3d03));
-      const sampleRate = sampling ? Math.round(sampling.num / sampling.den) : 0;
-      // Counted in samples where its own rate is the sampling rate and the count is one, else in edit units (ST 377-1
-      // B.1, and files that say a sampling rate and still count edit units).
-      const length = long > 0 ? long : (indexed?.frames ?? 0);
-      const inUnits = rate !== null && editRate !== null && isSampling(rate) && length <= mostUnits;
-      const unit = inUnits ? editRate : rate;
-      tracks.push({
-        is: 'sound',
-        codec: `pcm ${whole(values.get(0x3d01))} bit`,
-        channels: whole(values.get(0x3d07)),
-        sampleRate,
-        samples: unit && sampleRate > 0 ? Math.round((length * unit.den * sampleRate) / unit.num) : 0,
-        bytes: bytesOf(values),
-      });
-    }
+    const around = { editRate, mostUnits, frames: indexed?.frames ?? 0, bytes: bytesOf(values) };
+    if (PICTURE.has(kind)) tracks.push(pictureOf(values, around));
+    else if (SOUND.has(kind)) tracks.push(soundOf(values, around));
   }
   if (tracks.length === 0) throw new EssenceTrouble(0, 'its metadata describes no picture and no sound');
   const picture = tracks.find((track) => track.is === 'picture');
@@ -205,6 +177,43 @@ function essenceOf({ sets }: Metadata, indexed: IndexTable | null, sizes: Readon
           ? { num: sound.samples, den: sound.sampleRate }
           : null,
   };
+}
+
+interface AroundTrack {
+  editRate: Rate | null;
+  mostUnits: number;
+  /** Of the index table. */
+  frames: number;
+  bytes: number | null;
+}
+
+function pictureOf(values: SetOf['values'], { editRate, frames, bytes }: AroundTrack): PictureTrack {
+  const long = whole(values.get(0x3002));
+  return {
+    is: 'picture',
+    codec: codecOf(values.get(0x3201)),
+    width: whole(values.get(0x3209)) || whole(values.get(0x3203)),
+    // What is shown, where it is told; what is stored is padded to whole blocks.
+    height: (whole(values.get(0x3208)) || whole(values.get(0x3202))) * (values.get(0x320c)?.getUint8(0) === 1 ? 2 : 1),
+    rate: rational(values.get(0x3001)) ?? editRate,
+    frames: long > 0 ? long : frames,
+    bytes,
+  };
+}
+
+function soundOf(values: SetOf['values'], { editRate, mostUnits, frames, bytes }: AroundTrack): SoundTrack {
+  const rate = rational(values.get(0x3001)) ?? editRate;
+  const long = whole(values.get(0x3002));
+  const sampling = rational(values.get(0x3d03));
+  const sampleRate = sampling ? Math.round(sampling.num / sampling.den) : 0;
+  // Counted in samples where its own rate is the sampling rate and the count is one, else in edit units (ST 377-1
+  // B.1, and files that say a sampling rate and still count edit units).
+  const length = long > 0 ? long : frames;
+  const inUnits = rate !== null && editRate !== null && isSampling(rate) && length <= mostUnits;
+  const unit = inUnits ? editRate : rate;
+  const samples = unit && sampleRate > 0 ? Math.round((length * unit.den * sampleRate) / unit.num) : 0;
+  const codec = `pcm ${whole(values.get(0x3d01))} bit`;
+  return { is: 'sound', codec, channels: whole(values.get(0x3d07)), sampleRate, samples, bytes };
 }
 
 const isSampling = (rate: Rate) => rate.num / rate.den > 1000;
