@@ -16,10 +16,10 @@ const gcd = (a: number, b: number): number => (b === 0 ? a : gcd(b, a % b));
 
 /**
  * Reads a decimal rate. Decimals within 0.0005 of n*1000/1001 are taken for it (23.976, 29.97, 59.94: SMPTE ST 12-1);
- * others keep six decimals. Null where the value is no rate.
+ * others keep six decimals. Null where the value is no rate, or none that 32 bits hold.
  */
 export function rateFromNumber(value: number): Rate | null {
-  if (!Number.isFinite(value) || value <= 0 || value > 1e6) return null;
+  if (!Number.isFinite(value) || value < 0.001 || value > 1e6) return null;
   const rounded = Math.round(value);
   if (Math.abs(value - rounded) < 1e-6 && rounded > 0) return { num: rounded, den: 1 };
   const ntsc = Math.ceil(value);
@@ -29,7 +29,8 @@ export function rateFromNumber(value: number): Rate | null {
   }
   const num = Math.round(value * 1e6);
   const divisor = gcd(num, 1e6);
-  return { num: num / divisor, den: 1e6 / divisor };
+  // Both are kept in 32 bits.
+  return num / divisor > 2 ** 31 - 1 ? null : { num: num / divisor, den: 1e6 / divisor };
 }
 
 /** The rate as a plain number of frames a second. */

@@ -14,7 +14,7 @@ export interface EssenceResponse {
   sizeBytes: number;
   modifiedUs: number;
   /** XXH3-128 of its size and of 64 KiB at its beginning, its middle and its end: tells files apart, proves nothing. */
-  fingerprint: string;
+  fingerprint: string | null;
   reading: EssenceReading;
 }
 

@@ -12,6 +12,9 @@ export interface Zip {
 }
 
 const MOST_ENTRIES = 500_000;
+/** Texts that were packed are a tenth or a twentieth; what is a hundredth is nothing but blanks. */
+const MOST_TIMES = 100;
+const PLAIN_BYTES = 32 << 20;
 
 /** Lists the zip that is open as `fd`, which stays open. */
 export async function openZip(fd: number): Promise<Zip> {
@@ -46,6 +49,8 @@ function readEntry(
 ): Promise<Uint8Array> {
   return new Promise((resolve, reject) => {
     if (!entry) return reject(new ZipTrouble(`there is no ${name} in it`));
+    if (entry.uncompressedSize > Math.max(PLAIN_BYTES, entry.compressedSize * MOST_TIMES))
+      return reject(new ZipTrouble(`${name} in it unpacks to more than ${MOST_TIMES} times its size`));
     if (entry.uncompressedSize > most) return reject(new ZipTrouble(`${name} in it is larger than ${most} bytes`));
     file.openReadStream(entry, (error, stream) => {
       if (error) return reject(new ZipTrouble(sentence(error)));

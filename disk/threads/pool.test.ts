@@ -49,3 +49,36 @@ test('a thread that dies fails its question only; the next gets a new one', asyn
   await expect(pool.ask({ n: 99 })).rejects.toThrow('exited with code: 3');
   expect(await pool.ask({ n: 5 })).toBe(10);
 });
+
+test('a thread that takes too long or too much is ended, and the others and the next go on', async () => {
+  const entry = path.join(folder, 'greedy.mts');
+  writeFileSync(
+    entry,
+    `import { serve } from ${JSON.stringify(path.resolve('disk/threads/serve.ts'))};
+     serve<{ n: number }, number>(({ request }) => {
+       if (request.n === 1) for (;;);
+       if (request.n === 2) for (const all: number[][] = []; ;) all.push(Array.from({ length: 100_000 }, (_, i) => i));
+       return request.n;
+     });`,
+  );
+  const greedy = new ThreadPool<{ n: number }, number>(entry, 2, { alone: true, memoryMb: 100 });
+  try {
+    const all = await Promise.allSettled([
+      greedy.ask({ n: 1 }, { withinMs: 3000 }),
+      ...[3, 4, 5, 6].map((n) => greedy.ask({ n }, { withinMs: 60_000 })),
+      greedy.ask({ n: 2 }, { withinMs: 60_000 }),
+      greedy.ask({ n: 7 }, { withinMs: 60_000 }),
+    ]);
+    expect(all.map((one) => (one.status === 'fulfilled' ? one.value : (one.reason as { code: string }).code))).toEqual([
+      'too_slow',
+      3,
+      4,
+      5,
+      6,
+      'too_much',
+      7,
+    ]);
+  } finally {
+    await greedy.end();
+  }
+});

@@ -20,16 +20,29 @@ export class ThreadError extends Error {
   }
 }
 
-/** `size` threads running the module at `entry`, begun by `boot` where this file was bundled elsewhere. End it, or Node waits. */
+export interface PoolOptions {
+  /** Where `boot.mjs` lies, if this file was bundled elsewhere. */
+  boot?: string;
+  /** A thread has one question at a time, so that one that takes too long or too much is ended alone. */
+  alone?: boolean;
+  /** What the values of a thread may take of memory, in MB; beyond, it ends with the code `too_much`. */
+  memoryMb?: number;
+}
+
+/** `size` threads running the module at `entry`. End it, or Node waits. */
 export class ThreadPool<Request extends object, Response> {
   private readonly threads: Piscina<Task<Request>, Answered<Response>>;
   private ended = false;
+  private busy = 0;
+  private readonly waiting: (() => void)[] = [];
+  private readonly alone: boolean;
 
   constructor(
     entry: string,
     readonly size: number,
-    boot = BOOT,
+    { boot = BOOT, alone = false, memoryMb }: PoolOptions = {},
   ) {
+    this.alone = alone;
     this.threads = new Piscina({
       filename: boot,
       workerData: { entry },
@@ -37,29 +50,67 @@ export class ThreadPool<Request extends object, Response> {
       maxThreads: size,
       idleTimeout: Infinity,
       // A thread that waits for a disk may take the next question meanwhile.
-      concurrentTasksPerWorker: 2,
+      concurrentTasksPerWorker: alone ? 1 : 2,
+      ...(memoryMb ? { resourceLimits: { maxOldGenerationSizeMb: memoryMb } } : {}),
       atomics: 'disabled',
     });
     // What a thread dies of is told to whoever asked it.
     this.threads.on('error', () => undefined);
   }
 
-  /** Asks one thread. `stop` is a flag shared with the thread: set its first element to 1 and the work ends early. */
+  /**
+   * Asks one thread. `stop` is a flag shared with the thread: set its first element to 1 and the work ends early.
+   * `withinMs`, of a pool whose threads are alone: how long an answer may take once it is begun; then the thread is ended,
+   * and the error has the code `too_slow`.
+   */
   async ask(
     request: Request,
-    options: { progress?: (bytes: number) => void; stop?: Int32Array; transfer?: ArrayBuffer[] } = {},
+    options: {
+      progress?: (bytes: number) => void;
+      stop?: Int32Array;
+      transfer?: ArrayBuffer[];
+      withinMs?: number;
+    } = {},
   ): Promise<Response> {
     if (this.ended) throw new Error('The threads were ended.');
-    const { progress, stop, transfer = [] } = options;
+    if (!this.alone) return this.run(request, options);
+    if (this.busy >= this.size) await new Promise<void>((resolve) => this.waiting.push(resolve));
+    else this.busy++;
+    try {
+      return await this.run(request, options);
+    } finally {
+      const next = this.waiting.shift();
+      if (next) next();
+      else this.busy--;
+    }
+  }
+
+  private async run(
+    request: Request,
+    options: {
+      progress?: (bytes: number) => void;
+      stop?: Int32Array;
+      transfer?: ArrayBuffer[];
+      withinMs?: number;
+    },
+  ): Promise<Response> {
+    const { progress, stop, transfer = [], withinMs } = options;
+    const signal = withinMs === undefined ? undefined : AbortSignal.timeout(withinMs);
     const told = progress ? new MessageChannel() : null;
     told?.port1.on('message', (bytes: number) => progress?.(bytes));
     try {
       const task = { request, stop, progress: told?.port2 };
-      const answered = await this.threads.run(task, { transferList: told ? [...transfer, told.port2] : transfer });
+      const transferList = told ? [...transfer, told.port2] : transfer;
+      const answered = await this.threads.run(task, { transferList, ...(signal ? { signal } : {}) });
       // What was told on the way counts before the answer does.
       if (told) for (let bytes = nextTold(told.port1); bytes !== null; bytes = nextTold(told.port1)) progress?.(bytes);
       if (answered.ok) return answered.value;
       throw new ThreadError(answered.message, answered.code, answered.facts);
+    } catch (error) {
+      if (signal?.aborted) throw new ThreadError('It took too long.', 'too_slow');
+      if ((error as { code?: string }).code === 'ERR_WORKER_OUT_OF_MEMORY')
+        throw new ThreadError('It took too much memory.', 'too_much');
+      throw error;
     } finally {
       told?.port1.close();
     }

@@ -53,7 +53,7 @@ export async function readEssenceOfFiles(
   let read = 0;
   for (const ids of inSlices(fileIds, KEPT_AT_ONCE)) {
     const [rows] = await db.$pool.query<RowDataPacket[]>(
-      `SELECT f.id, f.name, f.raw_name AS rawName, d.path AS folder, d.raw_path AS rawFolder, v.path AS root
+      `SELECT f.id, f.name, f.raw_name AS rawName, f.size_bytes AS sizeBytes, f.modified_us AS modifiedUs, d.path AS folder, d.raw_path AS rawFolder, v.path AS root
        FROM files f JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id AND v.state = 'reachable'
        LEFT JOIN essence e ON e.file_id = f.id AND e.read_size_bytes = f.size_bytes AND e.read_modified_us = f.modified_us
        WHERE f.id IN (?) AND f.gone_at IS NULL AND e.file_id IS NULL`,
@@ -104,6 +104,7 @@ async function readOne(pool: DocumentPool, row: RowDataPacket): Promise<Row[]> {
     const { sizeBytes, modifiedUs, fingerprint, reading } = await readEssenceOf(
       pool,
       locate(row.root as string, { path, raw }),
+      { sizeBytes: Number(row.sizeBytes), modifiedUs: Number(row.modifiedUs) },
     );
     const facts = { fileId: Number(row.id), readSizeBytes: sizeBytes, readModifiedUs: modifiedUs, fingerprint };
     return [

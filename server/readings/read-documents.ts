@@ -64,13 +64,13 @@ export async function readDocuments(
   if (!volume) return result;
   // Broken ones last: they belong with the documents beside them, which say by then whose folder it is.
   const broken: (() => Promise<void>)[] = [];
-  for (const found of await changedDocuments(db, volumeId)) {
-    const { path, raw } = placeOfFile(found);
+  const ahead = readAhead(await changedDocuments(db, volumeId), (found) =>
+    readDocument(pool, { path: locate(foundAt ?? volume.path, placeOfFile(found)), name: found.name }, found),
+  );
+  for (const { one: found, read } of ahead) {
+    const { path } = placeOfFile(found);
     try {
-      const response = await readDocument(pool, {
-        path: locate(foundAt ?? volume.path, { path, raw }),
-        name: found.name,
-      });
+      const response = await read;
       if (response.reading.ok)
         await keep(db, { volumeId, found, now: now() }, { ...response, model: response.reading.document });
       else {
@@ -89,6 +89,32 @@ export async function readDocuments(
   // Last, because only now is it settled which files are whose.
   await leaveSamples(db, volumeId, Math.floor(now().getTime() / 86_400_000));
   return result;
+}
+
+/** Documents that are read before their turn comes to be kept, so that a slow one does not hold the others. */
+const MOST_AHEAD = 6;
+const MOST_BYTES_AHEAD = 64 << 20;
+
+function* readAhead<One extends { sizeBytes: number }, Read>(
+  all: readonly One[],
+  read: (one: One) => Promise<Read>,
+): Generator<{ one: One; read: Promise<Read> }> {
+  const begun: { one: One; read: Promise<Read> }[] = [];
+  let next = 0;
+  const bytes = () => begun.reduce((sum, { one }) => sum + one.sizeBytes, 0);
+  while (next < all.length || begun.length > 0) {
+    while (
+      next < all.length &&
+      (begun.length === 0 || (begun.length < MOST_AHEAD && bytes() + all[next]!.sizeBytes < MOST_BYTES_AHEAD))
+    ) {
+      const one = all[next++]!;
+      const reading = read(one);
+      // Whoever takes its turn hears of it; until then it is no unheard trouble.
+      reading.catch(() => undefined);
+      begun.push({ one, read: reading });
+    }
+    yield begun.shift()!;
+  }
 }
 
 /** What an earlier reading left unsettled is settled with this one: then everything is. */

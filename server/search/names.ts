@@ -13,11 +13,9 @@ export interface NameIndex {
  * from the project's folder, in which every process is started: the web process itself is bundled and lies elsewhere.
  */
 export function nameIndex(url: string): NameIndex {
-  const pool = new ThreadPool<NamesRequest, NamesResponse>(
-    path.resolve('server/search/names-thread.ts'),
-    1,
-    path.resolve('disk/threads/boot.mjs'),
-  );
+  const pool = new ThreadPool<NamesRequest, NamesResponse>(path.resolve('server/search/names-thread.ts'), 1, {
+    boot: path.resolve('disk/threads/boot.mjs'),
+  });
   return {
     find: (table, words, most) => pool.ask({ url, table, words: [...words], most }),
     end: () => pool.end(),

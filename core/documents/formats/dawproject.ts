@@ -52,15 +52,25 @@ export function readDawproject(xml: string, inBundle: (path: string) => boolean,
         detail: 'it declares entities, which is not taken',
       },
     };
-  const parser = new XMLParser({ preserveOrder: true, ignoreAttributes: false, attributeNamePrefix: '' });
   try {
-    const top = elements(parser.parse(xml) as unknown[], 0).find((element) => element.name === 'Project');
+    const top = elements(parsed(xml), 0).find((element) => element.name === 'Project');
     if (!top)
       return { ok: false, trouble: { code: 'not_dawproject', where: '/', detail: 'its top element is no Project' } };
     return { ok: true, document: { ...new Session(top, inBundle).read(), name: titleIn(facts) } };
   } catch (error) {
     if (error instanceof Trouble) return { ok: false, trouble: error.trouble };
     throw error;
+  }
+}
+
+/** What the parser finds that the validator let pass is trouble of the document too. */
+function parsed(xml: string): unknown[] {
+  const parser = new XMLParser({ preserveOrder: true, ignoreAttributes: false, attributeNamePrefix: '' });
+  try {
+    return parser.parse(xml) as unknown[];
+  } catch (error) {
+    const detail = (error as Error).message.replace(/\.$/, '').toLowerCase();
+    throw new Trouble({ code: 'not_dawproject', where: '/', detail });
   }
 }
 

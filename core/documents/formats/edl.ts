@@ -142,7 +142,7 @@ function speedOf(text: string, at: number): Line {
   const words = text.split(/\s+/).slice(1);
   const label = TIMECODE.test(words.at(-1) ?? '') ? words.pop()! : null;
   const told = words.pop();
-  if (told === undefined || !/^[+-]?\d+(\.\d+)?$/.test(told) || words.length === 0)
+  if (told === undefined || !/^[+-]?\d{1,5}(\.\d+)?$/.test(told) || words.length === 0)
     throw wrong(at, 'an M2 line says no speed');
   return { is: 'speed', at, reel: words.join(' '), speed: Number(told), label };
 }
@@ -156,7 +156,7 @@ function writtenOf(text: string, line: string, at: number): Written | null {
   if (words.length < 5 && first < 0) return null;
   const times = first < 0 ? [] : words.slice(first, first + 4);
   let kind = first - 1;
-  const over = /^\d+$/.test(words[kind] ?? '') ? Number(words[kind--]) : 0;
+  const over = /^\d{1,6}$/.test(words[kind] ?? '') ? Number(words[kind--]) : 0;
   // A key is told with what it lies over: 'K B', 'K O'.
   if (/^[BO]$/i.test(words[kind] ?? '') && /^K$/i.test(words[kind - 1] ?? '')) kind--;
   if (times.length < 4 || !times.every((word) => word.includes(':')) || kind < 3) {
