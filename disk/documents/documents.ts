@@ -11,7 +11,7 @@ import type { EssenceResponse } from './essence-source.ts';
 /** What one document may take: fifty megabytes of JSON take one gigabyte. */
 const MEMORY_MB = 3_000;
 /** How long a document may take: by its size, twenty times what one takes on a slow machine. */
-const budgetMs = (sizeBytes: number): number => 10_000 + sizeBytes / 1000;
+const budgetMs = (sizeBytes: number): number => Math.round(10_000 + sizeBytes / 1000);
 const ESSENCE_MS = 30_000;
 
 export type DocumentPool = ThreadPool<DocumentRequest | EssenceRequest, DocumentResponse | EssenceResponse>;

@@ -129,7 +129,7 @@ test('accepted answers become a new version; neighbours follow; the old document
   expect([...following.keys()]).toEqual([missing[1]!.mediaId]);
   const absent = { mediaId: missing[2]!.mediaId, fileId: of('B002C001.mov')[0]!.fileId };
   const job = await run([first, absent, ...[...following].map(([mediaId, fileId]) => ({ mediaId, fileId }))]);
-  expect(job).toMatchObject({ state: 'done', title: 'Relink 3 clips of fog' });
+  expect(job).toMatchObject({ state: 'done', title: 'Relink 3 clips of Fog' });
   expect(readFileSync(place, 'utf8')).toBe(before);
   const fresh = readFileSync(path.join(site.root, 'media/fog/fog v2.otio'), 'utf8');
   expect(fresh).toContain(`${path.join(site.root, 'media/day%201/A001C002.mov')}`);
@@ -338,8 +338,8 @@ test('bundles: media inside a zip are there with it, media beside a folder bundl
     .orderBy(media.name);
   expect(rows).toEqual([
     { name: 'a.mov', place: 'inside', found: 1, project: 'Gull' },
-    { name: 'in.mov', place: 'bundled', found: 1, project: 'fog' },
-    { name: 'out.mov', place: 'unknown', found: 0, project: 'fog' },
+    { name: 'in.mov', place: 'bundled', found: 1, project: 'Fog' },
+    { name: 'out.mov', place: 'unknown', found: 0, project: 'Fog' },
   ]);
   const [half] = await site.db.select().from(documents).where(eq(documents.name, 'half.otioz'));
   expect(half).toMatchObject({ state: 'broken', trouble: expect.stringMatching(/at its zip$/) as string });

@@ -214,7 +214,7 @@ interface Read {
 async function keep(db: Database, { volumeId, found, now }: At, read: Read): Promise<void> {
   await inTransaction(db, async (tx) => {
     const beside = isExchange(found.name) ? await projectBeside(tx, found.fileId) : null;
-    const projectId = beside ?? (await projectOf(tx, { volumeId, found, now }, read.model.name));
+    const projectId = beside ?? (await projectOf(tx, { volumeId, found, now }, read.model));
     const row = {
       projectId,
       name: found.name,
@@ -255,7 +255,8 @@ async function keepBroken(
     const [known] = await tx.select({ id: documents.id }).from(documents).where(eq(documents.fileId, found.fileId));
     if (known) await tx.update(documents).set(said).where(eq(documents.id, known.id));
     else {
-      const projectId = (await projectBeside(tx, found.fileId)) ?? (await projectOf(tx, { volumeId, found, now }, ''));
+      const projectId =
+        (await projectBeside(tx, found.fileId)) ?? (await projectOf(tx, { volumeId, found, now }, null));
       await tx.insert(documents).values({ fileId: found.fileId, projectId, name: found.name, ...said });
       await claimForDocument(tx, { projectId, volumeId, folder: found.folder });
     }
@@ -274,7 +275,11 @@ async function projectBeside(tx: Transaction, fileId: number): Promise<ProjectId
 }
 
 /** The project a document belongs to: the owner of its folder, else the one named as the document, else a new one. */
-async function projectOf(tx: Transaction, { volumeId, found, now }: At, title: string): Promise<ProjectId> {
+async function projectOf(
+  tx: Transaction,
+  { volumeId, found, now }: At,
+  model: DocumentModel | null,
+): Promise<ProjectId> {
   const [file] = await tx
     .select({ projectId: files.projectId })
     .from(files)
@@ -282,7 +287,12 @@ async function projectOf(tx: Transaction, { volumeId, found, now }: At, title: s
   if (file?.projectId) return file.projectId as ProjectId;
   // The document inside a folder bundle is named after the folder.
   const bundle = /(?:^|\/)([^/]+)\.otiod$/i.exec(found.folder)?.[1];
-  const name = (title || bundle || found.name.replace(/\.[^.]+$/, '')).slice(0, 250);
+  // A list made for a project somewhere else is one of many: the folder that it lies in says whose it is.
+  const folder = isExchange(found.name) ? found.folder.split('/').at(-1)! : '';
+  const plain = model?.name || bundle || folder || found.name.replace(/\.[^.]+$/, '');
+  // A timeline of the same name may spell it as people do.
+  const spelled = model?.timelines.find((timeline) => slugOf(timeline.name) === slugOf(plain))?.name;
+  const name = (model?.name || spelled || plain).slice(0, 250);
   const slug = slugOf(name) || `project-${found.fileId}`;
   await tx
     .insert(projects)

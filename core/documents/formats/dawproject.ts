@@ -286,7 +286,7 @@ class Session {
     const text = element.attributes[name];
     if (text === undefined) return fallback;
     const value = Number(text);
-    if (!Number.isFinite(value) || Math.abs(value) > 1e12)
+    if (!Number.isFinite(value) || Math.abs(value) > 1e8)
       throw new Trouble({
         code: 'bad_value',
         where: `${element.name}${element.attributes.id ? ` "${element.attributes.id}"` : ''}, ${name}`,
