@@ -1,5 +1,6 @@
 // How every action answers a form: parsed with its schema at the door; what is refused comes back as a sentence, and
 // then nothing was changed.
+import type { VolumeId } from '#core/model.ts';
 import { data } from 'react-router';
 import type { z } from 'zod';
 import { Refused } from '#server/runtime/refused.ts';
@@ -38,12 +39,23 @@ export async function answer<Schema extends z.ZodType>(
   }
 }
 
-/** Volumes chosen in the rack, from the address: ?v=1,4 */
-export function volumesAsked(request: Request): number[] {
-  return (new URL(request.url).searchParams.get('v') ?? '')
-    .split(',')
-    .map(Number)
-    .filter((n) => Number.isSafeInteger(n) && n > 0);
+/**
+ * Volumes chosen in the rack, from the address: ?v=1,4; none where it names none. A 404 where it names one that there is
+ * not: an old address must never mean all of the site.
+ */
+export function volumesAsked(request: Request, all: readonly { volumeId: VolumeId }[]): VolumeId[] {
+  const asked = new URL(request.url).searchParams.get('v') ?? '';
+  if (asked === '') return [];
+  const known = new Map(all.map(({ volumeId }) => [String(volumeId), volumeId]));
+  return asked.split(',').map((text) => {
+    const id = known.get(text);
+    if (id === undefined)
+      throw new Response(
+        'This address narrows to a volume that is not registered any more. Nothing is shown for it; choose volumes in the rack.',
+        { status: 404 },
+      );
+    return id;
+  });
 }
 
 /** A number from the address; a 404 where it is none. */

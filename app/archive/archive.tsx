@@ -50,7 +50,7 @@ export default function Archive({ loaderData }: Route.ComponentProps) {
               },
               {
                 key: 'size',
-                title: 'Online',
+                title: 'On disk',
                 number: true,
                 sort: (row) => row.bytes,
                 cell: (row) => <b>{size(row.bytes)}</b>,

@@ -29,6 +29,7 @@ export async function loader({ params }: Route.LoaderArgs) {
     folder: archiveFolderName(project.slug, new Date().toISOString().slice(0, 10)),
     totalBytes: selection.totalBytes,
     archiveBytes: selection.chosenBytes,
+    borrowedBytes: selection.borrowedBytes,
     leftOut: selection.leftOut,
     missing: selection.missing,
     outside: selection.outside,

@@ -60,6 +60,7 @@ export default function Shape({ loaderData: data }: Route.ComponentProps) {
               <Waterfall
                 total={data.totalBytes}
                 archive={data.archiveBytes}
+                more={data.borrowedBytes}
                 steps={data.leftOut.map((part) => ({
                   key: part.why,
                   name: LEFT_OUT_WORDS[part.why],

@@ -19,19 +19,40 @@ const COLOURS: Record<string, string> = {
 };
 const HEIGHT = 150;
 
-export function Waterfall({ total, archive, steps }: { total: number; archive: number; steps: Step[] }) {
-  const y = scaleLinear([0, Math.max(total, archive, 1)], [0, HEIGHT]);
-  let at = total;
+interface WaterfallProps {
+  total: number;
+  archive: number;
+  /** What comes along that is not in the total. */
+  more: number;
+  steps: Step[];
+}
+
+export function Waterfall({ total, archive, more, steps }: WaterfallProps) {
+  const y = scaleLinear([0, Math.max(total + more, archive, 1)], [0, HEIGHT]);
+  let at = total + more;
   const bars = [
     {
       key: 'total',
-      name: 'On disk today',
+      name: 'On disk',
       words: size(total),
       from: 0,
       to: total,
       colour: 'var(--ink-2)',
       wash: false,
     },
+    ...(more > 0
+      ? [
+          {
+            key: 'more',
+            name: 'Borrowed, of libraries',
+            words: `+${size(more)}`,
+            from: total,
+            to: total + more,
+            colour: 'var(--kind-library)',
+            wash: true,
+          },
+        ]
+      : []),
     ...steps
       .filter((step) => step.bytes > 0)
       .map((step) => {

@@ -69,7 +69,7 @@ function Head({ data }: { data: Data }) {
       </div>
       <div className="flex shrink-0 items-end gap-3">
         <dl className="flex items-end gap-5 text-right">
-          <Fact name="Everywhere">{size(bytes)}</Fact>
+          <Fact name="On disk">{size(bytes)}</Fact>
           <Fact name="Media found">
             {count(media.total - media.missing)}{' '}
             <span className="text-[13.5px] font-normal text-ink-2">of {count(media.total)}</span>

@@ -5,16 +5,20 @@ import { projectsForm } from '#contract/forms.ts';
 import type { FolderId } from '#core/model.ts';
 import { projectsSentence } from '#core/wording/lenses.ts';
 import { projectRows } from '#server/projects/projects.ts';
-import { chosenVolumes, rackVolumes } from '#server/site/rack.ts';
+import { rackVolumes } from '#server/site/rack.ts';
 import { projectFromFolder, projectFromTemplate, templateRows } from '#server/projects/register-project.ts';
 import { answer, volumesAsked } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
 
 export async function loader({ request }: Route.LoaderArgs) {
-  const only = chosenVolumes(await rackVolumes(db()), volumesAsked(request));
-  const [projects, templates] = await Promise.all([projectRows(db(), only), templateRows(db())]);
-  return { projects, templates, sentence: projectsSentence(projects) };
+  const all = await rackVolumes(db());
+  const only = volumesAsked(request, all);
+  const [rows, templates] = await Promise.all([projectRows(db(), only), templateRows(db())]);
+  const on = all.filter((volume) => only.includes(volume.volumeId)).map((volume) => volume.name);
+  // Narrowed to volumes, only what is known by volume is told: media and what is unused are of whole projects.
+  const projects = on.length > 0 ? rows.filter((row) => row.files > 0) : rows;
+  return { projects, templates, on, sentence: projectsSentence(projects, on) };
 }
 
 export async function action({ request }: Route.ActionArgs) {

@@ -9,11 +9,33 @@ import { useLens } from '../shell/links';
 import type { Answer } from '../lib/answer';
 import { Button, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Sheet } from '../ui/sheet';
-import { Table } from '../ui/table';
+import { type Column, Table } from '../ui/table';
 
 export { loader, action } from './projects.server.ts';
 
 type Row = Route.ComponentProps['loaderData']['projects'][number];
+
+/** Columns that are of whole projects, on whichever volumes they lie. */
+const wholeColumns: Column<Row>[] = [
+  {
+    key: 'unused',
+    title: 'Unused',
+    number: true,
+    sort: (row) => row.unusedBytes,
+    cell: (row) => size(row.unusedBytes),
+  },
+  {
+    key: 'found',
+    title: 'Media found',
+    number: true,
+    sort: (row) => row.missing,
+    cell: (row) => (
+      <>
+        {count(row.media - row.missing)} <span className="text-ink-2">of {count(row.media)}</span>
+      </>
+    ),
+  },
+];
 
 export default function Projects({ loaderData }: Route.ComponentProps) {
   const lens = useLens();
@@ -61,29 +83,12 @@ export default function Projects({ loaderData }: Route.ComponentProps) {
               { key: 'files', title: 'Files', number: true, sort: (row) => row.files, cell: (row) => count(row.files) },
               {
                 key: 'size',
-                title: 'Size',
+                title: loaderData.on.length > 0 ? 'Size there' : 'On disk',
                 number: true,
                 sort: (row) => row.bytes,
                 cell: (row) => <b>{size(row.bytes)}</b>,
               },
-              {
-                key: 'unused',
-                title: 'Unused',
-                number: true,
-                sort: (row) => row.unusedBytes,
-                cell: (row) => size(row.unusedBytes),
-              },
-              {
-                key: 'found',
-                title: 'Media found',
-                number: true,
-                sort: (row) => row.missing,
-                cell: (row) => (
-                  <>
-                    {count(row.media - row.missing)} <span className="text-ink-2">of {count(row.media)}</span>
-                  </>
-                ),
-              },
+              ...(loaderData.on.length > 0 ? [] : wholeColumns),
               {
                 key: 'note',
                 title: 'To know',

@@ -5,13 +5,13 @@ import type { FolderId } from '#core/model.ts';
 import { AGE_CHOICES, cutDay } from '#core/reclaim/cuts.ts';
 import { counted, size } from '#core/wording/amounts.ts';
 import { addCacheRemoval } from '#server/steps/remove-caches.ts';
-import { chosenVolumes, rackVolumes } from '#server/site/rack.ts';
+import { rackVolumes } from '#server/site/rack.ts';
 import { cacheBytes, cacheFolders, MOST_FOLDERS } from '#server/reclaim/reclaim.ts';
 import { answer, volumesAsked } from '../answer.server';
 import { db } from '../db.server';
 
 export async function loader({ request }: Route.LoaderArgs) {
-  const only = chosenVolumes(await rackVolumes(db()), volumesAsked(request));
+  const only = volumesAsked(request, await rackVolumes(db()));
   const asked = Number(new URL(request.url).searchParams.get('age') ?? 30);
   const age = (AGE_CHOICES as readonly number[]).includes(asked) ? asked : 30;
   const nowMs = Date.now();

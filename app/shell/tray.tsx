@@ -60,7 +60,7 @@ function planWords(plan: FrameData['plan']): string {
     plan.freedBytes > 0 ? `frees ${size(plan.freedBytes)}` : '',
     plan.writtenBytes > 0 ? `writes ${size(plan.writtenBytes)}` : '',
   ].filter(Boolean);
-  return `${counted(plan.steps, 'step')}, ${effects.join(', ')}`;
+  return [counted(plan.steps, 'step'), ...effects].join(', ');
 }
 
 function lastWords(job: JobRow | undefined): string {

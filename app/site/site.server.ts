@@ -8,7 +8,7 @@ import { causesOfGrowth, forecasts } from '#server/readings/growth.ts';
 import { allStrays, homesInTrouble } from '#server/projects/homes.ts';
 import { ownerlessByVolume } from '#server/projects/ownership.ts';
 import { projectRows } from '#server/projects/projects.ts';
-import { chosenVolumes, rackVolumes } from '#server/site/rack.ts';
+import { rackVolumes } from '#server/site/rack.ts';
 import { damagedCopies } from '#server/archives/shelf.ts';
 import { lastCheck } from '#server/check/check.ts';
 import { brokenDocuments } from '#server/projects/broken-documents.ts';
@@ -17,7 +17,7 @@ import { db } from '../db.server';
 
 export async function loader({ request }: Route.LoaderArgs) {
   const all = await rackVolumes(db());
-  const only = chosenVolumes(all, volumesAsked(request));
+  const only = volumesAsked(request, all);
   const volumes = only.length > 0 ? all.filter((volume) => only.includes(volume.volumeId)) : all;
   const ids = volumes.map((volume) => volume.volumeId);
   const today = Math.floor(Date.now() / 86_400_000);
@@ -29,6 +29,7 @@ export async function loader({ request }: Route.LoaderArgs) {
   ]);
   const forecastOf = new Map(growing.map((g) => [g.volumeId, g.forecast]));
   const known = { all, volumes, projects, strays, forecastOf };
+  const decisions = await decisionsOf(known);
   return {
     sentence: siteSentence({
       volumes: volumes.map((v) => ({
@@ -40,8 +41,9 @@ export async function loader({ request }: Route.LoaderArgs) {
       })),
       cacheBytes: volumes.reduce((sum, volume) => sum + bytesOf(volume, 'cache'), 0),
       read: volumes.some((volume) => volume.readMs !== null),
+      decisions: decisions.length,
     }),
-    decisions: await decisionsOf(known),
+    decisions,
     byKind: KINDS.map((kind) => ({
       kind,
       bytes: volumes.reduce((sum, volume) => sum + bytesOf(volume, kind), 0),

@@ -118,6 +118,7 @@ export function FileCard({ file, essence, paths, nowMs, to }: FileProps) {
         <dd>
           {file.kind}, {size(file.bytes)}, changed{' '}
           <span title={exactTime(file.modifiedUs / 1000)}>{ago(file.modifiedUs / 1000, nowMs)}</span>
+          {file.kindReason && <span className="block text-[13px] text-ink-2">{file.kindReason}</span>}
         </dd>
         {essence?.words.map((line) => (
           <div key={line.name} className="contents">

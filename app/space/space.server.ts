@@ -2,10 +2,11 @@
 import { essenceFacts } from '#server/readings/essence.ts';
 import type { Route } from './+types/space';
 import type { FolderId } from '#core/model.ts';
-import { joinPath } from '#core/paths.ts';
+import { joinPath, nameOf } from '#core/paths.ts';
+import { inWords } from '#core/wording/amounts.ts';
 import { spaceSentence } from '#core/wording/lenses.ts';
 import { fileFacts } from '#server/projects/ownership.ts';
-import { chosenVolumes, rackVolumes } from '#server/site/rack.ts';
+import { rackVolumes } from '#server/site/rack.ts';
 import { stationPaths } from '#server/stores/places.ts';
 import { projectById } from '#server/projects/projects.ts';
 import {
@@ -29,6 +30,39 @@ const numberFrom = (text: string | null, least = 1): number | undefined => {
   return Number.isSafeInteger(n) && n >= least ? n : undefined;
 };
 
+const sumOf = (rows: readonly { bytes: number; files: number }[]) => ({
+  bytes: rows.reduce((sum, row) => sum + row.bytes, 0),
+  files: rows.reduce((sum, row) => sum + row.files, 0),
+});
+
+interface Told {
+  volumes: Awaited<ReturnType<typeof rackVolumes>>;
+  folder: Awaited<ReturnType<typeof folderAt>>;
+  scope: Scope;
+  only: Narrowing;
+  today: number;
+  /** Nothing is chosen in the rack. */
+  isAll: boolean;
+  yearOldBytes: number;
+}
+
+/** What the sentence says is what the list below adds up to: of the folder, and of what is narrowed. */
+async function sentenceOf({ volumes, folder, scope, only, today, isAll, yearOldBytes }: Told): Promise<string> {
+  const place = folder ? (folder.path === '' ? folder.volume : nameOf(folder.path)) : null;
+  const several = `${inWords(volumes.length)} volumes`;
+  const isNarrowed = Object.values(only).some((part) => part !== undefined);
+  const inside = isNarrowed ? await areas(db(), { scope, by: 'kind', only, today }) : [];
+  const whole = volumes.map(({ byKind, files }) => ({ bytes: byKind.reduce((n, kind) => n + kind.bytes, 0), files }));
+  const sums = isNarrowed ? sumOf(inside) : (folder ?? sumOf(whole));
+  return spaceSentence({
+    where: place ?? (isAll ? 'the site' : volumes.length === 1 ? volumes[0]!.name : several),
+    isMany: !folder && !isAll && volumes.length > 1,
+    totalBytes: sums.bytes,
+    yearOldBytes: folder || isNarrowed ? 0 : yearOldBytes,
+    files: sums.files,
+  });
+}
+
 export async function loader({ request }: Route.LoaderArgs) {
   const search = new URL(request.url).searchParams;
   const all = await rackVolumes(db());
@@ -36,7 +70,7 @@ export async function loader({ request }: Route.LoaderArgs) {
   const file = fileAsked === undefined ? null : await fileFacts(db(), fileAsked);
   const folderAsked = numberFrom(search.get('folder')) ?? file?.folderId;
   const folder = folderAsked === undefined ? null : await folderAt(db(), folderAsked as FolderId);
-  const chosen = chosenVolumes(all, volumesAsked(request));
+  const chosen = volumesAsked(request, all);
   const only: Narrowing = {
     projectId: numberFrom(search.get('project'), 0),
     kind: kindFrom(search.get('kind')),
@@ -57,7 +91,15 @@ export async function loader({ request }: Route.LoaderArgs) {
     file ? essenceFacts(db(), file.fileId) : null,
   ]);
   const volumes = on.length > 0 ? all.filter((volume) => on.includes(volume.volumeId)) : all;
-  const where = volumes.length === 1 ? volumes[0]!.name : on.length === 0 ? 'the site' : `${volumes.length} volumes`;
+  const sentence = await sentenceOf({
+    volumes,
+    folder,
+    scope,
+    only,
+    today,
+    isAll: on.length === 0,
+    yearOldBytes: layers.at(-1)!.bytes,
+  });
   const narrowed = [
     only.projectId === undefined
       ? null
@@ -66,12 +108,7 @@ export async function loader({ request }: Route.LoaderArgs) {
     only.band === undefined ? null : { key: 'age', words: `changed ${BANDS[only.band]!.name}` },
   ].filter((part) => part !== null);
   return {
-    sentence: spaceSentence({
-      where,
-      totalBytes: volumes.reduce((sum, v) => sum + v.byKind.reduce((n, k) => n + k.bytes, 0), 0),
-      yearOldBytes: layers.at(-1)!.bytes,
-      files: volumes.reduce((sum, v) => sum + v.files, 0),
-    }),
+    sentence,
     folder,
     file,
     essence,

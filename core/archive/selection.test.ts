@@ -12,6 +12,7 @@ const file = (id: number, over: Partial<ProjectFile> = {}): ProjectFile => ({
   modifiedUs: 0,
   kind: 'source',
   used: true,
+  isOwn: true,
   bins: ['Day 1'],
   isDocument: false,
   ...over,

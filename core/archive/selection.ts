@@ -15,6 +15,8 @@ export interface ProjectFile {
   kind: Kind;
   /** A timeline of the project uses it. */
   used: boolean;
+  /** The project owns it. */
+  isOwn: boolean;
   /** Bins that hold a clip of it, outermost first; the first by name where several do. */
   bins: string[];
   /** It is a document the project is read from. */
@@ -30,13 +32,16 @@ export interface PlacedFile extends ProjectFile {
 }
 
 /** Why a part of the project stays out of the archive. */
-export type LeftOut = 'unused' | 'cache' | 'render' | 'proxy' | 'backup' | 'delivery' | 'other';
+export type LeftOut = 'unused' | 'lent' | 'cache' | 'render' | 'proxy' | 'backup' | 'delivery' | 'other';
 
 export interface Selection {
   chosen: PlacedFile[];
   chosenBytes: number;
   leftOut: { why: LeftOut; files: number; bytes: number }[];
+  /** All that the project owns on disk, each file once. */
   totalBytes: number;
+  /** What goes along and is another's, a library's or nobody's. */
+  borrowedBytes: number;
 }
 
 /** What the project has besides the files that are told one by one, by kind. */
@@ -44,21 +49,23 @@ export interface Others {
   kind: Kind;
   files: number;
   bytes: number;
+  /** It stays because timelines of other projects alone use it. */
+  isLent?: boolean;
 }
 
 /** Media that timelines use, whole; documents, relinked and original. Of `others` nothing goes along. */
 export function selectForArchive(files: readonly ProjectFile[], others: readonly Others[] = []): Selection {
   const chosen = files.filter((file) => file.isDocument || file.used);
   const rest = new Map<LeftOut, { why: LeftOut; files: number; bytes: number }>();
-  const leave = ({ kind, files: count, bytes }: Others) => {
-    const why = reasonOut(kind);
+  const leave = ({ kind, files: count, bytes, isLent = false }: Others) => {
+    const why = isLent ? 'lent' : reasonOut(kind);
     const sum = rest.get(why) ?? { why, files: 0, bytes: 0 };
     sum.files += count;
     sum.bytes += bytes;
     if (count > 0) rest.set(why, sum);
   };
   for (const file of files)
-    if (!file.isDocument && !file.used) leave({ kind: file.kind, files: 1, bytes: file.sizeBytes });
+    if (!file.isDocument && !file.used && file.isOwn) leave({ kind: file.kind, files: 1, bytes: file.sizeBytes });
   others.forEach(leave);
   const places = placeNames(chosen.flatMap(wishesOf));
   const placed = chosen.map((file) => ({
@@ -72,7 +79,9 @@ export function selectForArchive(files: readonly ProjectFile[], others: readonly
     chosenBytes: placed.reduce((sum, file) => sum + file.sizeBytes * (file.originalPath ? 2 : 1), 0),
     leftOut: [...rest.values()].sort((a, b) => b.bytes - a.bytes),
     totalBytes:
-      files.reduce((sum, file) => sum + file.sizeBytes, 0) + others.reduce((sum, other) => sum + other.bytes, 0),
+      files.reduce((sum, file) => sum + (file.isOwn ? file.sizeBytes : 0), 0) +
+      others.reduce((sum, other) => sum + other.bytes, 0),
+    borrowedBytes: chosen.reduce((sum, file) => sum + (file.isOwn ? 0 : file.sizeBytes), 0),
   };
 }
 
@@ -86,8 +95,9 @@ function reasonOut(kind: Kind): LeftOut {
       return kind;
     case 'source':
     case 'audio':
-    case 'library':
       return 'unused';
+    // A library is never unused.
+    case 'library':
     case 'document':
     case 'other':
       return 'other';

@@ -2,7 +2,7 @@
 // and then once a file, so a folder's words are settled first.
 import { documentEndings } from '../documents/formats/registry.ts';
 import type { Duty, Kind } from '../model.ts';
-import { endingOf } from '../paths.ts';
+import { endingOf, folderOf, liesIn, nameOf } from '../paths.ts';
 
 /**
  * One rule; the first that fits wins. Every part that is given must fit: a folder on the path that has one of the
@@ -15,6 +15,27 @@ export interface KindRule {
   endings?: readonly string[];
   /** Patterns over the file's whole name, any case: * stands for anything, ? for one letter. */
   names?: readonly string[];
+  /** Only in this folder of a volume and below it: what was brought back keeps the kinds it had. */
+  below?: string;
+}
+
+/** A file that keeps its kind, by its path in its volume. */
+export interface KeptKind {
+  path: string;
+  kind: Kind;
+}
+
+/** Rules by which files keep their kinds: by ending where all of one ending have one kind, else by name. */
+export function keptRules(folder: string, kept: readonly KeptKind[]): KindRule[] {
+  const byEnding = new Map<string, Set<Kind>>();
+  for (const { path, kind } of kept)
+    byEnding.set(endingOf(path), (byEnding.get(endingOf(path)) ?? new Set<Kind>()).add(kind));
+  const rules: KindRule[] = [];
+  for (const { path, kind } of kept)
+    if (byEnding.get(endingOf(path))!.size > 1) rules.push({ kind, below: folderOf(path), names: [nameOf(path)] });
+  for (const [ending, kinds] of byEnding)
+    if (kinds.size === 1) rules.push({ kind: [...kinds][0]!, below: folder, endings: [ending] });
+  return rules;
 }
 
 const DOCUMENT_ENDINGS = [
@@ -109,7 +130,8 @@ export function rulesInFolder(rules: readonly KindRule[], folder: string, duty: 
   return rules.filter(
     (rule) =>
       (!rule.folderWords || rule.folderWords.some((word) => words.has(word))) &&
-      (!rule.duties || rule.duties.includes(duty)),
+      (!rule.duties || rule.duties.includes(duty)) &&
+      (rule.below === undefined || liesIn(folder, rule.below)),
   );
 }
 

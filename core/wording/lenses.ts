@@ -19,7 +19,13 @@ const share = (volume: VolumeFill) => (volume.capacityBytes > 0 ? volume.usedByt
 const percent = (part: number) => `${Math.round(part * 100)} %`;
 
 /** Site: the fullest volume where it is tight, and what could go. */
-export function siteSentence(facts: { volumes: readonly VolumeFill[]; cacheBytes: number; read: boolean }): string {
+export function siteSentence(facts: {
+  volumes: readonly VolumeFill[];
+  cacheBytes: number;
+  read: boolean;
+  /** What waits below the sentence. */
+  decisions: number;
+}): string {
   if (facts.volumes.length === 0) return 'No volume is registered yet.';
   if (!facts.read) return 'Nothing has been read yet. Read the volumes to see what they hold.';
   const fullest = [...facts.volumes].sort((a, b) => share(b) - share(a))[0]!;
@@ -37,12 +43,23 @@ export function siteSentence(facts: { volumes: readonly VolumeFill[]; cacheBytes
   const away = facts.volumes.filter((volume) => !volume.reachable);
   if (away.length > 0) parts.push(`${listed(away.map((v) => v.name))} cannot be reached.`);
   if (facts.cacheBytes >= 1e9) parts.push(`${size(facts.cacheBytes)} across the site can go and be rebuilt later.`);
-  return parts.length > 0 ? parts.join(' ') : 'Nothing needs you today.';
+  if (parts.length > 0) return parts.join(' ');
+  if (facts.decisions === 0) return 'Nothing needs you today.';
+  return `${capital(inWords(facts.decisions))} ${facts.decisions === 1 ? 'decision waits' : 'decisions wait'} for you.`;
 }
 
+/** `on`: names of the volumes it is narrowed to. */
 export function projectsSentence(
   projects: readonly { name: string; state: string; bytes: number; missing: number }[],
+  on: readonly string[] = [],
 ): string {
+  if (on.length > 0) {
+    const n = projects.length;
+    const bytes = projects.reduce((sum, p) => sum + p.bytes, 0);
+    return n === 0
+      ? `No project has files on ${listed(on)}.`
+      : `${capital(inWords(n))} ${n === 1 ? 'project has' : 'projects have'} ${size(bytes)} on ${listed(on)}.`;
+  }
   if (projects.length === 0)
     return 'No project is known yet. Projects are found by their documents when volumes are read.';
   const delivered = projects.filter((p) => p.state === 'delivered' && p.bytes > 0);
@@ -58,22 +75,28 @@ export function projectsSentence(
   return parts.join(' ');
 }
 
+/** `where`: a name as it is, or words for several; `isMany`: it is several. */
 export function spaceSentence(facts: {
   where: string;
+  isMany?: boolean;
   totalBytes: number;
   yearOldBytes: number;
   files: number;
 }): string {
-  if (facts.files === 0) return `${capital(facts.where)} holds nothing that has been read.`;
+  // A name is written as it is.
+  const where = facts.where === 'the site' || facts.isMany ? capital(facts.where) : facts.where;
+  const holds = facts.isMany ? 'hold' : 'holds';
+  if (facts.files === 0) return `${where} ${holds} nothing that has been read.`;
   const part = facts.yearOldBytes / Math.max(1, facts.totalBytes);
   if (part >= 0.2) return `${percent(part)} of ${facts.where} was last changed over a year ago.`;
-  return `${capital(facts.where)} holds ${size(facts.totalBytes)} in ${counted(facts.files, 'file')}.`;
+  return `${where} ${holds} ${size(facts.totalBytes)} in ${counted(facts.files, 'file')}.`;
 }
 
 export function reclaimSentence(facts: { chosenBytes: number; allBytes: number; chosenFiles: number }): string {
   if (facts.allBytes === 0) return 'No caches were found. There is nothing to reclaim here.';
   if (facts.chosenFiles === 0) return `${size(facts.allBytes)} of caches, none of it chosen.`;
-  return `${size(facts.chosenBytes)} chosen. Nothing in it is irreplaceable.`;
+  const of = facts.chosenBytes < facts.allBytes ? ` of ${size(facts.allBytes)} of caches` : '';
+  return `${size(facts.chosenBytes)}${of} chosen. Nothing in it is irreplaceable.`;
 }
 
 export function archiveSentence(facts: { totalBytes: number; archiveBytes: number; carrier: string | null }): string {
@@ -124,6 +147,7 @@ export function ledgerSentence(facts: {
 
 export const LEFT_OUT_WORDS: Record<LeftOut, string> = {
   unused: 'Unused media',
+  lent: 'Used by others alone',
   cache: 'Caches',
   render: 'Renders',
   proxy: 'Proxies',

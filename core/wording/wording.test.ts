@@ -67,14 +67,19 @@ test('counts, lists and shares', () => {
 
 test('the site sentence says the fullest, what is away, what can go, or that nothing needs anybody', () => {
   const volume = { name: 'loft-1 scratch', usedBytes: 96, capacityBytes: 100, reachable: true };
-  expect(siteSentence({ volumes: [], cacheBytes: 0, read: false })).toBe('No volume is registered yet.');
-  expect(siteSentence({ volumes: [volume], cacheBytes: 6.8e12, read: true })).toBe(
+  expect(siteSentence({ volumes: [], cacheBytes: 0, read: false, decisions: 0 })).toBe('No volume is registered yet.');
+  expect(siteSentence({ volumes: [volume], cacheBytes: 6.8e12, read: true, decisions: 0 })).toBe(
     'loft-1 scratch is 96 % full. 6.80 TB across the site can go and be rebuilt later.',
   );
-  expect(siteSentence({ volumes: [{ ...volume, usedBytes: 10, reachable: false }], cacheBytes: 0, read: true })).toBe(
-    'loft-1 scratch cannot be reached.',
-  );
-  expect(siteSentence({ volumes: [{ ...volume, usedBytes: 10 }], cacheBytes: 0, read: true })).toBe(
+  expect(
+    siteSentence({
+      volumes: [{ ...volume, usedBytes: 10, reachable: false }],
+      cacheBytes: 0,
+      read: true,
+      decisions: 0,
+    }),
+  ).toBe('loft-1 scratch cannot be reached.');
+  expect(siteSentence({ volumes: [{ ...volume, usedBytes: 10 }], cacheBytes: 0, read: true, decisions: 0 })).toBe(
     'Nothing needs you today.',
   );
 });

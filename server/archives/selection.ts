@@ -8,12 +8,12 @@ import {
   selectForArchive,
   type Selection,
 } from '#core/archive/selection.ts';
-import type { FileId, ProjectId, VolumeId } from '#core/model.ts';
+import type { FileId, Kind, ProjectId, VolumeId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
 import { placeOfFile } from '#disk/paths.ts';
 import type { Db } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
-import { usedFiles } from '../db/naming.ts';
+import { usedFiles, usedMedia } from '../db/naming.ts';
 import { type archiveFiles } from '../db/schema/archives.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { bins, clips, documents, media, mediaTargets } from '../db/schema/documents.ts';
@@ -66,7 +66,7 @@ export async function projectSelection(db: Db, projectId: ProjectId): Promise<Pr
 
 /** Files that timelines use and documents, one by one; of all else the sums, from the rollup. */
 async function projectFiles(db: Db, projectId: ProjectId): Promise<{ all: Known[]; others: Others[] }> {
-  const [used, binNames, read, sums] = await Promise.all([
+  const [used, binNames, read, sums, usedByAny] = await Promise.all([
     usedFiles(db, projectId),
     binsOfFiles(db, projectId),
     db
@@ -82,17 +82,25 @@ async function projectFiles(db: Db, projectId: ProjectId): Promise<{ all: Known[
       .from(volumeSums)
       .where(eq(volumeSums.projectId, projectId))
       .groupBy(volumeSums.kind),
+    db.execute(usedMedia([projectId])) as unknown as Promise<[{ id: number; kind: Kind; size_bytes: number }[]]>,
   ]);
+  const lent = usedByAny[0].filter((file) => !used.has(Number(file.id)));
   const documentFiles = new Map(read.map((document) => [document.id, document.name]));
   const rows: Awaited<ReturnType<typeof living>> = [];
   for (const ids of inSlices([...new Set([...used, ...documentFiles.keys()])])) rows.push(...(await living(db, ids)));
-  const others = sums.map((sum) => {
+  const others = sums.flatMap((sum): Others[] => {
     const own = rows.filter((row) => row.projectId === projectId && row.kind === sum.kind);
-    return {
-      ...sum,
-      files: sum.files - own.length,
-      bytes: sum.bytes - own.reduce((bytes, row) => bytes + row.sizeBytes, 0),
-    };
+    const theirs = lent.filter((file) => file.kind === sum.kind);
+    const lentBytes = theirs.reduce((bytes, file) => bytes + Number(file.size_bytes), 0);
+    const { kind } = sum;
+    return [
+      {
+        kind,
+        files: sum.files - own.length - theirs.length,
+        bytes: sum.bytes - own.reduce((bytes, row) => bytes + row.sizeBytes, 0) - lentBytes,
+      },
+      { kind, files: theirs.length, bytes: lentBytes, isLent: true },
+    ];
   });
   const all = rows.map((row) => ({
     fileId: row.fileId as FileId,
@@ -107,6 +115,7 @@ async function projectFiles(db: Db, projectId: ProjectId): Promise<{ all: Known[
     changedUs: row.changedUs,
     kind: row.kind,
     used: used.has(row.fileId),
+    isOwn: row.projectId === projectId,
     bins: binNames.get(row.fileId) ?? [],
     isDocument: documentFiles.has(row.fileId),
     asItIs: !/\.otio$/i.test(documentFiles.get(row.fileId) ?? ''),

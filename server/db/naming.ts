@@ -73,6 +73,29 @@ export async function documentsNamingItems(db: Db, stepId: number) {
     );
 }
 
+/** Kinds of media: what else is named (a library, a render, a delivery) is never told as unused. */
+export const MEDIA_KINDS = ['source', 'audio'] as const;
+
+/**
+ * Media that projects own and that a timeline of any project uses, a row for each file. What else of their media they own is
+ * unused: the one definition, for every view.
+ */
+export const usedMedia = (projectIds: readonly number[]): SQL => sql`
+  SELECT DISTINCT f.id, f.project_id, f.kind, f.size_bytes FROM files f JOIN media_targets t ON t.file_id = f.id
+  JOIN media m ON m.id = t.media_id AND m.used ${DOCUMENT_THERE}
+  WHERE f.project_id IN ${idList(projectIds)} AND f.gone_at IS NULL AND f.kind IN ${MEDIA_KINDS}`;
+
+/** Projects that own a file which this document names: what they have unused follows from it. */
+export async function ownersNamedBy(db: Db, documentId: number): Promise<ProjectId[]> {
+  const rows = await db
+    .selectDistinct({ id: files.projectId })
+    .from(media)
+    .innerJoin(mediaTargets, eq(mediaTargets.mediaId, media.id))
+    .innerJoin(files, eq(files.id, mediaTargets.fileId))
+    .where(and(eq(media.documentId, documentId), isNotNull(files.projectId)));
+  return rows.map((row) => row.id as ProjectId);
+}
+
 /** Projects whose documents name one of a step's items. */
 export const projectsNamingItems = (db: Db, stepId: number) =>
   db

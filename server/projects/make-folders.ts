@@ -4,6 +4,7 @@ import { z } from 'zod';
 import { counted } from '#core/wording/amounts.ts';
 import { look } from '#disk/facts.ts';
 import { makeFolder } from '#disk/folders.ts';
+import { ensureFolder } from '../db/catalogue-writer.ts';
 import { projects } from '../db/schema/projects.ts';
 import { volumes } from '../db/schema/stores.ts';
 import type { JobContext } from '../runtime/context.ts';
@@ -23,14 +24,17 @@ async function makeFolders(context: JobContext, { projectId, folders }: Params):
   const { db, job } = context;
   context.phase('making folders', 'files', folders.length);
   const made: string[] = [];
+  const there: Params['folders'] = [];
   let ending: Ending = { state: 'done' };
   try {
-    await makeAll(context, folders, made);
+    await makeAll(context, folders, { made, there });
   } catch (thrown) {
     ending = endingOf(context, thrown);
   }
   const [project] = await db.select().from(projects).where(eq(projects.id, projectId));
   await context.transaction(async (tx) => {
+    // Known at once, not at the next reading.
+    for (const { volumeId, folder } of there) await ensureFolder(tx.$connection, volumeId, folder, context.now());
     await writeReceipt(tx, {
       at: context.now(),
       who: job.who,
@@ -48,7 +52,11 @@ async function makeFolders(context: JobContext, { projectId, folders }: Params):
   });
 }
 
-async function makeAll(context: JobContext, folders: Params['folders'], made: string[]): Promise<void> {
+async function makeAll(
+  context: JobContext,
+  folders: Params['folders'],
+  { made, there }: { made: string[]; there: Params['folders'] },
+): Promise<void> {
   const ids = [...new Set(folders.map((folder) => folder.volumeId))];
   const rows = await context.db.select().from(volumes).where(inArray(volumes.id, ids));
   const names = new Map(rows.map((volume) => [volume.id, volume.name]));
@@ -63,6 +71,7 @@ async function makeAll(context: JobContext, folders: Params['folders'], made: st
       makeFolder(root, folder);
       made.push(`${names.get(volumeId)} / ${folder}`);
     }
+    there.push({ volumeId, folder });
     context.add(1);
   }
 }

@@ -2,11 +2,12 @@
 // and by the site lens for each volume.
 import { and, eq, isNull, notInArray, sql } from 'drizzle-orm';
 import type { Kind, ProjectId, VolumeId } from '#core/model.ts';
-import { liesIn } from '#core/paths.ts';
+import { kindsInFolder } from '#core/kinds/kinds.ts';
+import { folderOf, joinPath, liesIn, nameOf } from '#core/paths.ts';
 import type { Database } from '../db/connect.ts';
 import { type FileUser, fileUsers } from '../db/naming.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
-import { claims, homes, projects } from '../db/schema/projects.ts';
+import { claims, homes, keptKinds, projects } from '../db/schema/projects.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { volumeSums } from '../db/schema/sums.ts';
 
@@ -31,6 +32,8 @@ export interface FileFacts extends Ownership {
   folder: string;
   volumeId: VolumeId;
   volume: string;
+  /** Why it is of its kind, where that is not by the rules of the house. */
+  kindReason: string | null;
 }
 
 export async function fileFacts(db: Database, fileId: number): Promise<FileFacts | null> {
@@ -61,11 +64,18 @@ export async function fileFacts(db: Database, fileId: number): Promise<FileFacts
     volumeId: file.volumeId as VolumeId,
     volume,
     project,
+    kindReason: await kindReasonOf(db, file.volumeId, joinPath(folder, file.name)),
     reason: await reasonOf(db, { project, volumeId: file.volumeId, folder, kind: file.kind }),
     users,
     borrowed: file.kind !== 'library' && users.some((user) => user.projectId !== project?.projectId),
     atHome: project ? await isHome(db, project.projectId, { kind: file.kind, volumeId: file.volumeId, folder }) : null,
   };
+}
+
+async function kindReasonOf(db: Database, volumeId: number, path: string): Promise<string | null> {
+  const kept = await db.select().from(keptKinds).where(eq(keptKinds.volumeId, volumeId));
+  const one = kept.find((row) => liesIn(path, row.folder));
+  return one && kindsInFolder(one.rules, folderOf(path), 'none')(nameOf(path)) !== 'other' ? one.reason : null;
 }
 
 async function reasonOf(

@@ -1,13 +1,14 @@
 // The rules by which files get their kinds: kept for the site, changed by a person who has seen what the change does.
 // The reader asks for them; the settings page previews and saves them; a job gives known files their new kinds.
 import { xxh3 } from '@node-rs/xxhash';
-import { eq, isNull } from 'drizzle-orm';
+import { desc, eq, isNull } from 'drizzle-orm';
 import type { RowDataPacket } from 'mysql2/promise';
 import { DEFAULT_RULES, type KindRule, kindsInFolder, rulesInFolder } from '#core/kinds/kinds.ts';
 import type { Duty, JobId, Kind } from '#core/model.ts';
 import { type Database, inTransaction, type Db } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import { folders } from '../db/schema/catalogue.ts';
+import { keptKinds } from '../db/schema/projects.ts';
 import { site } from '../db/schema/site.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { enqueue, type StoreNeed } from '../runtime/queue.ts';
@@ -19,6 +20,16 @@ const KEY = 'kind rules';
 export async function currentRules(db: Pick<Database, 'select'>): Promise<readonly KindRule[]> {
   const [row] = await db.select().from(site).where(eq(site.key, KEY));
   return row ? (JSON.parse(row.value) as KindRule[]) : DEFAULT_RULES;
+}
+
+/** All rules of a volume: those of folders whose files keep their kinds come first. */
+export async function rulesOfVolume(
+  db: Pick<Database, 'select'>,
+  volumeId: number,
+  house: readonly KindRule[],
+): Promise<readonly KindRule[]> {
+  const kept = await db.select().from(keptKinds).where(eq(keptKinds.volumeId, volumeId)).orderBy(desc(keptKinds.id));
+  return [...kept.flatMap((row) => row.rules), ...house];
 }
 
 /** A mark of a set of rules: what was previewed can be told from what is saved. */
@@ -50,14 +61,18 @@ async function* differingFolders(
       .from(folders)
       .where(eq(folders.volumeId, volume.id));
     const duty = volume.duty as Duty;
+    const [was, is] = [
+      before && (await rulesOfVolume(db, volume.id, before)),
+      await rulesOfVolume(db, volume.id, after),
+    ];
     for (const some of inSlices(all, 400))
       yield some
         .filter(
           ({ path }) =>
-            before === null ||
-            JSON.stringify(rulesInFolder(before, path, duty)) !== JSON.stringify(rulesInFolder(after, path, duty)),
+            was === null ||
+            JSON.stringify(rulesInFolder(was, path, duty)) !== JSON.stringify(rulesInFolder(is, path, duty)),
         )
-        .map((folder) => ({ ...folder, kindOf: kindsInFolder(after, folder.path, duty) }));
+        .map((folder) => ({ ...folder, kindOf: kindsInFolder(is, folder.path, duty) }));
   }
 }
 

@@ -4,7 +4,7 @@ import { inArray, sql } from 'drizzle-orm';
 import { type Holding, type Home, straysOf } from '#core/homes/homes.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
-import { DOCUMENT_COUNTS, DOCUMENT_THERE } from '../db/naming.ts';
+import { DOCUMENT_COUNTS, MEDIA_KINDS, usedMedia } from '../db/naming.ts';
 import { folders } from '../db/schema/catalogue.ts';
 import { homes, projects } from '../db/schema/projects.ts';
 import { folderHoldings, projectSums, strays } from '../db/schema/sums.ts';
@@ -73,16 +73,13 @@ async function recomputeMediaSums(tx: Transaction, ids: readonly ProjectId[]): P
       SELECT m.project_id, COUNT(*), COALESCE(SUM(m.found < GREATEST(m.targets, 1)), 0), 0
       FROM media m ${DOCUMENT_COUNTS}
       WHERE m.project_id IN ${[...ids]} GROUP BY m.project_id`);
+  // Also of projects whose media no document names.
   await tx.execute(sql`
-      UPDATE project_sums s JOIN (
-        SELECT x.project_id, SUM(x.size_bytes) AS bytes FROM (
-          SELECT m.project_id, f.id, f.size_bytes, MAX(m.used) AS used FROM media m
-          ${DOCUMENT_COUNTS}
-          JOIN media_targets t ON t.media_id = m.id JOIN files f ON f.id = t.file_id AND f.gone_at IS NULL AND f.kind <> 'library'
-          WHERE m.project_id IN ${[...ids]} GROUP BY m.project_id, f.id, f.size_bytes) x
-        WHERE x.used = 0 AND NOT EXISTS (
-          SELECT 1 FROM media_targets t JOIN media m ON m.id = t.media_id AND m.used ${DOCUMENT_THERE}
-          WHERE t.file_id = x.id)
-        GROUP BY x.project_id) u ON u.project_id = s.project_id
-      SET s.unused_bytes = u.bytes`);
+      INSERT IGNORE INTO project_sums (project_id, media, missing, unused_bytes)
+      SELECT DISTINCT project_id, 0, 0, 0 FROM volume_sums WHERE project_id IN ${[...ids]} AND kind IN ${MEDIA_KINDS}`);
+  await tx.execute(sql`
+      UPDATE project_sums s
+      JOIN (SELECT project_id, SUM(bytes) AS bytes FROM volume_sums WHERE project_id IN ${[...ids]} AND kind IN ${MEDIA_KINDS} GROUP BY project_id) o ON o.project_id = s.project_id
+      LEFT JOIN (SELECT x.project_id, SUM(x.size_bytes) AS bytes FROM (${usedMedia(ids)}) x GROUP BY x.project_id) u ON u.project_id = s.project_id
+      SET s.unused_bytes = GREATEST(0, o.bytes - COALESCE(u.bytes, 0))`);
 }

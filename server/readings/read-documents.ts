@@ -11,7 +11,7 @@ import { type DocumentPool, readDocument } from '#disk/documents/documents.ts';
 import { locate, placeOfFile } from '#disk/paths.ts';
 import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
 import { forgetContents, writeContents } from '../db/documents.ts';
-import { projectsOfFolders } from '../db/naming.ts';
+import { ownersNamedBy, projectsOfFolders } from '../db/naming.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { documents } from '../db/schema/documents.ts';
 import { projects } from '../db/schema/projects.ts';
@@ -64,6 +64,8 @@ export async function readDocuments(
   if (!volume) return result;
   // Broken ones last: they belong with the documents beside them, which say by then whose folder it is.
   const broken: (() => Promise<void>)[] = [];
+  // Whose media the documents named before.
+  const owners = new Set<ProjectId>();
   const ahead = readAhead(await changedDocuments(db, volumeId), (found) =>
     readDocument(pool, { path: locate(foundAt ?? volume.path, placeOfFile(found)), name: found.name }, found),
   );
@@ -72,7 +74,12 @@ export async function readDocuments(
     try {
       const response = await read;
       if (response.reading.ok)
-        await keep(db, { volumeId, found, now: now() }, { ...response, model: response.reading.document });
+        for (const id of await keep(
+          db,
+          { volumeId, found, now: now() },
+          { ...response, model: response.reading.document },
+        ))
+          owners.add(id);
       else {
         const { trouble } = response.reading;
         result.broken.push({ path, ...trouble });
@@ -85,7 +92,8 @@ export async function readDocuments(
     }
   }
   for (const keepIt of broken) await keepIt();
-  await updateAfterDocuments(db, pool, { volumeId, since, touched: await foldersToUpdate(db, volumeId, reading) });
+  const touched = await foldersToUpdate(db, volumeId, reading);
+  await updateAfterDocuments(db, pool, { volumeId, since, touched, owners });
   // Last, because only now is it settled which files are whose.
   await leaveSamples(db, volumeId, Math.floor(now().getTime() / 86_400_000));
   return result;
@@ -139,7 +147,12 @@ async function foldersToUpdate(
 export async function updateAfterDocuments(
   db: Database,
   pool: DocumentPool,
-  { volumeId, since, touched }: { volumeId: VolumeId; since: Date; touched: readonly number[] | 'all' },
+  {
+    volumeId,
+    since,
+    touched,
+    owners: before = new Set(),
+  }: { volumeId: VolumeId; since: Date; touched: readonly number[] | 'all'; owners?: ReadonlySet<ProjectId> },
 ): Promise<void> {
   const owners = await applyClaims(db, volumeId);
   const versions = await recomputeVersions(db);
@@ -147,14 +160,28 @@ export async function updateAfterDocuments(
   await readNamedEssence(db, pool, { volumeId, since, touched });
   const evident = await matchByEvidence(db, pool, { since, touched });
   const inFolders = touched === 'all' ? 'all' : await projectsOfFolders(db, touched);
-  const read = await db.selectDistinct({ id: documents.projectId }).from(documents).where(gte(documents.readAt, since));
+  const fresh = await db
+    .select({ id: documents.id, projectId: documents.projectId })
+    .from(documents)
+    .where(gte(documents.readAt, since));
+  const named: ProjectId[] = [];
+  if (inFolders !== 'all') for (const { id } of fresh) named.push(...(await ownersNamedBy(db, id)));
   await recomputeProjectSums(
     db,
     inFolders === 'all'
       ? undefined
-      : [...new Set([...owners, ...versions, ...matched, ...evident, ...inFolders, ...read.map((row) => row.id)])].map(
-          (id) => id as ProjectId,
-        ),
+      : [
+          ...new Set([
+            ...owners,
+            ...versions,
+            ...matched,
+            ...evident,
+            ...inFolders,
+            ...before,
+            ...named,
+            ...fresh.map((row) => row.projectId),
+          ]),
+        ].map((id) => id as ProjectId),
   );
   await inTransaction(db, (tx) => tx.delete(site).where(eq(site.key, unfinishedKey(volumeId))));
 }
@@ -211,8 +238,9 @@ interface Read {
   model: DocumentModel;
 }
 
-async function keep(db: Database, { volumeId, found, now }: At, read: Read): Promise<void> {
-  await inTransaction(db, async (tx) => {
+/** Gives the projects whose media it named before. */
+async function keep(db: Database, { volumeId, found, now }: At, read: Read): Promise<ProjectId[]> {
+  return inTransaction(db, async (tx) => {
     const beside = isExchange(found.name) ? await projectBeside(tx, found.fileId) : null;
     const projectId = beside ?? (await projectOf(tx, { volumeId, found, now }, read.model));
     const row = {
@@ -230,9 +258,11 @@ async function keep(db: Database, { volumeId, found, now }: At, read: Read): Pro
       .insert(documents)
       .values({ fileId: found.fileId, ...row })
       .onDuplicateKeyUpdate({ set: { ...row, id: sql`last_insert_id(${documents.id})` } });
+    const owners = await ownersNamedBy(tx, documentId);
     await forgetContents(tx, documentId);
     await writeContents(tx, { documentId, projectId, model: read.model });
     await claimForDocument(tx, { projectId, volumeId, folder: found.folder });
+    return owners;
   });
 }
 

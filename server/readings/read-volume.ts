@@ -19,7 +19,7 @@ import { claims } from '../db/schema/projects.ts';
 import { site } from '../db/schema/site.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { Refused } from '../runtime/refused.ts';
-import { currentRules } from './kinds.ts';
+import { currentRules, rulesOfVolume } from './kinds.ts';
 import { carrierFolders, lookAtVolume } from '../stores/look.ts';
 
 export interface ReadingResult {
@@ -106,8 +106,10 @@ export async function readVolume(
   ];
   const reading = new Reading(db, volumeId, readingId, options);
   await reading.loadKnown();
-  const rules = await currentRules(db);
-  const ruleMark = xxh3.xxh128(JSON.stringify([rules, volume.duty])).toString(16);
+  const house = await currentRules(db);
+  const ruleMark = xxh3.xxh128(JSON.stringify([house, volume.duty])).toString(16);
+  // Rules of single folders come with those folders: they change no fingerprint of any other.
+  const rules = await rulesOfVolume(db, volumeId, house);
   await walk(
     pool,
     {

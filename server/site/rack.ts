@@ -76,8 +76,3 @@ export async function rackVolumes(db: Database): Promise<RackVolume[]> {
     (a, b) => ROLE_ORDER[a.role] - ROLE_ORDER[b.role] || a.station.localeCompare(b.station) || a.volumeId - b.volumeId,
   );
 }
-
-/** Volumes chosen in the rack, as far as they exist; none chosen stands for all. */
-export function chosenVolumes(all: readonly RackVolume[], asked: readonly number[]): VolumeId[] {
-  return all.filter((volume) => asked.includes(volume.volumeId)).map((volume) => volume.volumeId);
-}

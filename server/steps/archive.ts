@@ -494,6 +494,10 @@ async function conclude(writing: Writing, ending: Ending): Promise<void> {
   else await discard(writing);
 }
 
+/** Files of the project, each once: a relinked document is the same one again. */
+const ownFiles = (files: readonly { role: string }[]): number =>
+  files.filter((file) => file.role !== 'document').length;
+
 /** The archive and its copies as they are now. A copy that got its name is whole, whatever became of the others. */
 async function lastWords(writing: Writing, tx: Transaction, ending: Ending): Promise<Record<string, unknown>> {
   const { context, archive, part, targets } = writing;
@@ -518,7 +522,7 @@ async function lastWords(writing: Writing, tx: Transaction, ending: Ending): Pro
     .update(archives)
     .set(
       placed.length > 0
-        ? { state: 'sealed', sealedAt: now, files: files.length, bytes, jobId: context.job.id }
+        ? { state: 'sealed', sealedAt: now, files: ownFiles(files), bytes, jobId: context.job.id }
         : { state: 'ended early', jobId: context.job.id },
     )
     .where(eq(archives.id, archive.id));

@@ -1,7 +1,8 @@
 // Bringing an archive back to a volume, under a name of its own: the chain of checksums is followed from the catalogue to
 // every byte while copying, documents are pointed to where their media now lies, and the project is known again. Built in
 // a private folder that carries this job's mark; a killed run goes on where it was, and nothing half-restored is ever seen.
-import { eq, sql } from 'drizzle-orm';
+import { keptRules } from '#core/kinds/kinds.ts';
+import { and, eq, sql } from 'drizzle-orm';
 import { fileUrlOf, pathOfUrl } from '#core/documents/targets.ts';
 import { relinkOtio } from '#core/documents/relink.ts';
 import { PAYLOAD } from '#core/fixity/bagit.ts';
@@ -25,9 +26,10 @@ import {
 import { readFromCarrier } from '../carriers/copying.ts';
 import { CarrierAway } from '../carriers/kind.ts';
 import { pathHash } from '../db/catalogue-writer.ts';
-import { type Database, inTransaction } from '../db/connect.ts';
-import { archiveCopies, archives } from '../db/schema/archives.ts';
-import { folders } from '../db/schema/catalogue.ts';
+import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
+import { archiveCopies, archiveFiles, archives } from '../db/schema/archives.ts';
+import { files, folders } from '../db/schema/catalogue.ts';
+import { keptKinds } from '../db/schema/projects.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { stepItems, steps } from '../db/schema/plans.ts';
 import { volumes } from '../db/schema/stores.ts';
@@ -75,7 +77,12 @@ export async function addRestore(
   const names = { volume: volume.name, project: archived };
   return inTransaction(db, async (tx) => {
     const stepId = await addStep(tx, { kind, params, names, now });
-    const sum = { files: archive.files, bytes: archive.bytes };
+    // What is written: of a relinked document the original beside it too.
+    const [written] = await tx
+      .select({ files: sql`COUNT(*)`.mapWith(Number) })
+      .from(archiveFiles)
+      .where(eq(archiveFiles.archiveId, archiveId));
+    const sum = { files: written!.files, bytes: archive.bytes };
     await tx.update(steps).set(sum).where(eq(steps.id, stepId));
     return sum;
   });
@@ -311,11 +318,33 @@ async function conclude(restoring: Restoring, ending: Ending): Promise<void> {
   const volumeId = volume.id as VolumeId;
   const path = context.pathOf(volumeId)!;
   context.rename('reading');
-  await context.transaction((tx) =>
-    claim(tx, { projectId: archive.projectId as ProjectId, volumeId, folder, reason: 'restored here' }),
-  );
+  await context.transaction(async (tx) => {
+    await claim(tx, { projectId: archive.projectId as ProjectId, volumeId, folder, reason: 'restored here' });
+    await keepKinds(tx, { archive, volumeId, folder });
+  });
   const reading = await readVolume(db, pools.walk, volumeId, { stop, now, path });
   await readDocuments(db, pools.documents, volumeId, { now, reading, path });
+}
+
+/** What comes back is what it was, whatever the volume is for that it comes back to. */
+async function keepKinds(
+  tx: Transaction,
+  { archive, volumeId, folder }: { archive: typeof archives.$inferSelect; volumeId: VolumeId; folder: string },
+): Promise<void> {
+  const sealed = await tx
+    .select({ path: archiveFiles.payloadPath, kind: files.kind })
+    .from(archiveFiles)
+    .innerJoin(files, eq(files.id, archiveFiles.fileId))
+    .where(and(eq(archiveFiles.archiveId, archive.id), eq(archiveFiles.role, 'media')));
+  const rules = keptRules(
+    folder,
+    sealed.map(({ path, kind }) => ({ path: joinPath(folder, path), kind })),
+  );
+  await tx.delete(keptKinds).where(and(eq(keptKinds.volumeId, volumeId), eq(keptKinds.folder, folder)));
+  if (rules.length > 0)
+    await tx
+      .insert(keptKinds)
+      .values({ volumeId, folder, rules, reason: `as it was sealed in the archive of ${archive.name}` });
 }
 
 async function discard(restoring: Restoring): Promise<void> {

@@ -1,4 +1,5 @@
 // Projects, their states, the folders they claim and the homes of their files.
+import type { KindRule } from '#core/kinds/kinds.ts';
 import {
   boolean,
   index,
@@ -55,6 +56,20 @@ export const templates = mysqlTable(
     homes: jsonOf<TemplateHome[]>('homes').notNull(),
   },
   (t) => [uniqueIndex('templates_name').on(t.name)],
+);
+
+/** Folders whose files keep the kinds they had when they were sealed, whatever the volume is for. */
+export const keptKinds = mysqlTable(
+  'kept_kinds',
+  {
+    id: id(),
+    volumeId: amount('volume_id').notNull(),
+    folder: longPath('folder').notNull(),
+    rules: jsonOf<KindRule[]>('rules').notNull(),
+    /** Where they come from, in words. */
+    reason: varchar('reason', { length: 300 }).notNull(),
+  },
+  (t) => [index('kept_kinds_volume').on(t.volumeId)],
 );
 
 export const claims = mysqlTable(
