@@ -91,15 +91,7 @@ export async function loader({ request }: Route.LoaderArgs) {
     file ? essenceFacts(db(), file.fileId) : null,
   ]);
   const volumes = on.length > 0 ? all.filter((volume) => on.includes(volume.volumeId)) : all;
-  const sentence = await sentenceOf({
-    volumes,
-    folder,
-    scope,
-    only,
-    today,
-    isAll: on.length === 0,
-    yearOldBytes: layers.at(-1)!.bytes,
-  });
+  const yearOldBytes = layers.at(-1)!.bytes;
   const narrowed = [
     only.projectId === undefined
       ? null
@@ -108,7 +100,7 @@ export async function loader({ request }: Route.LoaderArgs) {
     only.band === undefined ? null : { key: 'age', words: `changed ${BANDS[only.band]!.name}` },
   ].filter((part) => part !== null);
   return {
-    sentence,
+    sentence: await sentenceOf({ volumes, folder, scope, only, today, isAll: on.length === 0, yearOldBytes }),
     folder,
     file,
     essence,

@@ -258,9 +258,17 @@ async function factsOf(db: Database, ids: readonly number[]): Promise<Map<number
   return all;
 }
 
-/** Of many these are looked for, so that a folder that lost some is found as well: the first, the last, one between. */
-const someOf = <T>(all: readonly T[]): T[] =>
-  all.length === 0 ? [] : [all[0]!, all[Math.floor(all.length / 2)]!, all.at(-1)!];
+/** Of so many these are looked for, so that a folder that lost some is found as well: the first, the last, one between. */
+const someOf = (count: number): number[] => (count === 0 ? [] : [0, Math.floor(count / 2), count - 1]);
+
+/** The nearest place to one for which something holds. */
+function nearest(from: number, count: number, holds: (i: number) => boolean): number | null {
+  for (let far = 0; far < count; far++) {
+    if (from + far < count && holds(from + far)) return from + far;
+    if (from - far >= 0 && holds(from - far)) return from - far;
+  }
+  return null;
+}
 
 interface LostSequence {
   item: MissingMedia;
@@ -283,8 +291,13 @@ async function lostSequence(db: Database, item: MissingMedia): Promise<LostSeque
   const names = new Map(rows.map((row) => [Number(row.ord), plainName(row.target as string)]));
   const { stills } = item;
   const nameOf = (ord: number) => names.get(ord) ?? plainName(stillTarget(stills!, ord));
-  const ords = stills ? Array.from({ length: stills.count ?? item.targets }, (_, ord) => ord) : [...names.keys()];
-  const gone = ords.filter((ord) => !there.has(ord));
+  // Never a list of them all: there can be a million.
+  const listedOrds = [...names.keys()];
+  const count = stills ? (stills.count ?? item.targets) : listedOrds.length;
+  const ordAt = (i: number) => (stills ? i : listedOrds[i]!);
+  const isGone = (i: number) => !there.has(ordAt(i));
+  const some = someOf(count);
+  const gone = some.flatMap((from) => nearest(from, count, isGone) ?? []);
   const pattern = stills && plainName(patternOf(stills));
   const listed = stills ? null : new Set(names.values());
   const isOne = (name: string) => {
@@ -292,8 +305,8 @@ async function lostSequence(db: Database, item: MissingMedia): Promise<LostSeque
     const number = stillNumber(stills, pattern!, name);
     return number !== null && stillOrd(stills, number) !== null;
   };
-  const stems = new Set([...someOf(ords), ...someOf(gone)].map((ord) => stemOf(nameOf(ord))));
-  return { item, first: nameOf(ords[0] ?? 0), isOne, stems, now };
+  const stems = new Set([...some, ...gone].map((i) => stemOf(nameOf(ordAt(i)))));
+  return { item, first: nameOf(count > 0 ? ordAt(0) : 0), isOne, stems, now };
 }
 
 /** Folders in which stills of these sequences lie under their own names, but for those they lie in now. */

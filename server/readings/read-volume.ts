@@ -100,10 +100,7 @@ export async function readVolume(
       .onDuplicateKeyUpdate({ set: { key: mark.key } });
     return insertId;
   });
-  const others = [
-    ...(await db.select({ id: volumes.id, path: volumes.path }).from(volumes)).filter((v) => v.id !== volumeId),
-    ...(await carrierFolders(db)).map((path) => ({ path })),
-  ];
+  const exclude = await othersInside(db, volumeId);
   const reading = new Reading(db, volumeId, readingId, options);
   await reading.loadKnown();
   const house = await currentRules(db);
@@ -118,7 +115,7 @@ export async function readVolume(
       duty: volume.duty,
       rules,
       ruleMark,
-      exclude: others.map((o) => o.path),
+      exclude,
       stop: options.stop,
       from,
     },
@@ -325,4 +322,13 @@ class Reading {
       });
     }
   }
+}
+
+/** Where other volumes and carriers lie: what is theirs is not read as this one's. */
+async function othersInside(db: Database, volumeId: VolumeId): Promise<string[]> {
+  const all = await db.select({ id: volumes.id, path: volumes.path }).from(volumes);
+  return [
+    ...all.filter((volume) => volume.id !== volumeId).map((volume) => volume.path),
+    ...(await carrierFolders(db)),
+  ];
 }

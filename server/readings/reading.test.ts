@@ -5,7 +5,7 @@ import type { VolumeId } from '#core/model.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
 import { otio, TestSite } from '#test/site.ts';
 import { files, folders, readingNotices } from '../db/schema/catalogue.ts';
-import { documents, media } from '../db/schema/documents.ts';
+import { documents, media, mediaTargets } from '../db/schema/documents.ts';
 import { projects } from '../db/schema/projects.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { folderHoldings, volumeDays, volumeHoldings } from '../db/schema/sums.ts';
@@ -252,5 +252,60 @@ describe('documents', () => {
       .orderBy(folders.path);
     expect(new Set(owned.map((o) => o.path))).toEqual(new Set(['Fog_Signals', 'cache/fog-signals']));
     await expectRollupsTrue();
+  });
+
+  test('stills are a range: only those that are there have rows, and whatever is there is meant where nothing says how many', async () => {
+    const scan = (suffix: string, available: object | null, first = 1) => ({
+      OTIO_SCHEMA: 'Clip.1',
+      name: suffix,
+      media_reference: {
+        OTIO_SCHEMA: 'ImageSequenceReference.1',
+        target_url_base: 'scan/',
+        name_prefix: 'F_',
+        name_suffix: suffix,
+        start_frame: first,
+        frame_step: 1,
+        frame_zero_padding: 4,
+        rate: 24,
+        available_range: available,
+      },
+    });
+    const time = (value: number) => ({ OTIO_SCHEMA: 'RationalTime.1', rate: 24, value });
+    const long = { OTIO_SCHEMA: 'TimeRange.1', start_time: time(0), duration: time(999_999) };
+    const ten = { ...long, duration: time(10) };
+    for (let i = 1; i <= 10; i++) {
+      site.put(`scratch/fog/scan/f_${String(i).padStart(4, '0')}.dpx`, `d${i}`);
+      if (i !== 4) site.put(`scratch/fog/scan/F_${String(i).padStart(4, '0')}.exr`, `e${i}`);
+    }
+    // Forty of a million, one in another case, and one that does not say how many.
+    const clips = [
+      ...Array.from({ length: 40 }, (_, i) => scan('.exr', long, i + 1)),
+      scan('.dpx', ten),
+      scan('.exr', null),
+    ];
+    const document = (children: object[]) =>
+      JSON.stringify({ OTIO_SCHEMA: 'SerializableCollection.1', name: 'Fog', children });
+    site.put('scratch/fog/fog.otio', document(clips));
+    await site.read(volume);
+    const rows = await site.db
+      .select({ targets: media.targets, found: media.found, stills: media.stills })
+      .from(media)
+      .orderBy(media.id);
+    expect(rows).toHaveLength(42);
+    expect(rows[0]).toMatchObject({ targets: 999_999, found: 9 });
+    expect(rows[4]).toMatchObject({ found: 6 });
+    expect(rows[40]).toMatchObject({ targets: 10, found: 10 });
+    expect(rows[41]).toMatchObject({ targets: 9, found: 9, stills: { count: null } });
+    expect(await site.db.$count(mediaTargets)).toBeLessThan(300);
+    // One more comes, one goes.
+    site.put('scratch/fog/scan/F_0004.exr', 'e4');
+    rmSync(place('fog/scan/f_0003.dpx'));
+    await site.read(volume);
+    const [again] = await site.db
+      .select({ found: media.found, targets: media.targets })
+      .from(media)
+      .where(eq(media.id, 42));
+    expect(again).toEqual({ found: 10, targets: 10 });
+    expect((await projectRows(site.db))[0]).toMatchObject({ media: 42, missing: 41 });
   });
 });

@@ -12,10 +12,11 @@ import {
   writeFileSync,
 } from 'node:fs';
 import path from 'node:path';
-import { eq, isNotNull } from 'drizzle-orm';
+import { eq, isNotNull, sql } from 'drizzle-orm';
 import type { ArchiveId, CarrierId, PlanId, ProjectId, VolumeId } from '#core/model.ts';
 import { otio, TestSite, until } from '#test/site.ts';
 import { archiveCopies, archives, copyParts } from '../db/schema/archives.ts';
+import { files } from '../db/schema/catalogue.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { stepItems } from '../db/schema/plans.ts';
 import { projects } from '../db/schema/projects.ts';
@@ -25,6 +26,7 @@ import { currentPlan, findingsOf, runPlan } from '../plan/plan.ts';
 import { addArchive } from './archive.ts';
 import { addOriginalsRemoval } from './remove-originals.ts';
 import { addRestore } from './restore.ts';
+import { fileFacts } from '../projects/ownership.ts';
 import { projectRows } from '../projects/projects.ts';
 import { cancelJob } from '../runtime/queue.ts';
 
@@ -202,6 +204,37 @@ test('archived, removed and restored, the project is known again with nothing mi
     'archive sealed',
     'originals removed',
     'project restored',
+  ]);
+});
+
+test('what comes back keeps the kinds it was sealed as, whatever its volume is for, and says why', async () => {
+  await archiveFog();
+  const renders = await site.volume('renders', 'renders');
+  await site.read(renders);
+  await addRestore(site.db, {
+    archiveId: 1 as ArchiveId,
+    copyId: (await site.db.select().from(archiveCopies))[0]!.id,
+    volumeId: renders,
+    folder: 'fog back',
+    now: new Date(),
+  });
+  await runAll();
+  const back = () =>
+    site.db
+      .select({ id: files.id, name: files.name, kind: files.kind })
+      .from(files)
+      .where(sql`${files.volumeId} = ${renders} AND ${files.goneAt} IS NULL AND ${files.name} LIKE '%.mov'`)
+      .orderBy(files.name);
+  expect((await back()).map((file) => file.kind)).toEqual(['source', 'source', 'source']);
+  expect(await fileFacts(site.db, (await back())[0]!.id)).toMatchObject({
+    kindReason: 'as it was sealed in the archive of Fog',
+  });
+  // Also after a later reading, and where the rules of the house change.
+  site.put('renders/fog back/media/Rushes/new.mov');
+  site.put('renders/other.mov');
+  await site.read(renders);
+  expect((await back()).map((file) => [file.name, file.kind]).filter(([, kind]) => kind !== 'source')).toEqual([
+    ['other.mov', 'render'],
   ]);
 });
 
