@@ -1,5 +1,5 @@
 // Reading a tree into the catalogue beside `find` on the same tree: first reading, unchanged second reading, reading
-// after one per cent changed. usage: npm run bench -- read [files]
+// after one per cent changed. usage: npm run bench -- read [files] [plain | deep | flat]
 import { execFileSync } from 'node:child_process';
 import { mkdirSync, readdirSync, rmSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
@@ -10,13 +10,14 @@ import { migrate } from '#server/db/migrate.ts';
 import { readVolume } from '#server/readings/read-volume.ts';
 import { addVolume } from '#server/stores/stores.ts';
 import { startDatabase } from '../setup/mariadb.ts';
-import { makeTree } from './tree.ts';
+import { makeTree, type Shape, SHAPES } from './tree.ts';
 
 const files = Number(process.argv[2] ?? 300_000);
 const base = path.resolve('var/bench');
-const root = path.join(base, `tree-${files}`);
+const shape: Shape = SHAPES.find((one) => one === process.argv[3]) ?? 'plain';
+const root = path.join(base, shape === 'plain' ? `tree-${files}` : `tree-${shape}-${files}`);
 mkdirSync(root, { recursive: true });
-makeTree(root, files);
+makeTree(root, files, shape);
 
 const timed = async <T>(work: () => Promise<T> | T): Promise<[seconds: number, value: T]> => {
   const start = process.hrtime.bigint();

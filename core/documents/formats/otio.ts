@@ -123,12 +123,22 @@ interface Reference {
   available: TimeRange | null;
 }
 
+const NO_REFERENCES: readonly Reference[] = [];
+
 /** One reading: collects bins, media, clips and timelines while it walks the tree. */
 class Reader {
   private readonly bins: Bin[] = [];
   private readonly clips: Clip[] = [];
   private readonly media: MediaRef[] = [];
-  private readonly mediaByTarget = new Map<string, MediaRef>();
+  private readonly byUrl = new Map<string, MediaRef>();
+  private readonly byStills = new Map<string, MediaRef>();
+  /** Missing media by name: of each what there is of it, as it was written. */
+  private readonly byName = new Map<
+    string,
+    { found: TimeRange | null; media: MediaRef; more: Map<string, MediaRef> }
+  >();
+  /** What was last said to be there of each, which is nearly always the same. */
+  private readonly lastFound = new Map<MediaRef, TimeRange>();
   private readonly timelines: Timeline[] = [];
   private readonly notes: DocumentNote[] = [];
   /** Media that a clip names first of all: it is shown as a clip, in a bin or not. */
@@ -322,20 +332,23 @@ class Reader {
   private clipNode(object: Json, where: string): ClipNode {
     const { active, others } = this.references(object, where);
     const source = this.timeRange(object.source_range, this.at(where, 'source_range'));
-    const fallback = source?.rate ?? { num: 24, den: 1 };
-    const spans = ({ media, available }: Reference) => ({
-      available: available?.span ?? null,
-      rate: available?.rate ?? media?.available?.rate ?? fallback,
-    });
-    return {
+    const { media, available } = active;
+    const node: ClipNode = {
       is: 'clip',
-      media: active.media?.key ?? null,
-      others: others.map((other) => ({ media: other.media!.key, ...spans(other) })),
+      media: media?.key ?? null,
       source: source?.span ?? null,
-      ...spans(active),
-      name: this.name(object) || active.media?.name || '',
+      available: available?.span ?? null,
+      rate: available?.rate ?? media?.available?.rate ?? source?.rate ?? { num: 24, den: 1 },
+      name: this.name(object) || media?.name || '',
       ...this.common(object, where),
     };
+    if (others.length > 0)
+      node.others = others.map((other) => ({
+        media: other.media!.key,
+        available: other.available?.span ?? null,
+        rate: other.available?.rate ?? node.rate,
+      }));
+    return node;
   }
 
   /** Whether it is on, and how its time passes: several effects of time multiply. */
@@ -364,18 +377,22 @@ class Reader {
   }
 
   /** A clip's references: Clip.1 has one, Clip.2 several with a key for the active one. Others that name files count too. */
-  private references(clip: Json, where: string): { active: Reference; others: Reference[] } {
-    const read = (value: unknown, at: string) => this.reference(value, clip, at);
+  private references(clip: Json, where: string): { active: Reference; others: readonly Reference[] } {
     const several = this.resolved(clip.media_references);
-    if (!isObject(several))
-      return { active: this.primary(read(clip.media_reference, this.at(where, 'media_reference'))), others: [] };
+    if (!isObject(several)) {
+      const active = this.primary(this.reference(clip.media_reference, clip, this.at(where, 'media_reference')));
+      return { active, others: NO_REFERENCES };
+    }
     const key = typeof clip.active_media_reference_key === 'string' ? clip.active_media_reference_key : 'DEFAULT_MEDIA';
     const inside = this.at(where, 'media_references');
-    const active = this.primary(read(several[key], this.at(inside, key)));
-    const others = Object.entries(several)
-      .filter(([name, value]) => name !== key && name !== 'OTIO_SCHEMA' && this.namesFiles(value))
-      .map(([name, value]) => read(value, this.at(inside, name)));
-    return { active, others: others.filter((other) => other.media !== null && other.media !== active.media) };
+    const active = this.primary(this.reference(several[key], clip, this.at(inside, key)));
+    let others: Reference[] | null = null;
+    for (const name in several) {
+      if (name === key || name === 'OTIO_SCHEMA' || !this.namesFiles(several[name])) continue;
+      const other = this.reference(several[name], clip, this.at(inside, name));
+      if (other.media !== null && other.media !== active.media) (others ??= []).push(other);
+    }
+    return { active, others: others ?? NO_REFERENCES };
   }
 
   private primary(reference: Reference): Reference {
@@ -395,25 +412,69 @@ class Reader {
     if (reference !== undefined && reference !== null && !isObject(reference)) this.note(at, 'no reference to media');
     if (!isObject(reference)) return { media: null, available: null };
     const available = this.timeRange(reference.available_range, this.at(at, 'available_range'));
-    const named = { name: this.name(reference) || this.name(clip), reel: reelOf(clip) ?? reelOf(reference), available };
+    return { media: this.mediaOf(reference, clip, { available, at }), available };
+  }
+
+  private mediaOf(
+    reference: Json,
+    clip: Json,
+    { available, at }: { available: TimeRange | null; at: string },
+  ): MediaRef | null {
     const { target_url: url } = reference;
     const schema = schemaOf(reference);
     // Whatever its schema is called: a place that it names is named.
-    if (typeof url === 'string')
-      return { media: this.addMedia(`file ${url}`, { ...named, target: url, stills: null }), available };
+    if (typeof url === 'string') {
+      let media = this.byUrl.get(url);
+      if (!media) this.byUrl.set(url, (media = this.newMedia(reference, clip, { target: url, stills: null })));
+      return this.withRange(media, available);
+    }
     if (schema === 'ImageSequenceReference' || typeof reference.target_url_base === 'string') {
       const stills = this.stills(reference, available, at);
-      const own = { ...named, target: stillTarget(stills, 0), stills };
-      return { media: this.addMedia(`stills ${JSON.stringify(stills)}`, own), available };
+      const key = JSON.stringify(stills);
+      let media = this.byStills.get(key);
+      if (!media)
+        this.byStills.set(key, (media = this.newMedia(reference, clip, { target: stillTarget(stills, 0), stills })));
+      return this.withRange(media, available);
     }
     if (schema === 'ExternalReference') this.note(this.at(at, 'target_url'), 'the place of the media is not a text');
-    else if (schema !== 'MissingReference') return { media: null, available };
-    // Two that share a name and differ in what there is of them are two.
-    const span = available ? JSON.stringify([framesIn(available), available.rate]) : '';
-    return {
-      media: this.addMedia(`missing ${named.name} ${span}`, { ...named, target: null, stills: null }),
-      available,
+    else if (schema !== 'MissingReference') return null;
+    return this.missing(reference, clip, available);
+  }
+
+  /** Two that share a name and differ in what there is of them are two. */
+  private missing(reference: Json, clip: Json, found: TimeRange | null): MediaRef {
+    const name = this.name(reference) || this.name(clip);
+    const known = this.byName.get(name);
+    if (known && isSameRange(known.found, found)) return known.media;
+    const key = known ? rangeKey(found) : '';
+    const other = known?.more.get(key);
+    if (other) return other;
+    const media = this.withRange(this.newMedia(reference, clip, { target: null, stills: null }), found);
+    if (known) known.more.set(key, media);
+    else this.byName.set(name, { found, media, more: new Map() });
+    return media;
+  }
+
+  private newMedia(reference: Json, clip: Json, { target, stills }: Pick<MediaRef, 'target' | 'stills'>): MediaRef {
+    const media: MediaRef = {
+      key: this.media.length,
+      name: this.name(reference) || this.name(clip) || (target ?? '').split('/').at(-1)!,
+      target,
+      stills,
+      available: null,
+      reel: reelOf(clip) ?? reelOf(reference),
     };
+    this.media.push(media);
+    return media;
+  }
+
+  /** One file under several ranges has all of them. */
+  private withRange(media: MediaRef, found: TimeRange | null): MediaRef {
+    if (!found || isSameRange(this.lastFound.get(media) ?? null, found)) return media;
+    this.lastFound.set(media, found);
+    const available = { range: framesIn(found), rate: found.rate };
+    media.available = media.available ? joined(media.available, available) : available;
+    return media;
   }
 
   private stills(reference: Json, available: TimeRange | null, where: string): Stills {
@@ -439,30 +500,6 @@ class Reader {
       padding: Math.min(20, Math.max(0, Math.trunc(number('frame_zero_padding', 0, -1e9, 1e9)))),
       count: frames === null ? null : Math.max(1, ceil(over(frames, fraction(step)))),
     };
-  }
-
-  private addMedia(
-    identity: string,
-    {
-      name,
-      reel,
-      target,
-      stills,
-      available: found,
-    }: Pick<MediaRef, 'name' | 'reel' | 'target' | 'stills'> & { available: TimeRange | null },
-  ): MediaRef {
-    const available = found && { range: framesIn(found), rate: found.rate };
-    let media = this.mediaByTarget.get(identity);
-    if (!media) {
-      const key = this.media.length;
-      media = { key, name: name || (target ?? '').split('/').at(-1)!, target, stills, available: null, reel };
-      this.media.push(media);
-      this.mediaByTarget.set(identity, media);
-    }
-    // One file under several ranges has all of them.
-    media.available =
-      media.available && available ? joined(media.available, available) : (media.available ?? available);
-    return media;
   }
 
   /** Null where there is none, and where it cannot be read: then all there is counts. */
@@ -549,6 +586,21 @@ function identified(root: unknown): Map<string, Json> {
   }
   return found;
 }
+
+const isSameTime = (a: Fraction, b: Fraction): boolean => a.n === b.n && a.d === b.d;
+const isSameRange = (a: TimeRange | null, b: TimeRange | null): boolean =>
+  a === null || b === null
+    ? a === b
+    : isSameTime(a.span.start, b.span.start) &&
+      isSameTime(a.span.end, b.span.end) &&
+      a.rate.num === b.rate.num &&
+      a.rate.den === b.rate.den;
+
+const rangeKey = (range: TimeRange | null): string =>
+  range
+    ? [range.span.start, range.span.end].map(({ n, d }) => `${n}/${d}`).join(' ') +
+      ` ${range.rate.num}/${range.rate.den}`
+    : '';
 
 type Available = NonNullable<MediaRef['available']>;
 /** The range that holds both, in the rate of the first. */
