@@ -41,7 +41,10 @@ export type WalkPool = ThreadPool<WalkRequest, WalkResponse>;
 export const walkPool = (size = 2): WalkPool =>
   new ThreadPool(path.join(path.dirname(fileURLToPath(import.meta.url)), 'walk-thread.ts'), size);
 
+/** Folders asked for at once: more where they hold few entries, so that messages do not cost more than what they ask. */
 const FOLDERS_A_REQUEST = 24;
+const MOST_FOLDERS_A_REQUEST = 256;
+const ENTRIES_A_REQUEST = 2_400;
 const REQUESTS_A_THREAD = 2;
 
 /** Walks from the volume's top. Throws the system's error where the top itself cannot be read. */
@@ -57,10 +60,13 @@ export async function walk(pool: WalkPool, options: WalkOptions, sink: WalkSink)
   ];
   const running = new Set<Promise<void>>();
   let failure: unknown = null;
+  let inFolder = ENTRIES_A_REQUEST / FOLDERS_A_REQUEST;
 
   const readSome = async (folders: FolderAsked[]) => {
     const { stop, ...rest } = base;
     const response = await pool.ask({ ...rest, folders }, { stop });
+    const entries = response.folders.reduce((sum, found) => sum + found.entries + found.subFolders.length, 0);
+    inFolder = (inFolder * 3 + entries / Math.max(1, response.folders.length)) / 4;
     for (const [i, found] of response.folders.entries()) {
       const asked = folders[i]!;
       for (const sub of found.subFolders) {
@@ -73,7 +79,14 @@ export async function walk(pool: WalkPool, options: WalkOptions, sink: WalkSink)
   while ((waiting.length > 0 || running.size > 0) && failure === null && Atomics.load(options.stop, 0) === 0) {
     while (waiting.length > 0 && running.size < pool.size * REQUESTS_A_THREAD) {
       // Small requests while little is waiting, so that both threads have work from the start.
-      const share = Math.max(1, Math.min(FOLDERS_A_REQUEST, Math.ceil(waiting.length / pool.size)));
+      const most = Math.min(
+        MOST_FOLDERS_A_REQUEST,
+        Math.max(FOLDERS_A_REQUEST, ENTRIES_A_REQUEST / Math.max(1, inFolder)),
+      );
+      const share = Math.max(
+        1,
+        Math.min(Math.floor(most), Math.ceil(waiting.length / (pool.size * REQUESTS_A_THREAD))),
+      );
       const task: Promise<void> = readSome(waiting.splice(-share))
         .catch((error: unknown) => void (failure ??= error))
         .finally(() => running.delete(task));
