@@ -40,3 +40,13 @@ export interface Essence {
   /** Length of what is played, edit lists counted, in seconds as a fraction. */
   duration: { num: number; den: number } | null;
 }
+
+/** Sound of samples that are all alike. */
+export interface SoundData {
+  codec: string;
+  sampleRate: number;
+  /** Bytes of a frame of sound: of one sample of every channel. */
+  frameBytes: number;
+  at: number;
+  bytes: number;
+}

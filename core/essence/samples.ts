@@ -4,6 +4,7 @@
 import { type ByteSource, letters, piece } from './bytes.ts';
 import { soundData as aiffData } from './formats/aiff.ts';
 import { soundData as wavData } from './formats/wav.ts';
+import type { SoundData } from './model.ts';
 import { readMovie } from './mov/movie.ts';
 import { type Edit, type MovTrack, type Sample } from './mov/track.ts';
 
@@ -51,16 +52,6 @@ export function readSamples(source: ByteSource): TrackSamples[] {
 function checkRange(from: number, to: number, shown: number): void {
   if (!Number.isInteger(from) || !Number.isInteger(to) || from < 0 || to <= from || to > shown)
     throw new RangeError(`Frames ${from} to ${to} are not all there: it has ${shown}.`);
-}
-
-/** Sound of samples that are all alike. */
-export interface SoundData {
-  codec: string;
-  sampleRate: number;
-  /** Bytes of a frame of sound: of one sample of every channel. */
-  frameBytes: number;
-  at: number;
-  bytes: number;
 }
 
 class PlainSound implements TrackSamples {

@@ -1,7 +1,6 @@
 // AIFF and AIFF-C. Source: Audio Interchange File Format 1.3 and AIFF-C draft of 1991.
 import { type ByteSource, EssenceTrouble, letters, piece } from '../bytes.ts';
-import type { Essence } from '../model.ts';
-import type { SoundData } from '../samples.ts';
+import type { Essence, SoundData } from '../model.ts';
 import { type EssenceFormat, text } from './format.ts';
 
 const MOST_CHUNKS = 4096;

@@ -1,7 +1,6 @@
 // WAV, Broadcast Wave and RF64. Source: EBU Tech 3285 (bext), EBU Tech 3306 and ITU-R BS.2088 (ds64, 64-bit sizes).
 import { type ByteSource, count64, EssenceTrouble, letters, piece } from '../bytes.ts';
-import type { Essence } from '../model.ts';
-import type { SoundData } from '../samples.ts';
+import type { Essence, SoundData } from '../model.ts';
 import { type EssenceFormat, text } from './format.ts';
 
 const MOST_CHUNKS = 4096;
