@@ -308,3 +308,46 @@ test('the nearest claim owns a folder, and titles compare by their words', () =>
     'übergabe-2',
   ]);
 });
+
+describe('sentences on none, one, many and long names', () => {
+  const long = 'The very long name of a documentary about all lighthouses of the northern coast, second season';
+  const project = (name: string, bytes: number) => ({ name, state: 'in work', bytes, missing: 0 });
+
+  test('a name is written as it is, and several hold what one holds', () => {
+    const sums = { totalBytes: 10e9, yearOldBytes: 0, files: 3 };
+    expect(spaceSentence({ where: 'loft scratch', ...sums })).toBe('loft scratch holds 10.0 GB in 3 files.');
+    expect(spaceSentence({ where: 'two volumes', isMany: true, ...sums })).toBe('Two volumes hold 10.0 GB in 3 files.');
+    expect(spaceSentence({ where: 'the site', ...sums, files: 1 })).toBe('The site holds 10.0 GB in 1 file.');
+    expect(spaceSentence({ where: long, ...sums, totalBytes: 0, files: 0 })).toBe(
+      `${long} holds nothing that has been read.`,
+    );
+  });
+
+  test('projects on chosen volumes', () => {
+    expect(projectsSentence([], ['loft scratch'])).toBe('No project has files on loft scratch.');
+    expect(projectsSentence([project(long, 5e9)], ['loft scratch'])).toBe('One project has 5.00 GB on loft scratch.');
+    expect(projectsSentence([project('a', 5e9), project('b', 1e9)], ['one', 'two'])).toBe(
+      'Two projects have 6.00 GB on one and two.',
+    );
+  });
+
+  test('nothing needs anybody only where nothing waits below', () => {
+    const facts = {
+      volumes: [{ name: 'a', usedBytes: 1, capacityBytes: 100, reachable: true }],
+      cacheBytes: 0,
+      read: true,
+    };
+    expect(siteSentence({ ...facts, decisions: 0 })).toBe('Nothing needs you today.');
+    expect(siteSentence({ ...facts, decisions: 1 })).toBe('One decision waits for you.');
+    expect(siteSentence({ ...facts, decisions: 3 })).toBe('Three decisions wait for you.');
+  });
+
+  test('what is chosen of the caches says of how much', () => {
+    expect(reclaimSentence({ chosenBytes: 113e9, allBytes: 141e9, chosenFiles: 5 })).toBe(
+      '113 GB of 141 GB of caches chosen. Nothing in it is irreplaceable.',
+    );
+    expect(reclaimSentence({ chosenBytes: 141e9, allBytes: 141e9, chosenFiles: 5 })).toBe(
+      '141 GB chosen. Nothing in it is irreplaceable.',
+    );
+  });
+});
