@@ -51,7 +51,7 @@ export function volumesAsked(request: Request, all: readonly { volumeId: VolumeI
     const id = known.get(text);
     if (id === undefined)
       throw new Response(
-        'This address narrows to a volume that is not registered any more. Nothing is shown for it; choose volumes in the rack.',
+        'This address narrows to a volume that is not registered any more, so nothing is shown. Go back to the site and choose volumes anew.',
         { status: 404 },
       );
     return id;

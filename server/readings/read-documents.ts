@@ -346,6 +346,10 @@ export async function livingDocuments(db: Database, projectId: ProjectId): Promi
   const stemOf = (row: { name: string }) => versionOf(row.name).stem.toLowerCase();
   return (living.length > 0 ? living : rows)
     .filter((row) => row.supersededBy === null)
-    .sort((a, b) => (stemOf(a) < stemOf(b) ? -1 : stemOf(a) > stemOf(b) ? 1 : a.id - b.id))
+    .sort(
+      (a, b) =>
+        Number(isExchange(a.name)) - Number(isExchange(b.name)) ||
+        (stemOf(a) < stemOf(b) ? -1 : stemOf(a) > stemOf(b) ? 1 : a.id - b.id),
+    )
     .map((row) => row.id);
 }
