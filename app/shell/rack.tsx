@@ -47,7 +47,8 @@ export function Rack({ frame }: { frame: FrameData }) {
 function AllVolumes({ chosen, all }: { chosen: number; all: number }) {
   const { pathname } = useLocation();
   const search = useAsked();
-  if (chosen === 0) return <span className="text-xs text-ink-3">{all === 1 ? 'one volume' : `all ${all} volumes`}</span>;
+  if (chosen === 0)
+    return <span className="text-xs text-ink-3">{all === 1 ? 'one volume' : `all ${all} volumes`}</span>;
   const next = new URLSearchParams(search);
   next.delete('v');
   return (

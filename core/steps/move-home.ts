@@ -21,7 +21,7 @@ export const moveHome = stepKind({
   findingWords: {
     'documents relinked': ({ facts }) => ({
       what: `${counted(Number(facts.documents), 'document')} will get a new version`,
-      detail: `It names the new places and lies beside the old one, for example ${facts.example}. The old one stays as it is.`,
+      detail: `It names the new places and lies beside the old one, for example as ${facts.example}. The old one stays as it is.`,
     }),
   },
 });

@@ -1,9 +1,10 @@
 // Moving strayed files home, each looked at once more at the last moment and held if it differs. On one volume a file is
 // taken and gets its new name; across volumes a copy is read back, written down, placed, and only then does the original
 // go. Documents that named the files get new versions at the end. Choosing the items is in stage-move.ts.
-import { and, eq, sql } from 'drizzle-orm';
+import { and, eq, inArray, isNull, sql } from 'drizzle-orm';
 import type { Connection, RowDataPacket } from 'mysql2/promise';
 import type { ProjectId, VolumeId } from '#core/model.ts';
+import { nextVersion } from '#core/documents/versions.ts';
 import { folderOf, nameOf } from '#core/paths.ts';
 import { moveHome as kind } from '#core/steps/move-home.ts';
 import { codeOf, type FileFacts, look } from '#disk/facts.ts';
@@ -12,9 +13,11 @@ import { freshOpenFiles } from '#disk/open-files.ts';
 import { type ItemResult, putBack, take } from '#disk/remove.ts';
 import type { Root } from '#disk/root.ts';
 import { ensureFolder } from '../db/catalogue-writer.ts';
-import type { Transaction } from '../db/connect.ts';
+import type { Db, Transaction } from '../db/connect.ts';
 import { lockFolders, refreshHoldings } from '../db/holdings.ts';
 import { documentsNamingItems } from '../db/naming.ts';
+import { files } from '../db/schema/catalogue.ts';
+import { documents } from '../db/schema/documents.ts';
 import { stepItems, type steps } from '../db/schema/plans.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { recomputeProjectSumsIn } from '../readings/project-sums.ts';
@@ -305,6 +308,23 @@ async function workOf(
   };
 }
 
+/** The name that the next version of a document would get beside those that are there. */
+async function nextName(db: Db, document: { id: number; name: string }): Promise<string> {
+  const own = db
+    .select({ folderId: files.folderId })
+    .from(files)
+    .innerJoin(documents, eq(documents.fileId, files.id))
+    .where(eq(documents.id, document.id));
+  const there = await db
+    .select({ name: files.name })
+    .from(files)
+    .where(and(inArray(files.folderId, own), isNull(files.goneAt)));
+  return nextVersion(
+    document.name,
+    there.map((file) => file.name),
+  );
+}
+
 export const moveHome = serverStep({
   kind,
   async findings(db, step, { volumeId }) {
@@ -316,7 +336,12 @@ export const moveHome = serverStep({
       ...(await commonFindings(db, step, [volumeId])),
       ...(await tooFull(db, step, { volumeId, neededBytes: coming })),
       ...(naming.length > 0
-        ? [finding(step, 'documents relinked', 'note', { documents: naming.length, example: naming[0]!.name })]
+        ? [
+            finding(step, 'documents relinked', 'note', {
+              documents: naming.length,
+              example: await nextName(db, naming[0]!),
+            }),
+          ]
         : []),
     ];
   },
