@@ -7,7 +7,7 @@ import os from 'node:os';
 import path from 'node:path';
 import type { ByteSource } from './bytes.ts';
 import { readEssence } from './essence.ts';
-import { readSamples } from './samples.ts';
+import { readSamples, type TrackSamples } from './samples.ts';
 
 const folder = mkdtempSync(path.join(os.tmpdir(), 'corpus-'));
 afterAll(() => rmSync(folder, { recursive: true, force: true }));
@@ -304,6 +304,49 @@ interface Packet {
   flags: string;
 }
 
+/** Ranges of frames: what is cut is the packets that show them, from a key packet on, and every byte of those. */
+function rangesOf(track: TrackSamples, packets: readonly Packet[]): string[] {
+  // In the order of showing; what an edit list leaves out is not counted.
+  if (track.shown !== packets.length) return [];
+  const order = packets.map((packet, n) => ({ n, pts: packet.pts ?? 0 })).sort((a, b) => a.pts - b.pts || a.n - b.n);
+  const all = track.shown;
+  const wrong: string[] = [];
+  const ranges = [
+    [0, 1],
+    [0, all],
+    [Math.floor(all / 3), Math.floor(all / 3) + 5],
+    [Math.floor(all / 2), Math.floor(all / 2) + 1],
+    [all - 1, all],
+  ] as const;
+  for (const [from, to] of ranges.filter(([a, b]) => a >= 0 && b <= all)) {
+    ranged++;
+    const cut = track.cut(from, to);
+    const wanted = order.slice(from, to).map(({ n }) => n);
+    const { shown } = cut;
+    const own =
+      'length' in shown ? [...shown] : Array.from({ length: shown.to - shown.from }, (_, k) => shown.from + k);
+    if (JSON.stringify(own) !== JSON.stringify(wanted))
+      wrong.push(`frames ${from} to ${to} are ${own.join()}, not ${wanted.join()}`);
+    const inside = packets.slice(cut.from, cut.to);
+    const bytes = inside.reduce((sum, packet) => sum + Number(packet.size), 0);
+    if (cut.bytes !== bytes) wrong.push(`frames ${from} to ${to} take ${cut.bytes} bytes, not ${bytes}`);
+    if (!inside[0]!.flags.includes('K')) wrong.push(`frames ${from} to ${to} begin with no key packet`);
+    // What is shown before its key packet needs the group before.
+    const isLeading = wanted.some((n) => {
+      const key = packets.findLastIndex((packet, k) => k <= n && packet.flags.includes('K'));
+      return key > 0 && key === cut.from && (packets[n]!.pts ?? 0) < (packets[key]!.pts ?? 0);
+    });
+    if (isLeading) wrong.push(`frames ${from} to ${to} begin at a key packet that cannot show its leading ones`);
+    const within = (packet: Packet) =>
+      cut.pieces.some(
+        ({ at, length }) => Number(packet.pos) >= at && Number(packet.pos) + Number(packet.size) <= at + length,
+      );
+    if (!inside.every(within)) wrong.push(`frames ${from} to ${to}: a packet is not in the pieces`);
+  }
+  return wrong;
+}
+let ranged = 0;
+
 test('the samples of frames are the packets that ffprobe finds, to the byte', () => {
   const files = made.filter((name) => /\.(mov|mp4|wav|aiff)$/.test(name));
   let compared = 0;
@@ -336,6 +379,7 @@ test('the samples of frames are the packets that ffprobe finds, to the byte', ()
           wrong.push(`${name} ${i}: ${JSON.stringify(pieces)} ${JSON.stringify(theirs)}`);
         continue;
       }
+      if (track.count === own.length) wrong.push(...rangesOf(track, own).map((line) => `${name} ${i}: ${line}`));
       if (track.count !== own.length) wrong.push(`${name} ${i}: ${track.count} samples, ${own.length} packets`);
       // Where some are shown before they are decoded, ffprobe moves all times of decoding: by the same.
       const [first, begins] = [track.sample(0), own[0]!];
@@ -358,7 +402,9 @@ test('the samples of frames are the packets that ffprobe finds, to the byte', ()
       }
     }
   }
-  process.stderr.write(`samples: ${compared} files, ${samples} samples compared with packets, ${wrong.length} wrong\n`);
+  process.stderr.write(
+    `samples: ${compared} files, ${samples} samples and ${ranged} ranges compared with packets, ${wrong.length} wrong\n`,
+  );
   expect(compared).toBeGreaterThanOrEqual(100);
   expect(wrong).toEqual([]);
 }, 300_000);
