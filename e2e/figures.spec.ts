@@ -104,7 +104,8 @@ test('what is on disk, unused and found is the same wherever it is told', async 
       flat(await page.getByRole('heading', { level: 1 }).textContent()),
     )?.[1];
     await page.goto('/reclaim');
-    if (caches) await expect(page.getByRole('heading', { level: 1 })).toContainText(caches);
+    expect(caches).toBeDefined();
+    await expect(page.getByRole('heading', { level: 1 })).toContainText(caches!);
 
     // An address that narrows to a volume which is not there never means all of them.
     for (const lens of ['/', '/projects', '/space', '/reclaim']) {

@@ -100,7 +100,9 @@ function Inside({ data }: { data: Data }) {
         <li className="flex justify-between py-1.5">
           <span>
             {counted(data.documents, 'document')}
-            <span className="block text-[13px] text-ink-2">relinked, the original beside it</span>
+            <span className="block text-[13px] text-ink-2">
+              {data.documents > 0 ? 'relinked, the original beside it' : 'none of it can be read'}
+            </span>
           </span>
           <b>{size(data.archiveBytes - data.mediaBytes)}</b>
         </li>

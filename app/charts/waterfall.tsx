@@ -13,6 +13,7 @@ const COLOURS: Record<string, string> = {
   render: 'var(--kind-render)',
   proxy: 'var(--kind-proxy)',
   unused: 'var(--kind-source)',
+  lent: 'var(--caution)',
   backup: 'var(--kind-backup)',
   delivery: 'var(--kind-delivery)',
   other: 'var(--kind-other)',
@@ -44,7 +45,7 @@ export function Waterfall({ total, archive, more, steps }: WaterfallProps) {
       ? [
           {
             key: 'more',
-            name: 'Borrowed, of libraries',
+            name: 'Borrowed and library',
             words: `+${size(more)}`,
             from: total,
             to: total + more,

@@ -118,6 +118,27 @@ function States({ data }: { data: Data }) {
   );
 }
 
+const MOST_DETAILS = 3;
+
+/** What is wrong with a document, or with details of it, and where. */
+function Details({ document }: { document: Data['documents'][number] }) {
+  if (document.goneAt || document.supersededBy) return null;
+  const notes = document.notes ?? [];
+  const lines =
+    document.state === 'broken' ? [document.trouble ?? ''] : notes.map((note) => `${note.detail}, at ${note.where}`);
+  const more = lines.length - MOST_DETAILS;
+  return (
+    <ul className="text-[13px] text-ink-2">
+      {lines.slice(0, MOST_DETAILS).map((line) => (
+        <li key={line} className="break-words">
+          {line}
+        </li>
+      ))}
+      {more > 0 && <li>and {counted(more, 'other')}</li>}
+    </ul>
+  );
+}
+
 function Documents({ data }: { data: Data }) {
   return (
     <Card title="Documents" aside={count(data.documents.length)}>
@@ -126,31 +147,30 @@ function Documents({ data }: { data: Data }) {
       ) : (
         <ul className="rows max-h-44 overflow-auto" tabIndex={0} aria-label="Documents">
           {data.documents.map((document) => (
-            <li key={document.documentId} className="flex justify-between gap-3 py-1">
-              <Link
-                to={`/space?file=${document.fileId}`}
-                className="path truncate hover:underline"
-                title={`${document.folder} / ${document.name}`}
-              >
-                {document.name}
-              </Link>
-              <span className="shrink-0 text-[13px] text-ink-2">
-                {document.goneAt ? (
-                  'gone'
-                ) : document.state === 'broken' ? (
-                  <span title={document.trouble ?? undefined}>
+            <li key={document.documentId} className="py-1">
+              <div className="flex justify-between gap-3">
+                <Link
+                  to={`/space?file=${document.fileId}`}
+                  className="path truncate hover:underline"
+                  title={`${document.folder} / ${document.name}`}
+                >
+                  {document.name}
+                </Link>
+                <span className="shrink-0 text-[13px] text-ink-2">
+                  {document.goneAt ? (
+                    'gone'
+                  ) : document.state === 'broken' ? (
                     <Chip tone="loss">cannot be read</Chip>
-                  </span>
-                ) : document.supersededBy ? (
-                  'older version'
-                ) : document.notes && document.notes.length > 0 ? (
-                  <span title={document.notes.map((note) => `${note.where}: ${note.detail}`).join('\n')}>
+                  ) : document.supersededBy ? (
+                    'older version'
+                  ) : document.notes && document.notes.length > 0 ? (
                     <Chip tone="caution">counts, but for {counted(document.notes.length, 'detail')}</Chip>
-                  </span>
-                ) : (
-                  'counts'
-                )}
-              </span>
+                  ) : (
+                    'counts'
+                  )}
+                </span>
+              </div>
+              <Details document={document} />
             </li>
           ))}
         </ul>

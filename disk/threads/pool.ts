@@ -20,6 +20,13 @@ export class ThreadError extends Error {
   }
 }
 
+export interface AskOptions {
+  progress?: (bytes: number) => void;
+  stop?: Int32Array;
+  transfer?: ArrayBuffer[];
+  withinMs?: number;
+}
+
 export interface PoolOptions {
   /** Where `boot.mjs` lies, if this file was bundled elsewhere. */
   boot?: string;
@@ -63,15 +70,7 @@ export class ThreadPool<Request extends object, Response> {
    * `withinMs`, of a pool whose threads are alone: how long an answer may take once it is begun; then the thread is ended,
    * and the error has the code `too_slow`.
    */
-  async ask(
-    request: Request,
-    options: {
-      progress?: (bytes: number) => void;
-      stop?: Int32Array;
-      transfer?: ArrayBuffer[];
-      withinMs?: number;
-    } = {},
-  ): Promise<Response> {
+  async ask(request: Request, options: AskOptions = {}): Promise<Response> {
     if (this.ended) throw new Error('The threads were ended.');
     if (!this.alone) return this.run(request, options);
     if (this.busy >= this.size) await new Promise<void>((resolve) => this.waiting.push(resolve));
@@ -85,15 +84,7 @@ export class ThreadPool<Request extends object, Response> {
     }
   }
 
-  private async run(
-    request: Request,
-    options: {
-      progress?: (bytes: number) => void;
-      stop?: Int32Array;
-      transfer?: ArrayBuffer[];
-      withinMs?: number;
-    },
-  ): Promise<Response> {
+  private async run(request: Request, options: AskOptions): Promise<Response> {
     const { progress, stop, transfer = [], withinMs } = options;
     const signal = withinMs === undefined ? undefined : AbortSignal.timeout(withinMs);
     const told = progress ? new MessageChannel() : null;

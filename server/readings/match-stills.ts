@@ -39,17 +39,18 @@ export async function matchStills(db: Database, mounts: readonly KnownMount[]): 
         there = numbers.get(key) ?? (await look.numbersOf(target.volumeId, target.path, stills));
         numbers.set(key, there);
       }
+      const known = await knownStills(connection, mediaId);
       const rows: [number, number, string, number][] = [];
       for (const [number, fileId] of there) {
         const ord = stillOrd(stills, number);
-        if (ord !== null) rows.push([mediaId, ord, stillTarget(stills, ord), fileId]);
+        if (ord !== null && known.get(ord) !== fileId) rows.push([mediaId, ord, stillTarget(stills, ord), fileId]);
       }
       for (const some of inSlices(rows))
         await connection.query(
           "INSERT INTO media_targets (media_id, ord, target, file_id, found_by) VALUES ? ON DUPLICATE KEY UPDATE file_id = VALUES(file_id), found_by = 'path'",
           [some.map((row) => [...row, 'path'])],
         );
-      if (rows.length > 0) await connection.query("UPDATE media SET place = 'inside' WHERE id = ?", [mediaId]);
+      if (there.size > 0) await connection.query("UPDATE media SET place = 'inside' WHERE id = ?", [mediaId]);
       // Where the document does not say how many there are, there are as many as were ever found.
       if (stills.count === null)
         await connection.query(
@@ -62,12 +63,21 @@ export async function matchStills(db: Database, mounts: readonly KnownMount[]): 
   });
 }
 
+/** The stills that were found before, which are nearly all of them. */
+async function knownStills(connection: Connection, mediaId: number): Promise<Map<number, number>> {
+  const [rows] = await connection.query<RowDataPacket[]>(
+    'SELECT ord, file_id AS fileId FROM media_targets WHERE media_id = ? AND file_id IS NOT NULL',
+    [mediaId],
+  );
+  return new Map(rows.map((row) => [Number(row.ord), Number(row.fileId)]));
+}
+
 /** Sequences that lack stills, and those of which nobody knows how many there are. */
 async function openSequences(db: Database): Promise<Sequence[]> {
   const [rows] = await db.$pool.query<RowDataPacket[]>(
     `SELECT m.id AS mediaId, m.stills, f.volume_id AS volumeId, d.path AS folder FROM media m
      JOIN documents o ON o.id = m.document_id JOIN files f ON f.id = o.file_id JOIN folders d ON d.id = f.folder_id
-     WHERE m.stills IS NOT NULL AND m.stills <> 'null' AND m.place <> 'bundled' AND (m.incomplete = 1 OR JSON_VALUE(m.stills, '$.count') IS NULL)`,
+     WHERE m.is_open_sequence = 1 AND m.place <> 'bundled'`,
   );
   return rows.map((row) => ({
     mediaId: Number(row.mediaId),

@@ -209,8 +209,10 @@ function eventsIn(lines: readonly Line[], rate: Rate): List {
   // Notes speak of the lines that they follow, back to the notes before.
   let group: Event[] = [];
   let notes: { key: string; value: string }[] = [];
+  const last: LastOnTrack = {};
   const settle = () => {
-    applyNotes(group, notes, events);
+    applyNotes(group, notes, last);
+    for (const event of group) for (const track of TRACKS) if (event[track]) last[track] = event;
     group = [];
     notes = [];
   };
@@ -268,24 +270,31 @@ function eventOf(
   };
 }
 
+const TRACKS = ['picture', 'sound'] as const;
+/** The last event of each track. */
+type LastOnTrack = Partial<Record<(typeof TRACKS)[number], Event>>;
+
 /** Notes serve the lines before them: those of what goes out, and of what comes in by a transition. */
 function applyNotes(
   group: readonly Event[],
   notes: readonly { key: string; value: string }[],
-  all: readonly Event[],
+  last: LastOnTrack,
 ): void {
   if (group.length === 0) return;
   const comesIn = group.filter((event) => event.how !== 'C');
   const cuts = group.filter((event) => event.how === 'C');
   // Of a transition told in one line, the event before on its track goes out.
-  const goesOut = cuts.length > 0 ? cuts : comesIn.flatMap((event) => before(event, all) ?? []);
+  const goesOut =
+    cuts.length > 0
+      ? cuts
+      : comesIn.flatMap((event) => TRACKS.flatMap((track) => (event[track] ? (last[track] ?? []) : [])));
   const into = comesIn.length > 0 ? comesIn : cuts;
   const hasTo = notes.some((note) => note.key === 'TO CLIP NAME' || note.key === 'TO FILE');
   const single = cuts.length === 0 && !hasTo;
-  let last: readonly Event[] = single ? into : goesOut;
+  let named: readonly Event[] = single ? into : goesOut;
   const put = (events: readonly Event[], key: 'name' | 'source', value: string) => {
     for (const event of events) event[key] ??= value;
-    last = events;
+    named = events;
   };
   for (const { key, value } of notes) {
     if (value === '') continue;
@@ -295,16 +304,8 @@ function applyNotes(
     else if (key === 'TO CLIP NAME' || key === 'KEY CLIP NAME') put(into, 'name', value);
     else if (key === 'FROM FILE') put(single ? into : goesOut, 'source', value);
     else if (key === 'TO FILE') put(into, 'source', value);
-    else if (key === 'SOURCE FILE') put(last.every((event) => event.source !== null) ? into : last, 'source', value);
+    else if (key === 'SOURCE FILE') put(named.every((event) => event.source !== null) ? into : named, 'source', value);
   }
-}
-
-const sharesTrack = (a: Event, b: Event): boolean => (a.picture && b.picture) || (a.sound && b.sound);
-
-/** The event that lies before on the track. */
-function before(event: Event, all: readonly Event[]): Event | undefined {
-  for (let i = all.indexOf(event) - 1; i >= 0; i--) if (sharesTrack(all[i]!, event)) return all[i];
-  return undefined;
 }
 
 /** An M2 line stands after the event it speaks of, or before it: reel and place in the source tell which. */
@@ -365,7 +366,7 @@ function model({ title, events, rate }: List): DocumentModel {
     const item = mediaOf(event);
     if (!item) continue;
     clips.set(item.key, { bin: null, name: item.name, media: item.key });
-    for (const track of ['picture', 'sound'] as const)
+    for (const track of TRACKS)
       if (event[track])
         for (const range of usedBy(event, under.get(event)?.[track] ?? 0, rate))
           uses.push({ media: item.key, range, rate, enabled: true, sound: track === 'sound' });
@@ -391,9 +392,9 @@ interface Under {
 /** For how long each event goes on under a dissolve, wipe or key into the next of its track. */
 function underTransitions(events: readonly Event[]): Map<Event, Under> {
   const under = new Map<Event, Under>();
-  const last: { picture?: Event; sound?: Event } = {};
+  const last: LastOnTrack = {};
   for (const [i, event] of events.entries()) {
-    for (const track of ['picture', 'sound'] as const) {
+    for (const track of TRACKS) {
       if (!event[track]) continue;
       if (event.how !== 'C' && event.over > 0) {
         // Told in two lines, the first is what goes out; told in one, it is the track's previous event.
@@ -406,8 +407,7 @@ function underTransitions(events: readonly Event[]): Map<Event, Under> {
         }
       }
     }
-    for (const track of ['picture', 'sound'] as const)
-      if (event[track] && event.begins < event.ends) last[track] = event;
+    for (const track of TRACKS) if (event[track] && event.begins < event.ends) last[track] = event;
   }
   return under;
 }

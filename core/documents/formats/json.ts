@@ -21,12 +21,15 @@ const Token = {
 type Awaits = 'value' | 'first value' | 'key' | 'first key' | 'colon' | 'comma' | 'nothing';
 
 /** Texts, or numbers that are none. */
-const TEXT_OR_NO_NUMBER = /"[^"\\]*(?:\\[^][^"\\]*)*"|-?\bInfinity\b|\bNaN\b/g;
+const TEXT_OR_NO_NUMBER = /"[^"\\]*(?:\\[^][^"\\]*)*"|-?\b(?:Infinity|NaN)\b/g;
+
+/** Some programs begin with a mark of the byte order. */
+const beginOf = (text: string): number => (text.charCodeAt(0) === 0xfeff ? 1 : 0);
 
 /** The value of a text; numbers that are none become null, with a note. */
 export function parseLoosely(text: string): { value: unknown; notes: DocumentNote[] } | { trouble: DocumentTrouble } {
   try {
-    return { value: JSON.parse(text) as unknown, notes: [] };
+    return { value: JSON.parse(text.slice(beginOf(text))) as unknown, notes: [] };
   } catch {
     const notes: DocumentNote[] = [];
     const plain = text.replace(TEXT_OR_NO_NUMBER, (word, at: number) => {
@@ -36,7 +39,7 @@ export function parseLoosely(text: string): { value: unknown; notes: DocumentNot
     });
     if (notes.length > 0)
       try {
-        return { value: JSON.parse(plain) as unknown, notes };
+        return { value: JSON.parse(plain.slice(beginOf(plain))) as unknown, notes };
       } catch {
         // It is broken in other ways as well.
       }
@@ -69,6 +72,7 @@ export interface JsonVisitor {
 /** Walks through the text token by token; gives the offset at which it stops being JSON, or null. */
 export function walkJson(text: string, visitor: JsonVisitor): { offset: number; detail: string } | null {
   const scanner = createScanner(text);
+  scanner.setPosition(beginOf(text));
   const path: (string | number)[] = [];
   const open: ('{' | '[')[] = [];
   let awaits = 'value' as Awaits;
@@ -114,12 +118,13 @@ export function walkJson(text: string, visitor: JsonVisitor): { offset: number; 
       path.push(scanner.getTokenValue());
       awaits = 'colon';
     } else if (awaits === 'value' || awaits === 'first value') {
-      const isText = kind === Token.Text;
+      // The sign of an infinity is a token of its own.
+      if (kind === Token.Unknown && scanner.getTokenValue() === '-') continue;
       if (kind === Token.Unknown && !/^-?(NaN|Infinity)$/.test(scanner.getTokenValue())) return wrong('value expected');
       visitor.value?.(path, {
         offset,
         length: scanner.getTokenLength(),
-        text: isText ? scanner.getTokenValue() : null,
+        text: kind === Token.Text ? scanner.getTokenValue() : null,
       });
       closed();
     } else return wrong(awaits === 'colon' ? 'colon expected' : 'comma expected');

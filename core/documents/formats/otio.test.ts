@@ -448,3 +448,22 @@ test('relinking leaves the same text in what is noted alone, however deep that i
   expect(out.replaced).toBe(1);
   expect(readOtio(out.text)).toMatchObject({ ok: true, document: { media: [{ target: 'b.mov' }] } });
 });
+
+test.each(['NaN', '-NaN', 'Infinity', '-Infinity', '1E5', '-0.5e-3'])(
+  'what is read with %s in it, and with a mark of the byte order, is relinked as well',
+  (number) => {
+    const body = JSON.stringify(timeline(track(clip1(external('a.mov'), null, { metadata: { gain: 'X' } }))));
+    for (const mark of ['', '\uFEFF']) {
+      const text = mark + body.replace('"X"', number);
+      const isRead = readOtio(text).ok;
+      const out = relinkOtio(text, { file: () => 'b.mov', sequence: () => null });
+      expect([isRead, out.replaced]).toEqual([true, 1]);
+    }
+  },
+);
+
+test('more stills than any sequence has are no number, with a note', () => {
+  const document = read(timeline(track(clip1(sequence(120, range(0, 2e10, 120)), null))));
+  expect(document.media[0]!.stills!.count).toBeNull();
+  expect(document.notes).toHaveLength(1);
+});

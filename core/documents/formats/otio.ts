@@ -63,6 +63,8 @@ function firstRate(group: GroupNode): Rate | null {
 const DEEPEST = 100;
 /** Objects of one document that are looked at; references to the same object can make few bytes into very many. */
 const MOST_OBJECTS = 20_000_000;
+/** A week of stills at 120 a second. */
+const MOST_STILLS = 100_000_000;
 /** Nothing lasts or begins later than thirty years, in seconds. */
 const LONGEST = 1e9;
 
@@ -498,8 +500,15 @@ class Reader {
       first: Math.trunc(number('start_frame', 1, -1e9, 1e9)),
       step,
       padding: Math.min(20, Math.max(0, Math.trunc(number('frame_zero_padding', 0, -1e9, 1e9)))),
-      count: frames === null ? null : Math.max(1, ceil(over(frames, fraction(step)))),
+      count: frames === null ? null : this.countOf(ceil(over(frames, fraction(step))), where),
     };
+  }
+
+  /** More stills than any sequence has are no number: whatever is there is meant. */
+  private countOf(stills: number, where: string): number | null {
+    if (stills <= MOST_STILLS) return Math.max(1, stills);
+    this.note(this.at(where, 'available_range'), `${stills} stills are more than any sequence has`);
+    return null;
   }
 
   /** Null where there is none, and where it cannot be read: then all there is counts. */

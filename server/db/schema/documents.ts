@@ -64,6 +64,11 @@ export const media = mysqlTable(
     found: int('found').notNull(),
     /** A file of it is not there, or none is named. */
     incomplete: boolean('incomplete').generatedAlwaysAs(sql`found < GREATEST(targets, 1)`, { mode: 'stored' }),
+    /** A sequence that lacks stills, or of which nobody knows how many there are: looked for at every reading. */
+    isOpenSequence: boolean('is_open_sequence').generatedAlwaysAs(
+      sql`stills IS NOT NULL AND (found < GREATEST(targets, 1) OR JSON_VALUE(stills, '$.count') IS NULL)`,
+      { mode: 'stored' },
+    ),
     startFrame: amount('start_frame'),
     durationFrames: amount('duration_frames'),
     rateNum: int('rate_num'),
@@ -81,6 +86,7 @@ export const media = mysqlTable(
     index('media_document').on(t.documentId),
     index('media_project').on(t.projectId),
     index('media_incomplete').on(t.incomplete, t.projectId),
+    index('media_open_sequence').on(t.isOpenSequence),
   ],
 );
 

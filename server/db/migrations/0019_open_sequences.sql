@@ -1,0 +1,2 @@
+ALTER TABLE `media` ADD `is_open_sequence` boolean GENERATED ALWAYS AS (stills IS NOT NULL AND (found < GREATEST(targets, 1) OR JSON_VALUE(stills, '$.count') IS NULL)) STORED;--> statement-breakpoint
+CREATE INDEX `media_open_sequence` ON `media` (`is_open_sequence`);
