@@ -66,7 +66,8 @@ export async function readDocuments(
   const broken: (() => Promise<void>)[] = [];
   // Whose media the documents named before.
   const owners = new Set<ProjectId>();
-  const ahead = readAhead(await changedDocuments(db, volumeId), (found) =>
+  // A place that cannot be found is trouble of that document alone.
+  const ahead = readAhead(await changedDocuments(db, volumeId), async (found) =>
     readDocument(pool, { path: locate(foundAt ?? volume.path, placeOfFile(found)), name: found.name }, found),
   );
   for (const { one: found, read } of ahead) {

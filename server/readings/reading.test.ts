@@ -13,6 +13,7 @@ import { lastReading } from './notices.ts';
 import { projectRows } from '../projects/projects.ts';
 import { rackVolumes } from '../site/rack.ts';
 import { askForDue } from '../site/work.ts';
+import { readDocuments } from './read-documents.ts';
 import { readVolume } from './read-volume.ts';
 
 let site: TestSite;
@@ -307,5 +308,19 @@ describe('documents', () => {
       .where(eq(media.id, 42));
     expect(again).toEqual({ found: 10, targets: 10 });
     expect((await projectRows(site.db))[0]).toMatchObject({ media: 42, missing: 41 });
+  });
+
+  test('a document whose folder became a link, or went, before it was read does not keep the others from being read', async () => {
+    for (const name of ['aaa', 'bbb', 'ccc']) site.put(`scratch/${name}/${name}.otio`, otio(name, [`${name}.mov`]));
+    const options = { stop: stopFlag(), now: () => new Date() };
+    const reading = await readVolume(site.db, site.pools.walk, volume, options);
+    mkdirSync(path.join(site.root, 'outside'));
+    renameSync(place('aaa/aaa.otio'), path.join(site.root, 'outside/aaa.otio'));
+    rmSync(place('aaa'), { recursive: true });
+    symlinkSync(path.join(site.root, 'outside'), place('aaa'));
+    rmSync(place('bbb'), { recursive: true });
+    const result = await readDocuments(site.db, site.pools.documents, volume, { now: options.now, reading });
+    expect(result.broken.map((one) => one.path)).toEqual(['aaa/aaa.otio', 'bbb/bbb.otio']);
+    expect((await projectRows(site.db)).map((row) => row.name)).toEqual(['ccc']);
   });
 });
