@@ -1,7 +1,7 @@
 import fc from 'fast-check';
 import { documentFormat } from '../documents/formats/registry.ts';
-import { DEFAULT_RULES, fitsPattern, kindsInFolder } from './kinds.ts';
-import type { Duty } from '../model.ts';
+import { DEFAULT_RULES, fitsPattern, keptRules, kindsInFolder } from './kinds.ts';
+import type { Duty, Kind } from '../model.ts';
 
 test.each<[folder: string, name: string, duty: Duty, kind: string]>([
   ['rushes/day-1', 'A001.MOV', 'none', 'source'],
@@ -54,4 +54,35 @@ test('patterns fit as people read them, and never run away', () => {
       expect(fitsPattern(`${plain(head)}*${plain(tail)}`, `${plain(head)}anything${plain(tail)}`)).toBe(true);
     }),
   );
+});
+
+test('what comes back keeps the kind it had, file by file, and nowhere else', () => {
+  const kept = fc.array(
+    fc.record({
+      path: fc
+        .tuple(
+          fc.constantFrom('back/media/Reels', 'back/media/Music'),
+          fc.stringMatching(/^[a-z]{1,4}$/),
+          fc.constantFrom('mov', 'wav'),
+        )
+        .map(([folder, name, ending]) => `${folder}/${name}.${ending}`),
+      kind: fc.constantFrom<Kind>('source', 'audio', 'library', 'render'),
+    }),
+    { maxLength: 30 },
+  );
+  fc.assert(
+    fc.property(kept, (files) => {
+      const once = [...new Map(files.map((file) => [file.path, file])).values()];
+      const rules = [...keptRules('back', once), ...DEFAULT_RULES];
+      for (const { path, kind } of once)
+        expect(kindsInFolder(rules, path.slice(0, path.lastIndexOf('/')), 'renders')(path.split('/').at(-1)!)).toBe(
+          kind,
+        );
+      expect(kindsInFolder(rules, 'elsewhere', 'renders')('x.mov')).toBe(
+        kindsInFolder(DEFAULT_RULES, 'elsewhere', 'renders')('x.mov'),
+      );
+    }),
+  );
+  const many = Array.from({ length: 5000 }, (_, i) => ({ path: `back/media/${i}.mov`, kind: 'source' as const }));
+  expect(keptRules('back', [...many, { path: 'back/media/bed.mov', kind: 'library' }])).toHaveLength(2);
 });

@@ -25,17 +25,28 @@ export interface KeptKind {
   kind: Kind;
 }
 
-/** Rules by which files keep their kinds: by ending where all of one ending have one kind, else by name. */
+/**
+ * Rules by which files keep their kinds: by ending the kind that most of that ending have, before that the others by name,
+ * since every walk carries all rules with it.
+ */
 export function keptRules(folder: string, kept: readonly KeptKind[]): KindRule[] {
-  const byEnding = new Map<string, Set<Kind>>();
-  for (const { path, kind } of kept)
-    byEnding.set(endingOf(path), (byEnding.get(endingOf(path)) ?? new Set<Kind>()).add(kind));
-  const rules: KindRule[] = [];
-  for (const { path, kind } of kept)
-    if (byEnding.get(endingOf(path))!.size > 1) rules.push({ kind, below: folderOf(path), names: [nameOf(path)] });
-  for (const [ending, kinds] of byEnding)
-    if (kinds.size === 1) rules.push({ kind: [...kinds][0]!, below: folder, endings: [ending] });
-  return rules;
+  const byEnding = new Map<string, Map<Kind, number>>();
+  for (const { path, kind } of kept) {
+    const kinds = byEnding.get(endingOf(path)) ?? new Map<Kind, number>();
+    byEnding.set(endingOf(path), kinds.set(kind, (kinds.get(kind) ?? 0) + 1));
+  }
+  const usual = new Map(
+    [...byEnding].map(([ending, kinds]) => [ending, [...kinds].sort((a, b) => b[1] - a[1])[0]![0]]),
+  );
+  const named = new Map<string, { kind: Kind; below: string; names: string[] }>();
+  for (const { path, kind } of kept) {
+    if (usual.get(endingOf(path)) === kind) continue;
+    const key = `${kind} ${folderOf(path)}`;
+    const rule = named.get(key) ?? { kind, below: folderOf(path), names: [] };
+    rule.names.push(nameOf(path));
+    named.set(key, rule);
+  }
+  return [...named.values(), ...[...usual].map(([ending, kind]) => ({ kind, below: folder, endings: [ending] }))];
 }
 
 const DOCUMENT_ENDINGS = [

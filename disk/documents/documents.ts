@@ -25,11 +25,7 @@ export const documentPool = (): DocumentPool =>
 export type DocumentRead = Omit<DocumentResponse, 'reading'> & { reading: DocumentReading };
 
 /** A document that takes longer, or more memory, than its size allows ends in a trouble; others go on. */
-export async function readDocument(
-  pool: DocumentPool,
-  request: DocumentRequest,
-  facts: { sizeBytes: number; modifiedUs: number },
-): Promise<DocumentRead> {
+export async function readDocument(pool: DocumentPool, request: DocumentRequest, facts: Facts): Promise<DocumentRead> {
   const withinMs = budgetMs(facts.sizeBytes);
   try {
     const response = (await pool.ask(request, { withinMs })) as DocumentResponse;
@@ -40,13 +36,23 @@ export async function readDocument(
     if (detail === null) throw error;
     const format = documentFormat(request.name)?.id ?? '';
     return {
-      sizeBytes: facts.sizeBytes,
-      modifiedUs: facts.modifiedUs,
+      ...seenAs(error, facts),
       format,
       reading: { ok: false, trouble: { code: 'too_large', where: 'its whole', detail } },
     };
   }
 }
+
+interface Facts {
+  sizeBytes: number;
+  modifiedUs: number;
+}
+
+/** What took too long may lie on a disk that was slow today: it counts as not read, and is tried again at the next reading. */
+const seenAs = (error: unknown, { sizeBytes, modifiedUs }: Facts): Facts => ({
+  sizeBytes,
+  modifiedUs: (error as { code?: string }).code === 'too_slow' ? 0 : modifiedUs,
+});
 
 /** What a thread was ended for, in words; null where it was not. */
 function overBudget(error: unknown, withinMs: number): string | null {
@@ -60,13 +66,17 @@ function overBudget(error: unknown, withinMs: number): string | null {
 export async function readEssenceOf(
   pool: DocumentPool,
   place: string | Uint8Array,
-  facts: { sizeBytes: number; modifiedUs: number },
+  facts: Facts,
 ): Promise<EssenceResponse> {
   try {
     return (await pool.ask({ essence: place }, { withinMs: ESSENCE_MS })) as EssenceResponse;
   } catch (error) {
     const detail = overBudget(error, ESSENCE_MS);
     if (detail === null) throw error;
-    return { ...facts, fingerprint: null, reading: { ok: false, trouble: { code: 'damaged', at: 0, detail } } };
+    return {
+      ...seenAs(error, facts),
+      fingerprint: null,
+      reading: { ok: false, trouble: { code: 'damaged', at: 0, detail } },
+    };
   }
 }
