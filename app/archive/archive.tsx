@@ -6,7 +6,7 @@ import { stateSince } from '#core/wording/lenses.ts';
 import { useFrame } from '../shell/use-frame';
 import { useLens } from '../shell/links';
 import { buttonLook, Chip, Empty, Sentence } from '../ui/parts';
-import { Table } from '../ui/table';
+import { type Column, Table } from '../ui/table';
 
 export { loader } from './archive.server.ts';
 
@@ -27,68 +27,68 @@ export default function Archive({ loaderData }: Route.ComponentProps) {
             rows={loaderData.rows}
             rowKey={(row) => row.projectId}
             rowHeight={42}
-            columns={[
-              {
-                key: 'name',
-                title: 'Project',
-                sort: (row) => row.name.toLowerCase(),
-                cell: (row) => (
-                  <span className="block max-w-80 truncate font-medium" title={row.name}>
-                    {row.name}
-                  </span>
-                ),
-              },
-              {
-                key: 'state',
-                title: 'State',
-                sort: (row) => row.state,
-                cell: (row) => (
-                  <span title={exactTime(row.stateSince.getTime())}>
-                    {stateSince(row.state, row.stateSince.getTime(), nowMs)}
-                  </span>
-                ),
-              },
-              {
-                key: 'size',
-                title: 'On disk',
-                number: true,
-                sort: (row) => row.bytes,
-                cell: (row) => <b>{size(row.bytes)}</b>,
-              },
-              {
-                key: 'archives',
-                title: 'Archives',
-                cell: (row) =>
-                  row.archives.length === 0 ? (
-                    <span className="text-ink-2">none</span>
-                  ) : (
-                    row.archives.map((archive, i) => (
-                      <span key={i} className="mr-2">
-                        <Chip tone={archive.state === 'sealed' ? 'ok' : 'plain'}>
-                          {archive.state === 'sealed' ? `sealed on ${archive.carriers.join(', ')}` : 'writing'}
-                        </Chip>
-                      </span>
-                    ))
-                  ),
-              },
-              {
-                key: 'go',
-                title: <span className="sr-only">Next</span>,
-                number: true,
-                cell: (row) => (
-                  <Link
-                    to={lens(`/archive/${row.projectId}`)}
-                    className={buttonLook(row.state === 'delivered' && row.archives.length === 0 ? 'first' : 'plain')}
-                    aria-label={`Shape an archive of ${row.name}`}
-                  >
-                    Shape an archive
-                  </Link>
-                ),
-              },
-            ]}
+            columns={columnsOf(nowMs, lens)}
           />
         )}
       </div>
     </div>
   );
 }
+
+const columnsOf = (nowMs: number, lens: ReturnType<typeof useLens>): Column<Row>[] => [
+  {
+    key: 'name',
+    title: 'Project',
+    sort: (row) => row.name.toLowerCase(),
+    cell: (row) => (
+      <span className="block max-w-80 truncate font-medium" title={row.name}>
+        {row.name}
+      </span>
+    ),
+  },
+  {
+    key: 'state',
+    title: 'State',
+    sort: (row) => row.state,
+    cell: (row) => (
+      <span title={exactTime(row.stateSince.getTime())}>{stateSince(row.state, row.stateSince.getTime(), nowMs)}</span>
+    ),
+  },
+  {
+    key: 'size',
+    title: 'On disk',
+    number: true,
+    sort: (row) => row.bytes,
+    cell: (row) => <b>{size(row.bytes)}</b>,
+  },
+  {
+    key: 'archives',
+    title: 'Archives',
+    cell: (row) =>
+      row.archives.length === 0 ? (
+        <span className="text-ink-2">none</span>
+      ) : (
+        row.archives.map((archive, i) => (
+          <span key={i} className="mr-2">
+            <Chip tone={archive.state === 'sealed' ? 'ok' : 'plain'}>
+              {archive.state === 'sealed' ? `sealed on ${archive.carriers.join(', ')}` : 'writing'}
+            </Chip>
+          </span>
+        ))
+      ),
+  },
+  {
+    key: 'go',
+    title: <span className="sr-only">Next</span>,
+    number: true,
+    cell: (row) => (
+      <Link
+        to={lens(`/archive/${row.projectId}`)}
+        className={buttonLook(row.state === 'delivered' && row.archives.length === 0 ? 'first' : 'plain')}
+        aria-label={`Shape an archive of ${row.name}`}
+      >
+        Shape an archive
+      </Link>
+    ),
+  },
+];

@@ -53,34 +53,7 @@ export default function Shape({ loaderData: data }: Route.ComponentProps) {
         </Button>
       </div>
       <Said answer={fetcher.data} />
-      {data.archiveBytes > 0 && (
-        <div className="grid grid-cols-[minmax(0,1fr)_300px] gap-4">
-          <div className="grid content-start gap-4">
-            <Card title="What leaves, what stays">
-              <Waterfall
-                total={data.totalBytes}
-                archive={data.archiveBytes}
-                more={data.borrowedBytes}
-                steps={data.leftOut.map((part) => ({
-                  key: part.why,
-                  name: LEFT_OUT_WORDS[part.why],
-                  bytes: part.bytes,
-                }))}
-              />
-            </Card>
-            <Contents data={data} />
-          </div>
-          <div className="grid content-start gap-4">
-            <Inside data={data} />
-            <Carriers data={data} chosen={carrierIds} onChoose={setCarriers} />
-            <Card title="Its folder">
-              <Field label="Name on the carrier" hint="Nothing is ever written over.">
-                <input name="folder" defaultValue={data.folder} maxLength={250} className={inputLook} required />
-              </Field>
-            </Card>
-          </div>
-        </div>
-      )}
+      {data.archiveBytes > 0 && <Parts data={data} chosen={carrierIds} onChoose={setCarriers} />}
     </fetcher.Form>
   );
 }
@@ -127,65 +100,22 @@ function Inside({ data }: { data: Data }) {
   );
 }
 
-function Carriers({
-  data,
-  chosen,
-  onChoose,
-}: {
-  data: Data;
-  chosen: readonly number[];
-  onChoose: (ids: number[]) => void;
-}) {
+function Carriers({ data, chosen, onChoose }: PartsProps) {
   const toggle = (id: number) => onChoose(chosen.includes(id) ? chosen.filter((one) => one !== id) : [...chosen, id]);
   if (data.carriers.length === 0)
     return <Card title="Carriers">No carrier is registered, so there is nowhere to write to.</Card>;
   return (
     <Card title="Carriers, one copy on each" aside={`about ${duration(data.estimate)}`}>
       <div role="group" aria-label="Carriers" className="grid gap-2.5">
-        {data.carriers.map((carrier) => {
-          const free = carrier.freeBytes;
-          const fits = free >= data.archiveBytes;
-          return (
-            <label key={carrier.carrierId} className="block cursor-pointer">
-              <span className="flex items-baseline justify-between gap-2">
-                <span className="flex items-center gap-2">
-                  <input
-                    type="checkbox"
-                    checked={chosen.includes(carrier.carrierId)}
-                    onChange={() => toggle(carrier.carrierId)}
-                    className="accent-accent"
-                  />
-                  <b className="path">{carrier.name}</b>
-                </span>
-                <span
-                  className={fits && carrier.state === 'reachable' ? 'text-[13px] text-ink-2' : 'text-[13px] text-loss'}
-                >
-                  {carrier.state !== 'reachable'
-                    ? 'not in reach'
-                    : fits
-                      ? `${size(free - data.archiveBytes)} left after`
-                      : `${size(data.archiveBytes - free)} too small`}
-                </span>
-              </span>
-              <span className="mt-1 block">
-                <Bar
-                  height={12}
-                  label={carrier.name}
-                  whole={carrier.capacityBytes}
-                  parts={[
-                    { key: 'there', bytes: carrier.usedBytes, colour: 'var(--kind-cache)', label: 'there' },
-                    {
-                      key: 'this',
-                      bytes: Math.min(free, data.archiveBytes),
-                      colour: fits ? 'var(--accent)' : 'var(--loss)',
-                      label: 'this archive',
-                    },
-                  ]}
-                />
-              </span>
-            </label>
-          );
-        })}
+        {data.carriers.map((carrier) => (
+          <CarrierChoice
+            key={carrier.carrierId}
+            carrier={carrier}
+            bytes={data.archiveBytes}
+            chosen={chosen.includes(carrier.carrierId)}
+            onToggle={() => toggle(carrier.carrierId)}
+          />
+        ))}
       </div>
       <p className="mt-3 text-[13px] text-ink-2">
         Read once, written to each carrier and read back whole from each before it is sealed; the time is{' '}
@@ -239,5 +169,87 @@ function Contents({ data }: { data: Data }) {
         />
       )}
     </div>
+  );
+}
+
+interface PartsProps {
+  data: Data;
+  chosen: readonly number[];
+  onChoose: (ids: number[]) => void;
+}
+
+function Parts({ data, chosen, onChoose }: PartsProps) {
+  return (
+    <div className="grid grid-cols-[minmax(0,1fr)_300px] gap-4">
+      <div className="grid content-start gap-4">
+        <Card title="What leaves, what stays">
+          <Waterfall
+            total={data.totalBytes}
+            archive={data.archiveBytes}
+            more={data.borrowedBytes}
+            steps={data.leftOut.map((part) => ({
+              key: part.why,
+              name: LEFT_OUT_WORDS[part.why],
+              bytes: part.bytes,
+            }))}
+          />
+        </Card>
+        <Contents data={data} />
+      </div>
+      <div className="grid content-start gap-4">
+        <Inside data={data} />
+        <Carriers data={data} chosen={chosen} onChoose={onChoose} />
+        <Card title="Its folder">
+          <Field label="Name on the carrier" hint="Nothing is ever written over.">
+            <input name="folder" defaultValue={data.folder} maxLength={250} className={inputLook} required />
+          </Field>
+        </Card>
+      </div>
+    </div>
+  );
+}
+
+interface CarrierProps {
+  carrier: Data['carriers'][number];
+  bytes: number;
+  chosen: boolean;
+  onToggle: () => void;
+}
+
+function CarrierChoice({ carrier, bytes, chosen, onToggle }: CarrierProps) {
+  const free = carrier.freeBytes;
+  const fits = free >= bytes;
+  return (
+    <label className="block cursor-pointer">
+      <span className="flex items-baseline justify-between gap-2">
+        <span className="flex items-center gap-2">
+          <input type="checkbox" checked={chosen} onChange={onToggle} className="accent-accent" />
+          <b className="path">{carrier.name}</b>
+        </span>
+        <span className={fits && carrier.state === 'reachable' ? 'text-[13px] text-ink-2' : 'text-[13px] text-loss'}>
+          {carrier.state !== 'reachable'
+            ? 'not in reach'
+            : fits
+              ? `${size(free - bytes)} left after`
+              : `${size(bytes - free)} too small`}
+        </span>
+      </span>
+      <span className="mt-1 block">
+        <Bar
+          height={12}
+          label={carrier.name}
+          whole={carrier.capacityBytes}
+          parts={[
+            { key: 'there', bytes: carrier.usedBytes, colour: 'var(--kind-cache)', label: 'there' },
+            {
+              key: 'this',
+              bytes: Math.min(free, bytes),
+              colour: fits ? 'var(--accent)' : 'var(--loss)',
+              label: 'this archive',
+            },
+          ]}
+        />
+      </span>
+    </label>
   );
 }

@@ -1,7 +1,7 @@
 // Folders of caches by when they were last changed and how much they hold. What the choice takes is one dot inside the
 // washed area, what stays of the same folder another outside it. The table below holds the same rows for keyboard and
 // screen reader.
-import { max, scaleLog } from 'd3';
+import { max, scaleLog, type ScaleLogarithmic } from 'd3';
 import { useState } from 'react';
 import { ago, size } from '#core/wording/amounts.ts';
 
@@ -54,6 +54,8 @@ function dotsOf(folder: PlotFolder, chosen: boolean): Dot[] {
   return [old, young].filter((dot) => dot.bytes > 0);
 }
 
+const acrossOf = (px: number) => `${(px / BOX.width) * 100}%`;
+
 export interface PlotProps {
   folders: PlotFolder[];
   nowMs: number;
@@ -68,84 +70,23 @@ export function AgeSizePlot({ folders, nowMs, age, leastBytes, chosen }: PlotPro
   const x = scaleLog([0.5, 500], [BOX.left, BOX.width - BOX.right]).clamp(true);
   const y = scaleLog([1e6, most], [BOX.height - BOX.bottom, BOX.top]).clamp(true);
   const days = (us: number) => Math.max(0.5, (nowMs - us / 1000) / 86_400_000);
-  const acrossOf = (px: number) => `${(px / BOX.width) * 100}%`;
   const left = x(Math.max(0.5, age));
   const base = y(Math.max(1e6, leastBytes));
   const ticks = TICKS.filter(([tick]) => tick <= most);
   const dots = folders.flatMap((folder) => dotsOf(folder, chosen.has(folder.folderId)));
   return (
     <figure className="relative">
-      <svg
-        viewBox={`0 0 ${BOX.width} ${BOX.height}`}
-        className="block w-full"
-        style={{ height: BOX.height }}
-        preserveAspectRatio="none"
-        role="img"
-        aria-label={`${folders.length} folders of caches by age and size; ${chosen.size} are chosen`}
-      >
-        <rect
-          x={left}
-          y={BOX.top}
-          width={Math.max(0, BOX.width - BOX.right - left)}
-          height={Math.max(0, base - BOX.top)}
-          fill="var(--accent-wash)"
-          opacity="0.55"
-        />
-        {ticks.map(([tick]) => (
-          <line
-            key={tick}
-            x1={BOX.left}
-            x2={BOX.width - BOX.right}
-            y1={y(tick)}
-            y2={y(tick)}
-            stroke="var(--line-soft)"
-            vectorEffect="non-scaling-stroke"
-          />
-        ))}
-        {AGES.map(([d]) => (
-          <line
-            key={d}
-            y1={BOX.top}
-            y2={BOX.height - BOX.bottom}
-            x1={x(d)}
-            x2={x(d)}
-            stroke="var(--line-soft)"
-            vectorEffect="non-scaling-stroke"
-          />
-        ))}
-        <path
-          d={`M${left} ${BOX.top}V${base}H${BOX.width - BOX.right}`}
-          fill="none"
-          stroke="var(--accent)"
-          strokeWidth="1.5"
-          vectorEffect="non-scaling-stroke"
-        />
-      </svg>
+      <Plot
+        x={x}
+        y={y}
+        left={left}
+        base={base}
+        ticks={ticks}
+        label={`${folders.length} folders of caches by age and size; ${chosen.size} are chosen`}
+      />
       {/* Words and dots lie over the plot, so that they keep their form at any width. */}
       <div className="absolute inset-0 text-xs text-ink-3" onMouseLeave={() => setAt(null)}>
-        {ticks.map(([tick, words]) => (
-          <span
-            key={tick}
-            aria-hidden
-            className="absolute left-0 -translate-y-1/2 text-right"
-            style={{ top: y(tick), width: acrossOf(BOX.left - 8) }}
-          >
-            {words}
-          </span>
-        ))}
-        {AGES.map(([d, words]) => (
-          <span
-            key={d}
-            aria-hidden
-            className="absolute -translate-x-1/2 whitespace-nowrap"
-            style={{ left: acrossOf(x(d)), top: BOX.height - BOX.bottom + 4 }}
-          >
-            {words}
-          </span>
-        ))}
-        <span aria-hidden className="absolute -translate-x-1/2" style={{ left: '50%', bottom: -2 }}>
-          last changed
-        </span>
+        <Marks x={x} y={y} ticks={ticks} />
         {dots.map((dot) => (
           <span
             key={dot.key}
@@ -171,5 +112,95 @@ export function AgeSizePlot({ folders, nowMs, age, leastBytes, chosen }: PlotPro
         )}
       </div>
     </figure>
+  );
+}
+
+type Scale = ScaleLogarithmic<number, number>;
+
+interface GroundProps {
+  x: Scale;
+  y: Scale;
+  ticks: readonly (readonly [number, string])[];
+}
+
+/** The lines of ages and sizes, and the area that the choice takes. */
+function Plot({ x, y, ticks, left, base, label }: GroundProps & { left: number; base: number; label: string }) {
+  return (
+    <svg
+      viewBox={`0 0 ${BOX.width} ${BOX.height}`}
+      className="block w-full"
+      style={{ height: BOX.height }}
+      preserveAspectRatio="none"
+      role="img"
+      aria-label={label}
+    >
+      <rect
+        x={left}
+        y={BOX.top}
+        width={Math.max(0, BOX.width - BOX.right - left)}
+        height={Math.max(0, base - BOX.top)}
+        fill="var(--accent-wash)"
+        opacity="0.55"
+      />
+      {ticks.map(([tick]) => (
+        <line
+          key={tick}
+          x1={BOX.left}
+          x2={BOX.width - BOX.right}
+          y1={y(tick)}
+          y2={y(tick)}
+          stroke="var(--line-soft)"
+          vectorEffect="non-scaling-stroke"
+        />
+      ))}
+      {AGES.map(([d]) => (
+        <line
+          key={d}
+          y1={BOX.top}
+          y2={BOX.height - BOX.bottom}
+          x1={x(d)}
+          x2={x(d)}
+          stroke="var(--line-soft)"
+          vectorEffect="non-scaling-stroke"
+        />
+      ))}
+      <path
+        d={`M${left} ${BOX.top}V${base}H${BOX.width - BOX.right}`}
+        fill="none"
+        stroke="var(--accent)"
+        strokeWidth="1.5"
+        vectorEffect="non-scaling-stroke"
+      />
+    </svg>
+  );
+}
+
+function Marks({ x, y, ticks }: GroundProps) {
+  return (
+    <>
+      {ticks.map(([tick, words]) => (
+        <span
+          key={tick}
+          aria-hidden
+          className="absolute left-0 -translate-y-1/2 text-right"
+          style={{ top: y(tick), width: acrossOf(BOX.left - 8) }}
+        >
+          {words}
+        </span>
+      ))}
+      {AGES.map(([d, words]) => (
+        <span
+          key={d}
+          aria-hidden
+          className="absolute -translate-x-1/2 whitespace-nowrap"
+          style={{ left: acrossOf(x(d)), top: BOX.height - BOX.bottom + 4 }}
+        >
+          {words}
+        </span>
+      ))}
+      <span aria-hidden className="absolute -translate-x-1/2" style={{ left: '50%', bottom: -2 }}>
+        last changed
+      </span>
+    </>
   );
 }

@@ -1,7 +1,7 @@
 // A treemap of parts by bytes. D3 lays out, React draws links, so that every area is reached by keyboard; the table
 // beside it holds the same numbers and lights up with it.
 import clsx from 'clsx';
-import { hierarchy, treemap, treemapSquarify } from 'd3';
+import { hierarchy, type HierarchyRectangularNode, treemap, treemapSquarify } from 'd3';
 import { Link } from 'react-router';
 import { size } from '#core/wording/amounts.ts';
 
@@ -44,54 +44,53 @@ export function AreaMap({ areas, pointed, onPoint }: MapProps) {
       aria-label="Map of area by size"
       onPointerLeave={() => onPoint(null)}
     >
-      {root.leaves().map((leaf) => {
-        const area = leaf.data as MapArea;
-        const [w, h] = [(leaf.x1 - leaf.x0) / WIDTH, (leaf.y1 - leaf.y0) / HEIGHT];
-        const words = `${area.name}, ${size(area.bytes)}`;
-        const roomy = w > 0.09 && h > 0.07;
-        const props = {
-          title: words,
-          style: {
-            left: `${(leaf.x0 / WIDTH) * 100}%`,
-            top: `${(leaf.y0 / HEIGHT) * 100}%`,
-            width: `${w * 100}%`,
-            height: `${h * 100}%`,
-            boxShadow: area.colour ? `inset 4px 0 0 ${area.colour}` : undefined,
-          },
-          onPointerEnter: () => onPoint(area.key),
-          className: clsx(
-            'absolute overflow-hidden rounded-[3px] text-left leading-tight text-ink',
-            roomy && (area.colour ? 'py-1 pr-2 pl-3' : 'px-2 py-1'),
-            area.colour || !area.to ? 'bg-free' : 'bg-accent-wash',
-            area.to && 'hover:bg-accent hover:text-on-accent focus-visible:bg-accent focus-visible:text-on-accent',
-            area.key === pointed && area.to && '!bg-accent !text-on-accent',
-          ),
-        };
-        const inside = roomy ? (
-          <>
-            <span className="block truncate font-medium">{area.name}</span>
-            <span className="block truncate text-[13px]">{size(area.bytes)}</span>
-          </>
-        ) : (
-          <span className="sr-only">{words}</span>
-        );
-        return area.to === null ? (
-          <div key={area.key} {...props}>
-            {inside}
-          </div>
-        ) : (
-          <Link
-            key={area.key}
-            to={area.to}
-            aria-label={words}
-            onFocus={() => onPoint(area.key)}
-            onBlur={() => onPoint(null)}
-            {...props}
-          >
-            {inside}
-          </Link>
-        );
-      })}
+      {root.leaves().map((leaf) => (
+        <Area key={(leaf.data as MapArea).key} leaf={leaf} pointed={pointed} onPoint={onPoint} />
+      ))}
     </div>
+  );
+}
+
+interface AreaProps extends Omit<MapProps, 'areas'> {
+  leaf: HierarchyRectangularNode<Partial<MapArea>>;
+}
+
+function Area({ leaf, pointed, onPoint }: AreaProps) {
+  const area = leaf.data as MapArea;
+  const [w, h] = [(leaf.x1 - leaf.x0) / WIDTH, (leaf.y1 - leaf.y0) / HEIGHT];
+  const words = `${area.name}, ${size(area.bytes)}`;
+  const roomy = w > 0.09 && h > 0.07;
+  const props = {
+    title: words,
+    style: {
+      left: `${(leaf.x0 / WIDTH) * 100}%`,
+      top: `${(leaf.y0 / HEIGHT) * 100}%`,
+      width: `${w * 100}%`,
+      height: `${h * 100}%`,
+      boxShadow: area.colour ? `inset 4px 0 0 ${area.colour}` : undefined,
+    },
+    onPointerEnter: () => onPoint(area.key),
+    className: clsx(
+      'absolute overflow-hidden rounded-[3px] text-left leading-tight text-ink',
+      roomy && (area.colour ? 'py-1 pr-2 pl-3' : 'px-2 py-1'),
+      area.colour || !area.to ? 'bg-free' : 'bg-accent-wash',
+      area.to && 'hover:bg-accent hover:text-on-accent focus-visible:bg-accent focus-visible:text-on-accent',
+      area.key === pointed && area.to && '!bg-accent !text-on-accent',
+    ),
+  };
+  const inside = roomy ? (
+    <>
+      <span className="block truncate font-medium">{area.name}</span>
+      <span className="block truncate text-[13px]">{size(area.bytes)}</span>
+    </>
+  ) : (
+    <span className="sr-only">{words}</span>
+  );
+  return area.to === null ? (
+    <div {...props}>{inside}</div>
+  ) : (
+    <Link to={area.to} aria-label={words} onFocus={() => onPoint(area.key)} onBlur={() => onPoint(null)} {...props}>
+      {inside}
+    </Link>
   );
 }

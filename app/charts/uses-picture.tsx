@@ -22,25 +22,7 @@ const [LEFT, RIGHT] = [215, 440];
 
 export function UsesPicture({ clips }: { clips: readonly PicturedClip[] }) {
   const [pointed, setPointed] = useState<string | null>(null);
-  const shown = clips.slice(0, MOST);
-  const targets = new Map<string, { key: string; name: string; other: boolean }>();
-  const links: { clip: number; target: string }[] = [];
-  for (const [i, clip] of shown.entries()) {
-    for (const { timelineId, name } of clip.timelines) {
-      targets.set(`t${timelineId}`, { key: `t${timelineId}`, name, other: false });
-      links.push({ clip: i, target: `t${timelineId}` });
-    }
-    for (const name of clip.lentTo) {
-      targets.set(`p${name}`, { key: `p${name}`, name, other: true });
-      links.push({ clip: i, target: `p${name}` });
-    }
-  }
-  const right = [...targets.values()].sort((a, b) => Number(a.other) - Number(b.other));
-  const height = Math.max(shown.length, right.length) * ROW + 8;
-  const spread = (n: number, of: number) => ((n + 0.5) * (height - 8)) / Math.max(1, of) + 4;
-  const y = (clip: number) => spread(clip, shown.length);
-  const at = new Map(right.map((target, i) => [target.key, spread(i, right.length)]));
-  const curve = linkHorizontal<unknown, [number, number]>();
+  const { shown, right, links, height, y, at, curve } = laidOut(clips);
   const lit = (link: { clip: number; target: string }) => pointed === `c${link.clip}` || pointed === link.target;
   return (
     <div
@@ -86,31 +68,73 @@ export function UsesPicture({ clips }: { clips: readonly PicturedClip[] }) {
           </g>
         ))}
         {right.map((target) => (
-          <g key={target.key} onPointerEnter={() => setPointed(target.key)}>
-            <rect
-              x={RIGHT - 4}
-              y={at.get(target.key)! - 4}
-              width={8}
-              height={8}
-              rx={2}
-              fill={target.other ? 'var(--caution)' : 'var(--accent)'}
-            />
-            <text x={RIGHT + 12} y={at.get(target.key)! + 4} fontSize={13} fill="var(--ink)">
-              {short(target.name)}
-              {target.other ? ' (another project)' : ''}
-            </text>
-          </g>
+          <Target key={target.key} target={target} at={at.get(target.key)!} onPoint={setPointed} />
         ))}
       </svg>
-      <ul className="sr-only">
-        {shown.map((clip) => (
-          <li key={clip.clipId}>
-            {clip.name}: {[...clip.timelines.map((one) => one.name), ...clip.lentTo].join(', ') || 'used by nothing'}
-          </li>
-        ))}
-      </ul>
+      <InWords clips={shown} />
     </div>
   );
 }
 
 const short = (text: string) => (text.length > 32 ? `${text.slice(0, 20)}…${text.slice(-10)}` : text);
+
+/** Who is where, and what is joined. */
+function laidOut(clips: readonly PicturedClip[]) {
+  const shown = clips.slice(0, MOST);
+  const targets = new Map<string, { key: string; name: string; other: boolean }>();
+  const links: { clip: number; target: string }[] = [];
+  for (const [i, clip] of shown.entries()) {
+    for (const { timelineId, name } of clip.timelines) {
+      targets.set(`t${timelineId}`, { key: `t${timelineId}`, name, other: false });
+      links.push({ clip: i, target: `t${timelineId}` });
+    }
+    for (const name of clip.lentTo) {
+      targets.set(`p${name}`, { key: `p${name}`, name, other: true });
+      links.push({ clip: i, target: `p${name}` });
+    }
+  }
+  const right = [...targets.values()].sort((a, b) => Number(a.other) - Number(b.other));
+  const height = Math.max(shown.length, right.length) * ROW + 8;
+  const spread = (n: number, of: number) => ((n + 0.5) * (height - 8)) / Math.max(1, of) + 4;
+  const y = (clip: number) => spread(clip, shown.length);
+  const at = new Map(right.map((target, i) => [target.key, spread(i, right.length)]));
+  const curve = linkHorizontal<unknown, [number, number]>();
+  return { shown, right, links, height, y, at, curve };
+}
+
+interface TargetProps {
+  target: { key: string; name: string; other: boolean };
+  at: number;
+  onPoint: (key: string) => void;
+}
+
+function Target({ target, at, onPoint }: TargetProps) {
+  return (
+    <g onPointerEnter={() => onPoint(target.key)}>
+      <rect
+        x={RIGHT - 4}
+        y={at - 4}
+        width={8}
+        height={8}
+        rx={2}
+        fill={target.other ? 'var(--caution)' : 'var(--accent)'}
+      />
+      <text x={RIGHT + 12} y={at + 4} fontSize={13} fill="var(--ink)">
+        {short(target.name)}
+        {target.other ? ' (another project)' : ''}
+      </text>
+    </g>
+  );
+}
+
+function InWords({ clips: shown }: { clips: readonly PicturedClip[] }) {
+  return (
+    <ul className="sr-only">
+      {shown.map((clip) => (
+        <li key={clip.clipId}>
+          {clip.name}: {[...clip.timelines.map((one) => one.name), ...clip.lentTo].join(', ') || 'used by nothing'}
+        </li>
+      ))}
+    </ul>
+  );
+}

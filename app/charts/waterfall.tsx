@@ -30,8 +30,41 @@ interface WaterfallProps {
 
 export function Waterfall({ total, archive, more, steps }: WaterfallProps) {
   const y = scaleLinear([0, Math.max(total + more, archive, 1)], [0, HEIGHT]);
+  const bars = barsOf({ total, archive, more, steps });
+  return (
+    <ol className="flex items-start gap-3 pt-5" aria-label="From what is on disk to the archive">
+      {bars.map((bar) => (
+        <li key={bar.key} className="min-w-0 flex-1">
+          <div className="relative" style={{ height: HEIGHT }}>
+            <div
+              aria-hidden
+              className="absolute inset-x-0 rounded-[3px]"
+              style={{
+                bottom: y(Math.max(0, bar.from)),
+                height: Math.max(2, y(bar.to) - y(Math.max(0, bar.from))),
+                background: bar.wash ? `color-mix(in oklab, ${bar.colour} 45%, var(--raised))` : bar.colour,
+                border: bar.wash ? `1px solid ${bar.colour}` : 'none',
+              }}
+            />
+            <div
+              className="absolute inset-x-0 text-center text-[13px] font-medium whitespace-nowrap"
+              style={{ bottom: y(Math.max(bar.to, 0)) + 2 }}
+            >
+              {bar.words}
+            </div>
+          </div>
+          <div className="mt-1 border-t border-line pt-1 text-center text-[13px] leading-tight text-ink-2">
+            {bar.name}
+          </div>
+        </li>
+      ))}
+    </ol>
+  );
+}
+
+function barsOf({ total, archive, more, steps }: WaterfallProps) {
   let at = total + more;
-  const bars = [
+  return [
     {
       key: 'total',
       name: 'On disk',
@@ -79,33 +112,4 @@ export function Waterfall({ total, archive, more, steps }: WaterfallProps) {
       wash: false,
     },
   ];
-  return (
-    <ol className="flex items-start gap-3 pt-5" aria-label="From what is on disk to the archive">
-      {bars.map((bar) => (
-        <li key={bar.key} className="min-w-0 flex-1">
-          <div className="relative" style={{ height: HEIGHT }}>
-            <div
-              aria-hidden
-              className="absolute inset-x-0 rounded-[3px]"
-              style={{
-                bottom: y(Math.max(0, bar.from)),
-                height: Math.max(2, y(bar.to) - y(Math.max(0, bar.from))),
-                background: bar.wash ? `color-mix(in oklab, ${bar.colour} 45%, var(--raised))` : bar.colour,
-                border: bar.wash ? `1px solid ${bar.colour}` : 'none',
-              }}
-            />
-            <div
-              className="absolute inset-x-0 text-center text-[13px] font-medium whitespace-nowrap"
-              style={{ bottom: y(Math.max(bar.to, 0)) + 2 }}
-            >
-              {bar.words}
-            </div>
-          </div>
-          <div className="mt-1 border-t border-line pt-1 text-center text-[13px] leading-tight text-ink-2">
-            {bar.name}
-          </div>
-        </li>
-      ))}
-    </ol>
-  );
 }

@@ -29,30 +29,7 @@ export default function Ledger({ loaderData: { receipts, broken, sentence, more,
               </thead>
               <tbody>
                 {receipts.map((receipt) => (
-                  <tr key={receipt.id} className="h-11">
-                    <td title={exactTime(receipt.at.getTime())}>{ago(receipt.at.getTime(), nowMs)}</td>
-                    <td className="max-w-96 truncate" title={receipt.title}>
-                      <span className="font-medium">{receipt.title}</span>
-                      <span className="block text-[13px] text-ink-2">
-                        {receipt.action}
-                        {broken.includes(receipt.id) && (
-                          <>
-                            {' '}
-                            <Chip tone="loss">changed from outside</Chip>
-                          </>
-                        )}
-                      </span>
-                    </td>
-                    <td>{receipt.who}</td>
-                    <td className="number">{receipt.files > 0 ? count(receipt.files) : ''}</td>
-                    <td className="number font-semibold">{receipt.bytes > 0 ? size(receipt.bytes) : ''}</td>
-                    <td className="number" title={heldWords(receipt.facts)}>
-                      {receipt.held > 0 ? <Chip tone="caution">{count(receipt.held)}</Chip> : ''}
-                    </td>
-                    <td className="path text-ink-2" title={receipt.itemsSha256}>
-                      {receipt.itemsSha256.slice(0, 12)}…
-                    </td>
-                  </tr>
+                  <Line key={receipt.id} receipt={receipt} changed={broken.includes(receipt.id)} nowMs={nowMs} />
                 ))}
               </tbody>
             </table>
@@ -74,4 +51,39 @@ function heldWords(facts: Record<string, unknown>): string | undefined {
   return Object.entries(held)
     .map(([reason, n]) => `${reason}: ${String(n)}`)
     .join(', ');
+}
+
+interface LineProps {
+  receipt: Route.ComponentProps['loaderData']['receipts'][number];
+  changed: boolean;
+  nowMs: number;
+}
+
+function Line({ receipt, changed, nowMs }: LineProps) {
+  return (
+    <tr className="h-11">
+      <td title={exactTime(receipt.at.getTime())}>{ago(receipt.at.getTime(), nowMs)}</td>
+      <td className="max-w-96 truncate" title={receipt.title}>
+        <span className="font-medium">{receipt.title}</span>
+        <span className="block text-[13px] text-ink-2">
+          {receipt.action}
+          {changed && (
+            <>
+              {' '}
+              <Chip tone="loss">changed from outside</Chip>
+            </>
+          )}
+        </span>
+      </td>
+      <td>{receipt.who}</td>
+      <td className="number">{receipt.files > 0 ? count(receipt.files) : ''}</td>
+      <td className="number font-semibold">{receipt.bytes > 0 ? size(receipt.bytes) : ''}</td>
+      <td className="number" title={heldWords(receipt.facts)}>
+        {receipt.held > 0 ? <Chip tone="caution">{count(receipt.held)}</Chip> : ''}
+      </td>
+      <td className="path text-ink-2" title={receipt.itemsSha256}>
+        {receipt.itemsSha256.slice(0, 12)}…
+      </td>
+    </tr>
+  );
 }

@@ -124,28 +124,21 @@ function Filters({ data }: { data: Data }) {
   );
 }
 
+const word = (chosen: boolean) =>
+  clsx(
+    'rounded-md px-2 py-0.5 text-[13px] whitespace-nowrap',
+    chosen ? 'bg-accent-wash font-semibold text-accent-deep' : 'text-ink-2 hover:text-ink',
+  );
+
 function Shows({ data, picture, chosen }: { data: Data; picture: boolean; chosen: readonly number[] }) {
   const to = useTo();
-  const lens = useLens();
-  const search = useAsked();
   const [first, second] = data.scope.timelineIds.map(
     (id) => data.timelines.find((one) => one.timelineId === id)?.name ?? '',
   );
   const comparing = data.scope.timelineIds.length === 2;
-  const word = (chosen: boolean) =>
-    clsx(
-      'rounded-md px-2 py-0.5 text-[13px] whitespace-nowrap',
-      chosen ? 'bg-accent-wash font-semibold text-accent-deep' : 'text-ink-2 hover:text-ink',
-    );
   const shows: (readonly [Data['show'], string])[] = comparing
     ? [...SHOWS, ['first', `only ${first}`], ['second', `only ${second}`], ['both', 'in both']]
     : [...SHOWS];
-  const exported = (as: string) => {
-    const next = new URLSearchParams(search);
-    next.set('as', as);
-    if (chosen.length > 0) next.set('clips', chosen.join());
-    return `/projects/${data.project.id}/export?${next.toString()}`;
-  };
   return (
     <div className="flex flex-wrap items-center justify-between gap-x-4 gap-y-1">
       <div role="group" aria-label="Show" className="flex flex-wrap gap-1">
@@ -161,35 +154,7 @@ function Shows({ data, picture, chosen }: { data: Data; picture: boolean; chosen
           </Link>
         ))}
       </div>
-      <div role="group" aria-label="The same as" className="flex flex-wrap gap-1">
-        {data.chosen > 0 && (
-          <Link
-            to={to({ clips: null })}
-            preventScrollReset
-            className={word(true)}
-            aria-label="No longer only the chosen"
-          >
-            only {count(data.chosen)} chosen ×
-          </Link>
-        )}
-        <Link
-          to={to(picture ? { as: null, clips: null } : { as: 'picture', clips: chosen.join() || search.get('clips') })}
-          preventScrollReset
-          className={word(picture)}
-          aria-current={picture ? 'true' : undefined}
-        >
-          as a picture
-        </Link>
-        <a href={exported('csv')} className={word(false)} download>
-          CSV
-        </a>
-        <a href={exported('json')} className={word(false)} download>
-          JSON
-        </a>
-        <Link to={lens(`/projects/${data.project.id}/report`)} className={word(false)}>
-          report
-        </Link>
-      </div>
+      <SameAs data={data} picture={picture} chosen={chosen} />
     </div>
   );
 }
@@ -202,7 +167,6 @@ interface ClipTableProps {
 }
 
 function ClipTable({ data, find, marked, onChoose }: ClipTableProps) {
-  const lens = useLens();
   return (
     <Table
       label="Clips"
@@ -230,19 +194,7 @@ function ClipTable({ data, find, marked, onChoose }: ClipTableProps) {
           title: 'Used',
           width: 160,
           sort: (clip) => shareOf(clip.used),
-          cell: (clip) =>
-            clip.state === 'found' ? (
-              <UsedStrip parts={clip.used} />
-            ) : clip.state === 'archived' ? (
-              <Chip tone="ok">in an archive</Chip>
-            ) : (
-              <Link
-                to={lens(`/projects/${data.project.id}/missing`)}
-                className="rounded-md bg-loss-wash px-2 py-0.5 text-xs font-medium text-loss hover:underline"
-              >
-                {clip.state === 'outside' ? 'points outside' : 'missing'}
-              </Link>
-            ),
+          cell: (clip) => <Reached clip={clip} projectId={data.project.id} />,
         },
         {
           key: 'length',
@@ -342,5 +294,60 @@ function UsedBy({ clip }: { clip: Clip }) {
         </span>
       )}
     </span>
+  );
+}
+
+/** The same clips as a picture, as a table to take away, or on paper. */
+function SameAs({ data, picture, chosen }: { data: Data; picture: boolean; chosen: readonly number[] }) {
+  const to = useTo();
+  const lens = useLens();
+  const search = useAsked();
+  const exported = (as: string) => {
+    const next = new URLSearchParams(search);
+    next.set('as', as);
+    if (chosen.length > 0) next.set('clips', chosen.join());
+    return `/projects/${data.project.id}/export?${next.toString()}`;
+  };
+  return (
+    <div role="group" aria-label="The same as" className="flex flex-wrap gap-1">
+      {data.chosen > 0 && (
+        <Link to={to({ clips: null })} preventScrollReset className={word(true)} aria-label="No longer only the chosen">
+          only {count(data.chosen)} chosen ×
+        </Link>
+      )}
+      <Link
+        to={to(picture ? { as: null, clips: null } : { as: 'picture', clips: chosen.join() || search.get('clips') })}
+        preventScrollReset
+        className={word(picture)}
+        aria-current={picture ? 'true' : undefined}
+      >
+        as a picture
+      </Link>
+      <a href={exported('csv')} className={word(false)} download>
+        CSV
+      </a>
+      <a href={exported('json')} className={word(false)} download>
+        JSON
+      </a>
+      <Link to={lens(`/projects/${data.project.id}/report`)} className={word(false)}>
+        report
+      </Link>
+    </div>
+  );
+}
+
+function Reached({ clip, projectId }: { clip: Clip; projectId: number }) {
+  const lens = useLens();
+  return clip.state === 'found' ? (
+    <UsedStrip parts={clip.used} />
+  ) : clip.state === 'archived' ? (
+    <Chip tone="ok">in an archive</Chip>
+  ) : (
+    <Link
+      to={lens(`/projects/${projectId}/missing`)}
+      className="rounded-md bg-loss-wash px-2 py-0.5 text-xs font-medium text-loss hover:underline"
+    >
+      {clip.state === 'outside' ? 'points outside' : 'missing'}
+    </Link>
   );
 }

@@ -22,14 +22,12 @@ type Item = Data['items'][number];
 export default function Missing({ loaderData: data }: Route.ComponentProps) {
   const lens = useLens();
   const fetcher = useFetcher<Answer>();
-  const [asked, setAsked] = useState<string | null>(null);
   const [taken, setTaken] = useState<Map<number, number>>(() => certain(data.items));
   const [at, setAt] = useState<number | null>(data.items[0]?.mediaId ?? null);
   const item = data.items.find((one) => one.mediaId === at) ?? data.items[0];
   const choices = [...taken]
     .filter(([mediaId]) => data.items.some((one) => one.mediaId === mediaId && one.canBeWritten))
     .map(([mediaId, fileId]) => ({ mediaId, fileId }));
-  const said = JSON.stringify(choices);
   const take = (mediaId: number, fileId: number | null) =>
     setTaken((before) => {
       const next = new Map(before);
@@ -53,23 +51,7 @@ export default function Missing({ loaderData: data }: Route.ComponentProps) {
         >
           {missingSentence({ total: data.total, certain: sure, replacing: data.replacing ? (item?.name ?? '') : null })}
         </Sentence>
-        {data.items.length > 0 && (
-          <fetcher.Form method="post" className="shrink-0" onSubmit={() => setAsked(said)}>
-            <input type="hidden" name="choices" value={said} />
-            <Button
-              tone="first"
-              type="submit"
-              disabled={
-                choices.length === 0 || fetcher.state !== 'idle' || (fetcher.data?.ok === true && asked === said)
-              }
-              title={[...documents].map((name) => `${name} gets a new version; it stays as it is`).join('; ')}
-            >
-              {choices.length === 0
-                ? 'Add relinking to the plan'
-                : `Add the relinking of ${counted(choices.length, 'clip')} to the plan`}
-            </Button>
-          </fetcher.Form>
-        )}
+        {data.items.length > 0 && <AddRelinking fetcher={fetcher} choices={choices} documents={documents} />}
       </div>
       <Said answer={fetcher.data} />
       {item && (
@@ -199,32 +181,14 @@ function Candidates({
   const left = [...following].filter(([mediaId]) => !taken.has(mediaId));
   return (
     <Card title={<span className="path">{item.name}</span>} aside={`named by ${item.document}`}>
-      {data.replacing && (
-        <Form className="mb-3 flex gap-2">
-          <input type="hidden" name="media" value={item.mediaId} />
-          <input
-            name="look"
-            defaultValue={data.look}
-            aria-label="Look for files named"
-            placeholder="Part of another file’s name"
-            className={inputLook}
-          />
-          <Button type="submit">Look</Button>
-        </Form>
-      )}
+      {data.replacing && <LookFor mediaId={item.mediaId} look={data.look} />}
       {!item.canBeWritten && (
         <p className="mb-2 rounded-lg bg-caution-wash px-3 py-2 text-caution">
           {item.document} is a bundle that is read and not written. Relink it in the program that wrote it.
         </p>
       )}
       {item.candidates.length === 0 ? (
-        <Empty>
-          {item.stills === 1
-            ? 'No file of this name was ever read. Connect the disk it may lie on, and read it.'
-            : item.present > 0
-              ? `${count(item.present)} of ${counted(item.stills, 'still')} are where the document names them. No other folder with stills of these names is known.`
-              : 'No folder with stills of these names was ever read. Connect the disk it may lie on, and read it.'}
-        </Empty>
+        <NothingLike item={item} />
       ) : (
         <ul className="rows" aria-label={`What ${item.name} may be`}>
           {item.candidates.map((one) => (
@@ -239,35 +203,21 @@ function Candidates({
           ))}
         </ul>
       )}
-      {left.length > 0 && (
-        <div className="mt-3 flex items-center justify-between gap-3 rounded-lg bg-accent-wash px-3 py-2">
-          <span>
-            {left.length === 1 ? 'One other clip' : `${count(left.length)} other clips`} of this folder would follow
-            into the same one.
-          </span>
-          <Button type="button" onClick={() => onMany(new Map([...taken, ...left]))}>
-            Take {left.length === 1 ? 'it' : 'them'} too
-          </Button>
-        </div>
-      )}
+      {left.length > 0 && <Followers left={left.length} onTake={() => onMany(new Map([...taken, ...left]))} />}
     </Card>
   );
 }
 
-function Choice({
-  one,
-  apart,
-  chosen,
-  disabled,
-  onTake,
-}: {
+interface ChoiceProps {
   one: Item['candidates'][number];
   /** What of it is not said of the others that are as good. */
   apart: ReadonlySet<string> | undefined;
   chosen: boolean;
   disabled: boolean;
   onTake: () => void;
-}) {
+}
+
+function Choice({ one, apart, chosen, disabled, onTake }: ChoiceProps) {
   const { nowMs } = useFrame();
   const lens = useLens();
   const [tone, words] = VERDICTS[one.verdict];
@@ -297,22 +247,95 @@ function Choice({
           {chosen ? 'Taken' : 'Take it'}
         </button>
       </div>
-      <ul className="mt-1 flex flex-wrap gap-x-4 gap-y-0.5 text-[13px]">
-        {one.evidence.map((each) => (
-          <li
-            key={each.code}
-            className={clsx(
-              each.fits ? 'text-ok' : 'text-loss',
-              apart?.has(each.code) && 'font-semibold underline decoration-dotted underline-offset-4',
-            )}
-            title={apart?.has(each.code) ? 'This differs from the others' : undefined}
-          >
-            <span aria-hidden>{each.fits ? '✓' : '✕'}</span>
-            <span className="sr-only">{each.fits ? 'for it:' : 'against it:'}</span> {each.says}
-          </li>
-        ))}
-        {!one.known && <li className="text-ink-3">its structure was not read yet</li>}
-      </ul>
+      <Evidence one={one} apart={apart} />
     </li>
+  );
+}
+
+interface AddProps {
+  fetcher: ReturnType<typeof useFetcher<Answer>>;
+  choices: { mediaId: number; fileId: number }[];
+  documents: ReadonlySet<string>;
+}
+
+function AddRelinking({ fetcher, choices, documents }: AddProps) {
+  const [asked, setAsked] = useState<string | null>(null);
+  const said = JSON.stringify(choices);
+  return (
+    <fetcher.Form method="post" className="shrink-0" onSubmit={() => setAsked(said)}>
+      <input type="hidden" name="choices" value={said} />
+      <Button
+        tone="first"
+        type="submit"
+        disabled={choices.length === 0 || fetcher.state !== 'idle' || (fetcher.data?.ok === true && asked === said)}
+        title={[...documents].map((name) => `${name} gets a new version; it stays as it is`).join('; ')}
+      >
+        {choices.length === 0
+          ? 'Add relinking to the plan'
+          : `Add the relinking of ${counted(choices.length, 'clip')} to the plan`}
+      </Button>
+    </fetcher.Form>
+  );
+}
+
+function LookFor({ mediaId, look }: { mediaId: number; look: Data['look'] }) {
+  return (
+    <Form className="mb-3 flex gap-2">
+      <input type="hidden" name="media" value={mediaId} />
+      <input
+        name="look"
+        defaultValue={look}
+        aria-label="Look for files named"
+        placeholder="Part of another file’s name"
+        className={inputLook}
+      />
+      <Button type="submit">Look</Button>
+    </Form>
+  );
+}
+
+function NothingLike({ item }: { item: Item }) {
+  return (
+    <Empty>
+      {item.stills === 1
+        ? 'No file of this name was ever read. Connect the disk it may lie on, and read it.'
+        : item.present > 0
+          ? `${count(item.present)} of ${counted(item.stills, 'still')} are where the document names them. No other folder with stills of these names is known.`
+          : 'No folder with stills of these names was ever read. Connect the disk it may lie on, and read it.'}
+    </Empty>
+  );
+}
+
+function Followers({ left, onTake }: { left: number; onTake: () => void }) {
+  return (
+    <div className="mt-3 flex items-center justify-between gap-3 rounded-lg bg-accent-wash px-3 py-2">
+      <span>
+        {left === 1 ? 'One other clip' : `${count(left)} other clips`} of this folder would follow into the same one.
+      </span>
+      <Button type="button" onClick={onTake}>
+        Take {left === 1 ? 'it' : 'them'} too
+      </Button>
+    </div>
+  );
+}
+
+function Evidence({ one, apart }: Pick<ChoiceProps, 'one' | 'apart'>) {
+  return (
+    <ul className="mt-1 flex flex-wrap gap-x-4 gap-y-0.5 text-[13px]">
+      {one.evidence.map((each) => (
+        <li
+          key={each.code}
+          className={clsx(
+            each.fits ? 'text-ok' : 'text-loss',
+            apart?.has(each.code) && 'font-semibold underline decoration-dotted underline-offset-4',
+          )}
+          title={apart?.has(each.code) ? 'This differs from the others' : undefined}
+        >
+          <span aria-hidden>{each.fits ? '✓' : '✕'}</span>
+          <span className="sr-only">{each.fits ? 'for it:' : 'against it:'}</span> {each.says}
+        </li>
+      ))}
+      {!one.known && <li className="text-ink-3">its structure was not read yet</li>}
+    </ul>
   );
 }

@@ -40,14 +40,13 @@ export default function Project({ loaderData }: Route.ComponentProps) {
 }
 
 function Head({ data }: { data: Data }) {
-  const { project, media, documents, holdings } = data;
+  const { project, documents } = data;
   const { nowMs } = useFrame();
   const lens = useLens();
   const submit = useSubmit();
   const said = useActionData<typeof action>();
   const living = documents.find((document) => document.goneAt === null) ?? documents[0];
   const facts = [project.client, project.year].filter(Boolean).join(', ');
-  const bytes = holdings.reduce((sum, row) => sum + row.bytes, 0);
   return (
     <div className="flex items-end justify-between gap-5">
       <div className="min-w-0">
@@ -68,22 +67,7 @@ function Head({ data }: { data: Data }) {
         {said && !said.ok && <Said answer={said} />}
       </div>
       <div className="flex shrink-0 items-end gap-3">
-        <dl className="flex items-end gap-5 text-right">
-          <Fact name="On disk">{size(bytes)}</Fact>
-          <Fact name="Media found">
-            {count(media.total - media.missing)}{' '}
-            <span className="text-[13.5px] font-normal text-ink-2">of {count(media.total)}</span>
-            {media.missing > 0 && (
-              <Link
-                to={lens(`/projects/${project.id}/missing`)}
-                className="ml-2 text-[13.5px] font-medium text-accent hover:underline"
-              >
-                find {count(media.missing)}
-              </Link>
-            )}
-          </Fact>
-          <Fact name="Unused">{size(media.unusedBytes)}</Fact>
-        </dl>
+        <Figures data={data} />
         <div>
           <Form method="post" onChange={(event) => void submit(event.currentTarget)}>
             <input type="hidden" name="intent" value="state" />
@@ -405,5 +389,29 @@ function Bins({ data }: { data: Data }) {
         All clips <span className="text-[13px] text-ink-2">{count(all)}</span>
       </Link>
     </nav>
+  );
+}
+
+function Figures({ data }: { data: Data }) {
+  const { project, media, holdings } = data;
+  const lens = useLens();
+  const bytes = holdings.reduce((sum, row) => sum + row.bytes, 0);
+  return (
+    <dl className="flex items-end gap-5 text-right">
+      <Fact name="On disk">{size(bytes)}</Fact>
+      <Fact name="Media found">
+        {count(media.total - media.missing)}{' '}
+        <span className="text-[13.5px] font-normal text-ink-2">of {count(media.total)}</span>
+        {media.missing > 0 && (
+          <Link
+            to={lens(`/projects/${project.id}/missing`)}
+            className="ml-2 text-[13.5px] font-medium text-accent hover:underline"
+          >
+            find {count(media.missing)}
+          </Link>
+        )}
+      </Fact>
+      <Fact name="Unused">{size(media.unusedBytes)}</Fact>
+    </dl>
   );
 }

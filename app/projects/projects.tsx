@@ -55,53 +55,7 @@ export default function Projects({ loaderData }: Route.ComponentProps) {
             rows={loaderData.projects}
             rowKey={(row) => row.projectId}
             first={{ by: 'size', down: true }}
-            columns={[
-              {
-                key: 'name',
-                title: 'Project',
-                sort: (row) => row.name.toLowerCase(),
-                cell: (row) => (
-                  <Link
-                    to={lens(`/projects/${row.projectId}`)}
-                    className="block max-w-96 truncate font-medium hover:underline"
-                    title={row.name}
-                  >
-                    {row.name}
-                  </Link>
-                ),
-              },
-              {
-                key: 'state',
-                title: 'State',
-                sort: (row) => row.state,
-                cell: (row) => (
-                  <span title={exactTime(row.stateSince.getTime())}>
-                    {stateSince(row.state, row.stateSince.getTime(), nowMs)}
-                  </span>
-                ),
-              },
-              { key: 'files', title: 'Files', number: true, sort: (row) => row.files, cell: (row) => count(row.files) },
-              {
-                key: 'size',
-                title: loaderData.on.length > 0 ? 'Size there' : 'On disk',
-                number: true,
-                sort: (row) => row.bytes,
-                cell: (row) => <b>{size(row.bytes)}</b>,
-              },
-              ...(loaderData.on.length > 0 ? [] : wholeColumns),
-              {
-                key: 'note',
-                title: 'To know',
-                cell: (row) =>
-                  row.missing > 0 ? (
-                    <Chip tone="loss">{row.missing} missing</Chip>
-                  ) : row.archived ? (
-                    <Chip tone="ok">archived</Chip>
-                  ) : row.state === 'delivered' && row.bytes > 0 ? (
-                    <Chip tone="caution">left behind</Chip>
-                  ) : null,
-              },
-            ]}
+            columns={columnsOf(loaderData.on.length > 0, lens, nowMs)}
           />
         )}
       </div>
@@ -113,11 +67,7 @@ type Templates = Route.ComponentProps['loaderData']['templates'];
 
 /** A new project from a template: its homes are known from its first day. */
 function NewProject({ templates }: { templates: Templates }) {
-  const { volumes } = useFrame();
-  const fetcher = useFetcher<Answer>();
   const [open, setOpen] = useState(false);
-  const [chosen, setChosen] = useState(templates[0]?.templateId);
-  const template = templates.find((one) => one.templateId === chosen);
   return (
     <>
       <Button tone="first" onClick={() => setOpen(true)}>
@@ -138,59 +88,123 @@ function NewProject({ templates }: { templates: Templates }) {
             folder, in Space.
           </Empty>
         ) : (
-          <fetcher.Form method="post" className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-6">
-            <input type="hidden" name="intent" value="from template" />
-            <div className="grid content-start gap-3">
-              <Field label="Title">
-                <input name="name" maxLength={250} className={inputLook} required />
-              </Field>
-              <div className="grid grid-cols-[minmax(0,1fr)_90px] gap-3">
-                <Field label="Client">
-                  <input name="client" maxLength={200} className={inputLook} />
-                </Field>
-                <Field label="Year">
-                  <input name="year" inputMode="numeric" className={inputLook} />
-                </Field>
-              </div>
-              <label className="flex items-center gap-2">
-                <input type="checkbox" name="make" defaultChecked className="accent-accent" />
-                Make the folders on disk
-              </label>
-              <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
-                Register the project
-              </Button>
-              <Said answer={fetcher.data} />
-            </div>
-            <div className="grid content-start gap-3">
-              <Field label="Template">
-                <select
-                  name="templateId"
-                  className={inputLook}
-                  value={chosen}
-                  onChange={(event) => setChosen(Number(event.target.value))}
-                >
-                  {templates.map((one) => (
-                    <option key={one.templateId} value={one.templateId}>
-                      {one.name}
-                    </option>
-                  ))}
-                </select>
-              </Field>
-              <ul className="rows">
-                {template?.homes.map((home) => (
-                  <li key={home.kind} className="grid grid-cols-[90px_minmax(0,1fr)] py-1">
-                    <span>{home.kind}</span>
-                    <span className="path truncate">
-                      {volumes.find((volume) => volume.volumeId === home.volumeId)?.name ?? 'a volume out of use'} /{' '}
-                      {home.folder}
-                    </span>
-                  </li>
-                ))}
-              </ul>
-            </div>
-          </fetcher.Form>
+          <FromTemplate templates={templates} />
         )}
       </Sheet>
+    </>
+  );
+}
+
+const columnsOf = (narrowed: boolean, lens: ReturnType<typeof useLens>, nowMs: number): Column<Row>[] => [
+  {
+    key: 'name',
+    title: 'Project',
+    sort: (row) => row.name.toLowerCase(),
+    cell: (row) => (
+      <Link
+        to={lens(`/projects/${row.projectId}`)}
+        className="block max-w-96 truncate font-medium hover:underline"
+        title={row.name}
+      >
+        {row.name}
+      </Link>
+    ),
+  },
+  {
+    key: 'state',
+    title: 'State',
+    sort: (row) => row.state,
+    cell: (row) => (
+      <span title={exactTime(row.stateSince.getTime())}>{stateSince(row.state, row.stateSince.getTime(), nowMs)}</span>
+    ),
+  },
+  { key: 'files', title: 'Files', number: true, sort: (row) => row.files, cell: (row) => count(row.files) },
+  {
+    key: 'size',
+    title: narrowed ? 'Size there' : 'On disk',
+    number: true,
+    sort: (row) => row.bytes,
+    cell: (row) => <b>{size(row.bytes)}</b>,
+  },
+  ...(narrowed ? [] : wholeColumns),
+  {
+    key: 'note',
+    title: 'To know',
+    cell: (row) =>
+      row.missing > 0 ? (
+        <Chip tone="loss">{row.missing} missing</Chip>
+      ) : row.archived ? (
+        <Chip tone="ok">archived</Chip>
+      ) : row.state === 'delivered' && row.bytes > 0 ? (
+        <Chip tone="caution">left behind</Chip>
+      ) : null,
+  },
+];
+
+function FromTemplate({ templates }: { templates: Templates }) {
+  const { volumes } = useFrame();
+  const fetcher = useFetcher<Answer>();
+  const [chosen, setChosen] = useState(templates[0]?.templateId);
+  const template = templates.find((one) => one.templateId === chosen);
+  return (
+    <fetcher.Form method="post" className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-6">
+      <input type="hidden" name="intent" value="from template" />
+      <div className="grid content-start gap-3">
+        <TitleFields />
+        <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
+          Register the project
+        </Button>
+        <Said answer={fetcher.data} />
+      </div>
+      <div className="grid content-start gap-3">
+        <Field label="Template">
+          <select
+            name="templateId"
+            className={inputLook}
+            value={chosen}
+            onChange={(event) => setChosen(Number(event.target.value))}
+          >
+            {templates.map((one) => (
+              <option key={one.templateId} value={one.templateId}>
+                {one.name}
+              </option>
+            ))}
+          </select>
+        </Field>
+        <ul className="rows">
+          {template?.homes.map((home) => (
+            <li key={home.kind} className="grid grid-cols-[90px_minmax(0,1fr)] py-1">
+              <span>{home.kind}</span>
+              <span className="path truncate">
+                {volumes.find((volume) => volume.volumeId === home.volumeId)?.name ?? 'a volume out of use'} /{' '}
+                {home.folder}
+              </span>
+            </li>
+          ))}
+        </ul>
+      </div>
+    </fetcher.Form>
+  );
+}
+
+function TitleFields() {
+  return (
+    <>
+      <Field label="Title">
+        <input name="name" maxLength={250} className={inputLook} required />
+      </Field>
+      <div className="grid grid-cols-[minmax(0,1fr)_90px] gap-3">
+        <Field label="Client">
+          <input name="client" maxLength={200} className={inputLook} />
+        </Field>
+        <Field label="Year">
+          <input name="year" inputMode="numeric" className={inputLook} />
+        </Field>
+      </div>
+      <label className="flex items-center gap-2">
+        <input type="checkbox" name="make" defaultChecked className="accent-accent" />
+        Make the folders on disk
+      </label>
     </>
   );
 }

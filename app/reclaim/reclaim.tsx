@@ -12,7 +12,7 @@ import { useFrame } from '../shell/use-frame';
 import { BeforeAfter, Button, buttonLook, Card, Chip, Empty, LevelMark, Said, Sentence } from '../ui/parts';
 import { useTo } from '../shell/links';
 import { Checkbox } from '../ui/checkbox';
-import { Table } from '../ui/table';
+import { type Column, Table } from '../ui/table';
 
 export { loader, action } from './reclaim.server.ts';
 
@@ -20,40 +20,19 @@ type Row = Route.ComponentProps['loaderData']['folders'][number];
 
 export default function Reclaim({ loaderData }: Route.ComponentProps) {
   const { folders, age, cut, nowMs } = loaderData;
-  const { volumes } = useFrame();
   const [left, setLeft] = useState<ReadonlySet<number>>(new Set());
   const [leastMegabytes, setLeast] = useState(0);
   const fetcher = useFetcher<Answer>();
   const fits = (row: Row) => row.files > 0 && row.bytes >= leastMegabytes * 1e6;
   const chosen = folders.filter((row) => fits(row) && !left.has(row.folderId));
-  const sums = useMemo(() => {
-    const sum = {
-      bytes: 0,
-      files: 0,
-      all: folders.reduce((n, row) => n + row.allBytes, 0),
-      byVolume: new Map<VolumeId, number>(),
-    };
-    for (const row of chosen) {
-      sum.bytes += row.bytes;
-      sum.files += row.files;
-      sum.byVolume.set(row.volumeId, (sum.byVolume.get(row.volumeId) ?? 0) + row.bytes);
-    }
-    return sum;
-  }, [folders, chosen]);
+  const sums = useMemo(() => sumsOf(folders, chosen), [folders, chosen]);
   const toggle = (row: Row, on: boolean) =>
     setLeft((now) => new Set(on ? [...now].filter((id) => id !== row.folderId) : [...now, row.folderId]));
   return (
     <div className="grid gap-4">
       <div className="flex items-start justify-between gap-4">
         <Sentence>{reclaimSentence({ chosenBytes: sums.bytes, chosenFiles: sums.files, allBytes: sums.all })}</Sentence>
-        <fetcher.Form method="post" className="shrink-0">
-          <input type="hidden" name="intent" value="stage" />
-          <input type="hidden" name="cutDay" value={cut} />
-          <input type="hidden" name="folders" value={chosen.map((row) => row.folderId).join(',')} />
-          <Button tone="first" type="submit" disabled={sums.files === 0 || fetcher.state !== 'idle'}>
-            Add {size(sums.bytes)} to the plan
-          </Button>
-        </fetcher.Form>
+        <AddToPlan cut={cut} chosen={chosen} sums={sums} fetcher={fetcher} />
       </div>
       <Said answer={fetcher.data} />
       <div className="grid grid-cols-[minmax(0,1fr)_250px] gap-4">
@@ -70,30 +49,7 @@ export default function Reclaim({ loaderData }: Route.ComponentProps) {
           <Card title="What may go">
             <Choices age={age} least={leastMegabytes} onLeast={setLeast} />
           </Card>
-          <Card title="After this">
-            {sums.byVolume.size === 0 ? (
-              <p className="text-ink-2">Nothing is chosen, so nothing changes.</p>
-            ) : (
-              <div
-                className="grid max-h-40 gap-2.5 overflow-auto"
-                tabIndex={0}
-                role="region"
-                aria-label="Volumes after this"
-              >
-                {volumes
-                  .filter((volume) => sums.byVolume.has(volume.volumeId))
-                  .map((volume) => (
-                    <BeforeAfter
-                      key={volume.volumeId}
-                      name={volume.name}
-                      before={volume.usedBytes}
-                      after={volume.usedBytes - (sums.byVolume.get(volume.volumeId) ?? 0)}
-                      capacity={volume.capacityBytes}
-                    />
-                  ))}
-              </div>
-            )}
-          </Card>
+          <After byVolume={sums.byVolume} />
         </div>
       </div>
       {loaderData.notListedBytes > 0 && (
@@ -198,49 +154,112 @@ function Folders({ rows, chosen, fits, toggle, all, nowMs }: FoldersProps) {
             />
           ),
         },
-        {
-          key: 'path',
-          title: 'Folder',
-          sort: (row) => row.path,
-          cell: (row) => (
-            <span className="path block max-w-80 truncate" title={row.path}>
-              {row.path || '(top)'}
-            </span>
-          ),
-        },
-        { key: 'volume', title: 'Volume', sort: (row) => row.volume, cell: (row) => row.volume },
-        {
-          key: 'files',
-          title: 'Files',
-          number: true,
-          sort: (row) => row.files,
-          cell: (row) =>
-            row.files === row.allFiles ? count(row.files) : `${count(row.files)} of ${count(row.allFiles)}`,
-        },
-        { key: 'size', title: 'Goes', number: true, sort: (row) => row.bytes, cell: (row) => <b>{size(row.bytes)}</b> },
-        {
-          key: 'age',
-          title: 'Last changed',
-          number: true,
-          sort: (row) => row.newestUs,
-          cell: (row) => <span title={exactTime(row.newestUs / 1000)}>{ago(row.newestUs / 1000, nowMs)}</span>,
-        },
-        {
-          key: 'again',
-          title: 'If it is needed again',
-          cell: (row) => (
-            <span className="text-ink-2">
-              <LevelMark level={0} /> rebuilds itself
-              {row.projectState === 'in work' && (
-                <>
-                  {' '}
-                  <Chip tone="caution">{row.project} in work</Chip>
-                </>
-              )}
-            </span>
-          ),
-        },
+        ...folderColumns(nowMs),
       ]}
     />
+  );
+}
+
+const folderColumns = (nowMs: number): Column<Row>[] => [
+  {
+    key: 'path',
+    title: 'Folder',
+    sort: (row) => row.path,
+    cell: (row) => (
+      <span className="path block max-w-80 truncate" title={row.path}>
+        {row.path || '(top)'}
+      </span>
+    ),
+  },
+  { key: 'volume', title: 'Volume', sort: (row) => row.volume, cell: (row) => row.volume },
+  {
+    key: 'files',
+    title: 'Files',
+    number: true,
+    sort: (row) => row.files,
+    cell: (row) => (row.files === row.allFiles ? count(row.files) : `${count(row.files)} of ${count(row.allFiles)}`),
+  },
+  { key: 'size', title: 'Goes', number: true, sort: (row) => row.bytes, cell: (row) => <b>{size(row.bytes)}</b> },
+  {
+    key: 'age',
+    title: 'Last changed',
+    number: true,
+    sort: (row) => row.newestUs,
+    cell: (row) => <span title={exactTime(row.newestUs / 1000)}>{ago(row.newestUs / 1000, nowMs)}</span>,
+  },
+  {
+    key: 'again',
+    title: 'If it is needed again',
+    cell: (row) => (
+      <span className="text-ink-2">
+        <LevelMark level={0} /> rebuilds itself
+        {row.projectState === 'in work' && (
+          <>
+            {' '}
+            <Chip tone="caution">{row.project} in work</Chip>
+          </>
+        )}
+      </span>
+    ),
+  },
+];
+
+function After({ byVolume }: { byVolume: ReadonlyMap<VolumeId, number> }) {
+  const { volumes } = useFrame();
+  return (
+    <Card title="After this">
+      {byVolume.size === 0 ? (
+        <p className="text-ink-2">Nothing is chosen, so nothing changes.</p>
+      ) : (
+        <div className="grid max-h-40 gap-2.5 overflow-auto" tabIndex={0} role="region" aria-label="Volumes after this">
+          {volumes
+            .filter((volume) => byVolume.has(volume.volumeId))
+            .map((volume) => (
+              <BeforeAfter
+                key={volume.volumeId}
+                name={volume.name}
+                before={volume.usedBytes}
+                after={volume.usedBytes - (byVolume.get(volume.volumeId) ?? 0)}
+                capacity={volume.capacityBytes}
+              />
+            ))}
+        </div>
+      )}
+    </Card>
+  );
+}
+
+function sumsOf(folders: readonly Row[], chosen: readonly Row[]) {
+  const sum = {
+    bytes: 0,
+    files: 0,
+    all: folders.reduce((n, row) => n + row.allBytes, 0),
+    byVolume: new Map<VolumeId, number>(),
+  };
+  for (const row of chosen) {
+    sum.bytes += row.bytes;
+    sum.files += row.files;
+    sum.byVolume.set(row.volumeId, (sum.byVolume.get(row.volumeId) ?? 0) + row.bytes);
+  }
+  return sum;
+}
+
+interface AddProps {
+  cut: number;
+  chosen: readonly Row[];
+  sums: ReturnType<typeof sumsOf>;
+  fetcher: ReturnType<typeof useFetcher<Answer>>;
+}
+
+function AddToPlan({ cut, chosen, sums, fetcher }: AddProps) {
+  return (
+    <fetcher.Form method="post" className="shrink-0">
+      <input type="hidden" name="intent" value="stage" />
+      <input type="hidden" name="cutDay" value={cut} />
+      <input type="hidden" name="folders" value={chosen.map((row) => row.folderId).join(',')} />
+      <Button tone="first" type="submit" disabled={sums.files === 0 || fetcher.state !== 'idle'}>
+        Add {size(sums.bytes)} to the plan
+      </Button>
+    </fetcher.Form>
   );
 }

@@ -154,84 +154,18 @@ function Rules({ data, fetcher }: { data: Data; fetcher: ReturnType<typeof useFe
     <Card title="Kinds of files" aside="the first rule that fits wins">
       <div className="max-h-[calc(100vh-300px)] overflow-auto" tabIndex={0} role="region" aria-label="Rules">
         <table className="table table-fixed">
-          <thead>
-            <tr>
-              <th className="w-36">Kind</th>
-              <th>Folder named</th>
-              <th className="w-28">Duty of volume</th>
-              <th>Endings</th>
-              <th className="w-40">Names like</th>
-              <th className="w-20">
-                <span className="sr-only">Order</span>
-              </th>
-            </tr>
-          </thead>
+          <RuleHead />
           <tbody>
             {drafts.map((draft, i) => (
-              <tr key={draft.key}>
-                <td>
-                  <span className="flex items-center gap-1.5">
-                    <KindDot kind={draft.kind} />
-                    <select
-                      aria-label={`Kind of rule ${i + 1}`}
-                      className={inputLook}
-                      value={draft.kind}
-                      onChange={(event) => change(draft.key, { kind: event.target.value as Kind })}
-                    >
-                      {KINDS.map((kind) => (
-                        <option key={kind}>{kind}</option>
-                      ))}
-                    </select>
-                  </span>
-                </td>
-                <td>
-                  <Words
-                    what="Folder words"
-                    at={i}
-                    value={draft.folderWords}
-                    onChange={(folderWords) => change(draft.key, { folderWords })}
-                  />
-                </td>
-                <td>
-                  <select
-                    aria-label={`Duty of rule ${i + 1}`}
-                    className={inputLook}
-                    value={draft.duty}
-                    onChange={(event) => change(draft.key, { duty: event.target.value as Duty | '', moreDuties: [] })}
-                  >
-                    <option value="">any</option>
-                    {DUTIES.map((duty) => (
-                      <option key={duty}>{duty}</option>
-                    ))}
-                  </select>
-                </td>
-                <td>
-                  <Words
-                    what="Endings"
-                    at={i}
-                    value={draft.endings}
-                    onChange={(endings) => change(draft.key, { endings })}
-                  />
-                </td>
-                <td>
-                  <Words what="Names" at={i} value={draft.names} onChange={(names) => change(draft.key, { names })} />
-                </td>
-                <td className="whitespace-nowrap">
-                  <Small words={`Move rule ${i + 1} up`} sign="↑" off={i === 0} onClick={() => move(i, -1)} />
-                  <Small
-                    words={`Move rule ${i + 1} down`}
-                    sign="↓"
-                    off={i === drafts.length - 1}
-                    onClick={() => move(i, 1)}
-                  />
-                  <Small
-                    words={`Take rule ${i + 1} out`}
-                    sign="×"
-                    off={false}
-                    onClick={() => setDrafts((all) => all.filter((one) => one.key !== draft.key))}
-                  />
-                </td>
-              </tr>
+              <RuleRow
+                key={draft.key}
+                draft={draft}
+                at={i}
+                last={i === drafts.length - 1}
+                onChange={(to) => change(draft.key, to)}
+                onMove={(by) => move(i, by)}
+                onRemove={() => setDrafts((all) => all.filter((one) => one.key !== draft.key))}
+              />
             ))}
           </tbody>
         </table>
@@ -396,5 +330,91 @@ function Template({ data, template, fetcher }: TemplateProps) {
       </Button>
       <Said answer={fetcher.data?.preview ? undefined : fetcher.data?.answer} />
     </fetcher.Form>
+  );
+}
+
+interface RuleProps {
+  draft: Draft;
+  at: number;
+  last: boolean;
+  onChange: (to: Partial<Draft>) => void;
+  onMove: (by: number) => void;
+  onRemove: () => void;
+}
+
+function RuleRow({ draft, at: i, last, onChange, onMove, onRemove }: RuleProps) {
+  return (
+    <tr>
+      <td>
+        <span className="flex items-center gap-1.5">
+          <KindDot kind={draft.kind} />
+          <select
+            aria-label={`Kind of rule ${i + 1}`}
+            className={inputLook}
+            value={draft.kind}
+            onChange={(event) => onChange({ kind: event.target.value as Kind })}
+          >
+            {KINDS.map((kind) => (
+              <option key={kind}>{kind}</option>
+            ))}
+          </select>
+        </span>
+      </td>
+      <td>
+        <Words
+          what="Folder words"
+          at={i}
+          value={draft.folderWords}
+          onChange={(folderWords) => onChange({ folderWords })}
+        />
+      </td>
+      <td>
+        <DutyChoice draft={draft} at={i} onChange={onChange} />
+      </td>
+      <td>
+        <Words what="Endings" at={i} value={draft.endings} onChange={(endings) => onChange({ endings })} />
+      </td>
+      <td>
+        <Words what="Names" at={i} value={draft.names} onChange={(names) => onChange({ names })} />
+      </td>
+      <td className="whitespace-nowrap">
+        <Small words={`Move rule ${i + 1} up`} sign="↑" off={i === 0} onClick={() => onMove(-1)} />
+        <Small words={`Move rule ${i + 1} down`} sign="↓" off={last} onClick={() => onMove(1)} />
+        <Small words={`Take rule ${i + 1} out`} sign="×" off={false} onClick={onRemove} />
+      </td>
+    </tr>
+  );
+}
+
+function RuleHead() {
+  return (
+    <thead>
+      <tr>
+        <th className="w-36">Kind</th>
+        <th>Folder named</th>
+        <th className="w-28">Duty of volume</th>
+        <th>Endings</th>
+        <th className="w-40">Names like</th>
+        <th className="w-20">
+          <span className="sr-only">Order</span>
+        </th>
+      </tr>
+    </thead>
+  );
+}
+
+function DutyChoice({ draft, at: i, onChange }: Pick<RuleProps, 'draft' | 'at' | 'onChange'>) {
+  return (
+    <select
+      aria-label={`Duty of rule ${i + 1}`}
+      className={inputLook}
+      value={draft.duty}
+      onChange={(event) => onChange({ duty: event.target.value as Duty | '', moreDuties: [] })}
+    >
+      <option value="">any</option>
+      {DUTIES.map((duty) => (
+        <option key={duty}>{duty}</option>
+      ))}
+    </select>
   );
 }

@@ -60,43 +60,8 @@ export function PlanSheet({
               <Findings plan={plan} />
             </div>
             <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] content-start gap-4">
-              <div className="card">
-                <action.Form method="post" action="/plan">
-                  <input type="hidden" name="planId" value={plan.planId ?? ''} />
-                  <input type="hidden" name="version" value={plan.version} />
-                  <Button
-                    tone="first"
-                    type="submit"
-                    name="intent"
-                    value="run"
-                    className="w-full"
-                    disabled={plan.steps.length === 0 || plan.stopped || action.state !== 'idle'}
-                  >
-                    Run {inWords(plan.steps.length)} {plan.steps.length === 1 ? 'step' : 'steps'}
-                  </Button>
-                </action.Form>
-                <p className="mt-2 text-[13px] text-ink-2">
-                  {plan.stopped
-                    ? 'Something stands against this plan: settle it, or take that step out.'
-                    : 'Everything is looked at once more before it goes.'}
-                </p>
-                <Said answer={answered} />
-              </div>
-              {plan.effects.length > 0 && (
-                <Card title="After this">
-                  <div className="grid gap-3">
-                    {plan.effects.map((effect) => (
-                      <BeforeAfter
-                        key={effect.volumeId}
-                        name={effect.name}
-                        before={effect.beforeBytes}
-                        after={effect.afterBytes}
-                        capacity={effect.capacityBytes}
-                      />
-                    ))}
-                  </div>
-                </Card>
-              )}
+              <RunPlan plan={plan} action={action} />
+              {plan.effects.length > 0 && <After effects={plan.effects} />}
             </div>
           </div>
         </>
@@ -205,5 +170,50 @@ export function Weight({ weight }: { weight: 'stop' | 'hold' | 'note' | 'loss' |
     <svg width="12" height="12" viewBox="0 0 12 12" aria-hidden className="mt-1 shrink-0">
       <path d="M6 0.800 L11.200 6 L6 11.200 L0.800 6 Z" fill={colour ?? 'none'} stroke={colour ?? 'var(--ink-3)'} />
     </svg>
+  );
+}
+
+function RunPlan({ plan, action }: { plan: Plan; action: ReturnType<typeof useFetcher<Answer>> }) {
+  return (
+    <div className="card">
+      <action.Form method="post" action="/plan">
+        <input type="hidden" name="planId" value={plan.planId ?? ''} />
+        <input type="hidden" name="version" value={plan.version} />
+        <Button
+          tone="first"
+          type="submit"
+          name="intent"
+          value="run"
+          className="w-full"
+          disabled={plan.steps.length === 0 || plan.stopped || action.state !== 'idle'}
+        >
+          Run {inWords(plan.steps.length)} {plan.steps.length === 1 ? 'step' : 'steps'}
+        </Button>
+      </action.Form>
+      <p className="mt-2 text-[13px] text-ink-2">
+        {plan.stopped
+          ? 'Something stands against this plan: settle it, or take that step out.'
+          : 'Everything is looked at once more before it goes.'}
+      </p>
+      <Said answer={action.data} />
+    </div>
+  );
+}
+
+function After({ effects }: { effects: Plan['effects'] }) {
+  return (
+    <Card title="After this">
+      <div className="grid gap-3">
+        {effects.map((effect) => (
+          <BeforeAfter
+            key={effect.volumeId}
+            name={effect.name}
+            before={effect.beforeBytes}
+            after={effect.afterBytes}
+            capacity={effect.capacityBytes}
+          />
+        ))}
+      </div>
+    </Card>
   );
 }

@@ -1,6 +1,6 @@
 // The search field: key / opens it, names are found as they are typed, arrows walk, Enter goes there.
 import clsx from 'clsx';
-import { useEffect, useId, useRef, useState } from 'react';
+import { type RefObject, useEffect, useId, useRef, useState } from 'react';
 import { useFetcher, useNavigate } from 'react-router';
 import { size } from '#core/wording/amounts.ts';
 import type { Found, Hit } from '#server/search/search.ts';
@@ -32,21 +32,8 @@ export function SearchField() {
   const [text, setText] = useState('');
   const [at, setAt] = useState(0);
   const [open, setOpen] = useState(false);
-  useEffect(() => {
-    const focus = (event: KeyboardEvent) => {
-      if (event.key !== '/' || isTyping(event.target)) return;
-      event.preventDefault();
-      input.current?.focus();
-    };
-    window.addEventListener('keydown', focus);
-    return () => window.removeEventListener('keydown', focus);
-  }, []);
-  const { load } = fetcher;
-  useEffect(() => {
-    if (text.trim().length < 2) return;
-    const wait = setTimeout(() => void load(`/search?q=${encodeURIComponent(text)}`), 120);
-    return () => clearTimeout(wait);
-  }, [text, load]);
+  useSlash(input);
+  useAsking(text, fetcher.load);
   const current = fetcher.state === 'idle' && fetcher.data?.text === text ? fetcher.data : null;
   const hits = text.trim().length < 2 ? [] : (fetcher.data?.hits ?? []);
   const go = (hit: Hit) => {
@@ -90,60 +77,111 @@ export function SearchField() {
         onKeyDown={onKey}
         className="h-[33px] w-full rounded-lg border border-line bg-raised pr-8 pl-2.5 placeholder:text-ink-3"
       />
-      <kbd
-        aria-hidden
-        className="pointer-events-none absolute top-[7px] right-2 rounded border border-line px-1.5 text-xs text-ink-3"
-      >
-        /
-      </kbd>
-      <div
-        id={list}
-        role="listbox"
-        aria-label="Found"
-        hidden={!shown}
-        className="absolute right-0 z-30 mt-1 max-h-[70vh] w-[420px] overflow-auto rounded-[10px] border border-line bg-raised p-1"
-      >
-        {current && current.filters.length > 0 && (
-          <p className="border-b border-line-soft px-3 py-1.5 text-[13px] text-ink-2">
-            Files, {current.filters.join(', ')}
-          </p>
-        )}
-        {hits.length === 0 && (
-          <p className={clsx('px-3 py-2', current?.trouble ? 'text-caution' : 'text-ink-2')}>
-            {!current ? 'Looking …' : (current.trouble ?? `Nothing is found for "${text}".`)}
-          </p>
-        )}
-        {hits.length > 0 && current?.trouble && (
-          <p className="px-3 py-1.5 text-[13px] text-caution">{current.trouble}</p>
-        )}
-        {hits.map((hit, i) => (
-          <div
-            key={`${hit.what} ${hit.id}`}
-            id={`${list}-${i}`}
-            role="option"
-            aria-selected={i === at}
-            onMouseEnter={() => setAt(i)}
-            onMouseDown={(event) => {
-              event.preventDefault();
-              go(hit);
-            }}
-            className={clsx(
-              'flex cursor-pointer items-baseline gap-3 rounded-md px-2 py-1',
-              i === at && 'bg-accent-wash',
-            )}
-          >
-            <span className="w-14 shrink-0 text-xs text-ink-2">{hit.what}</span>
-            <span className="min-w-0 flex-1">
-              <span className="block truncate">{hit.name}</span>
-              <span className="block truncate text-xs text-ink-2">{hit.where}</span>
-            </span>
-            {hit.bytes !== null && <span className="shrink-0 text-[13px]">{size(hit.bytes)}</span>}
-          </div>
-        ))}
-        <p className="mt-1 border-t border-line-soft px-3 py-1.5 text-xs text-ink-3">
-          Narrow with kind:cache, project:ferry, on:loft-1, over 2 GB, older than 3 months
-        </p>
-      </div>
+      <SlashKey />
+      <Results shown={shown} list={list} text={text} current={current} hits={hits} at={at} onAt={setAt} onGo={go} />
     </div>
+  );
+}
+
+interface HitsProps {
+  list: string;
+  text: string;
+  /** What was answered to just this text; null while it is looked for. */
+  current: Found | null;
+  hits: readonly Hit[];
+  at: number;
+  onAt: (at: number) => void;
+  onGo: (hit: Hit) => void;
+}
+
+function Hits({ list, text, current, hits, at, onAt, onGo }: HitsProps) {
+  return (
+    <>
+      {current && current.filters.length > 0 && (
+        <p className="border-b border-line-soft px-3 py-1.5 text-[13px] text-ink-2">
+          Files, {current.filters.join(', ')}
+        </p>
+      )}
+      {hits.length === 0 && (
+        <p className={clsx('px-3 py-2', current?.trouble ? 'text-caution' : 'text-ink-2')}>
+          {!current ? 'Looking …' : (current.trouble ?? `Nothing is found for "${text}".`)}
+        </p>
+      )}
+      {hits.length > 0 && current?.trouble && <p className="px-3 py-1.5 text-[13px] text-caution">{current.trouble}</p>}
+      {hits.map((hit, i) => (
+        <div
+          key={`${hit.what} ${hit.id}`}
+          id={`${list}-${i}`}
+          role="option"
+          aria-selected={i === at}
+          onMouseEnter={() => onAt(i)}
+          onMouseDown={(event) => {
+            event.preventDefault();
+            onGo(hit);
+          }}
+          className={clsx(
+            'flex cursor-pointer items-baseline gap-3 rounded-md px-2 py-1',
+            i === at && 'bg-accent-wash',
+          )}
+        >
+          <span className="w-14 shrink-0 text-xs text-ink-2">{hit.what}</span>
+          <span className="min-w-0 flex-1">
+            <span className="block truncate">{hit.name}</span>
+            <span className="block truncate text-xs text-ink-2">{hit.where}</span>
+          </span>
+          {hit.bytes !== null && <span className="shrink-0 text-[13px]">{size(hit.bytes)}</span>}
+        </div>
+      ))}
+    </>
+  );
+}
+
+/** The key / leads to the field, unless somebody is typing elsewhere. */
+function useSlash(input: RefObject<HTMLInputElement | null>) {
+  useEffect(() => {
+    const focus = (event: KeyboardEvent) => {
+      if (event.key !== '/' || isTyping(event.target)) return;
+      event.preventDefault();
+      input.current?.focus();
+    };
+    window.addEventListener('keydown', focus);
+    return () => window.removeEventListener('keydown', focus);
+  }, [input]);
+}
+
+/** Asks once the typing rests. */
+function useAsking(text: string, load: (href: string) => Promise<void>) {
+  useEffect(() => {
+    if (text.trim().length < 2) return;
+    const wait = setTimeout(() => void load(`/search?q=${encodeURIComponent(text)}`), 120);
+    return () => clearTimeout(wait);
+  }, [text, load]);
+}
+
+function Results({ shown, ...hits }: HitsProps & { shown: boolean }) {
+  return (
+    <div
+      id={hits.list}
+      role="listbox"
+      aria-label="Found"
+      hidden={!shown}
+      className="absolute right-0 z-30 mt-1 max-h-[70vh] w-[420px] overflow-auto rounded-[10px] border border-line bg-raised p-1"
+    >
+      <Hits {...hits} />
+      <p className="mt-1 border-t border-line-soft px-3 py-1.5 text-xs text-ink-3">
+        Narrow with kind:cache, project:ferry, on:loft-1, over 2 GB, older than 3 months
+      </p>
+    </div>
+  );
+}
+
+function SlashKey() {
+  return (
+    <kbd
+      aria-hidden
+      className="pointer-events-none absolute top-[7px] right-2 rounded border border-line px-1.5 text-xs text-ink-3"
+    >
+      /
+    </kbd>
   );
 }

@@ -49,35 +49,47 @@ export function WorkSheet({
       <div className="card rows mt-3 py-1">
         {jobs.length === 0 && <Empty>No work has been done yet.</Empty>}
         {jobs.map((job) => (
-          <div key={job.jobId} className="flex items-center gap-4 py-2">
-            <div className="min-w-0 flex-1">
-              <div className="truncate font-medium">
-                {job.title}
-                {job.state === 'running' && job.phase && <span className="font-normal text-ink-2">, {job.phase}</span>}
-              </div>
-              <div className="text-[13px] text-ink-2" title={exactTime(job.createdMs)}>
-                by {job.who}, {ago(job.finishedMs ?? job.createdMs, Math.max(nowMs, job.finishedMs ?? job.createdMs))}
-                {job.trouble && <span className="block max-w-[70em] whitespace-normal text-loss">{job.trouble}</span>}
-              </div>
-            </div>
-            {job.finishedMs === null && (
-              <>
-                <ProgressBar job={job} />
-                <span className="w-64 text-[13px] text-ink-2">{progressWords(job)}</span>
-              </>
-            )}
-            <Chip tone={STATE[job.state].tone}>{STATE[job.state].words}</Chip>
-            {job.finishedMs === null && (
-              <fetcher.Form method="post" action="/work">
-                <input type="hidden" name="jobId" value={job.jobId} />
-                <Button type="submit" name="intent" value="cancel" disabled={job.cancelAsked}>
-                  Cancel
-                </Button>
-              </fetcher.Form>
-            )}
-          </div>
+          <Job key={job.jobId} job={job} nowMs={nowMs} fetcher={fetcher} />
         ))}
       </div>
     </Sheet>
+  );
+}
+
+interface JobProps {
+  job: JobRow;
+  nowMs: number;
+  fetcher: ReturnType<typeof useFetcher<Answer>>;
+}
+
+function Job({ job, nowMs, fetcher }: JobProps) {
+  return (
+    <div className="flex items-center gap-4 py-2">
+      <div className="min-w-0 flex-1">
+        <div className="truncate font-medium">
+          {job.title}
+          {job.state === 'running' && job.phase && <span className="font-normal text-ink-2">, {job.phase}</span>}
+        </div>
+        <div className="text-[13px] text-ink-2" title={exactTime(job.createdMs)}>
+          by {job.who}, {ago(job.finishedMs ?? job.createdMs, Math.max(nowMs, job.finishedMs ?? job.createdMs))}
+          {job.trouble && <span className="block max-w-[70em] whitespace-normal text-loss">{job.trouble}</span>}
+        </div>
+      </div>
+      {job.finishedMs === null && (
+        <>
+          <ProgressBar job={job} />
+          <span className="w-64 text-[13px] text-ink-2">{progressWords(job)}</span>
+        </>
+      )}
+      <Chip tone={STATE[job.state].tone}>{STATE[job.state].words}</Chip>
+      {job.finishedMs === null && (
+        <fetcher.Form method="post" action="/work">
+          <input type="hidden" name="jobId" value={job.jobId} />
+          <Button type="submit" name="intent" value="cancel" disabled={job.cancelAsked}>
+            Cancel
+          </Button>
+        </fetcher.Form>
+      )}
+    </div>
   );
 }

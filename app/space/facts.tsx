@@ -98,7 +98,6 @@ interface FileProps {
 }
 
 export function FileCard({ file, essence, paths, nowMs, to }: FileProps) {
-  const lens = useLens();
   return (
     <Card
       title={
@@ -120,54 +119,8 @@ export function FileCard({ file, essence, paths, nowMs, to }: FileProps) {
           <span title={exactTime(file.modifiedUs / 1000)}>{ago(file.modifiedUs / 1000, nowMs)}</span>
           {file.kindReason && <span className="block text-[13px] text-ink-2">{file.kindReason}</span>}
         </dd>
-        {essence?.words.map((line) => (
-          <div key={line.name} className="contents">
-            <dt className="text-ink-2">{line.name}</dt>
-            <dd>{line.says}</dd>
-          </div>
-        ))}
-        {essence?.note && (
-          <>
-            <dt className="text-ink-2">Structure</dt>
-            <dd className="text-caution">{essence.note}</dd>
-          </>
-        )}
-        {essence?.trouble && (
-          <>
-            <dt className="text-ink-2">Structure</dt>
-            <dd className="text-loss">damaged: {essence.trouble}</dd>
-          </>
-        )}
-        <dt className="text-ink-2">Project</dt>
-        <dd>
-          {file.project ? (
-            <Link to={lens(`/projects/${file.project.projectId}`)} className="text-accent hover:underline">
-              {file.project.name}
-            </Link>
-          ) : (
-            <Chip tone={file.kind === 'library' ? 'plain' : 'caution'}>
-              {file.kind === 'library' ? 'everybody’s' : 'nobody’s'}
-            </Chip>
-          )}{' '}
-          {file.atHome === false && <Chip tone="caution">strayed</Chip>}
-          <span className="block text-[13px] text-ink-2">{file.reason}</span>
-        </dd>
-        <dt className="text-ink-2">Used by</dt>
-        <dd>
-          {file.users.length === 0
-            ? 'no document'
-            : file.users.map((user) => (
-                <span key={user.projectId} className="block">
-                  <Link to={lens(`/projects/${user.projectId}`)} className="text-accent hover:underline">
-                    {user.name}
-                  </Link>
-                  , {user.inTimelines ? `in ${user.names.join(', ')}` : 'in a bin, in no timeline'}{' '}
-                  {file.project && user.projectId !== file.project.projectId && file.borrowed && (
-                    <Chip>borrows it</Chip>
-                  )}
-                </span>
-              ))}
-        </dd>
+        <Structure essence={essence} />
+        <Belongs file={file} />
         <dt className="text-ink-2">Lies in</dt>
         <dd>
           <Link to={to({ folder: String(file.folderId), file: null })} className="path text-accent hover:underline">
@@ -221,5 +174,67 @@ function CopyPath({ station, path }: { station: string; path: string }) {
     >
       {copied ? 'copied' : 'copy'}
     </button>
+  );
+}
+
+function Structure({ essence }: Pick<FileProps, 'essence'>) {
+  return (
+    <>
+      {essence?.words.map((line) => (
+        <div key={line.name} className="contents">
+          <dt className="text-ink-2">{line.name}</dt>
+          <dd>{line.says}</dd>
+        </div>
+      ))}
+      {essence?.note && (
+        <>
+          <dt className="text-ink-2">Structure</dt>
+          <dd className="text-caution">{essence.note}</dd>
+        </>
+      )}
+      {essence?.trouble && (
+        <>
+          <dt className="text-ink-2">Structure</dt>
+          <dd className="text-loss">damaged: {essence.trouble}</dd>
+        </>
+      )}
+    </>
+  );
+}
+
+/** Whose it is, and who uses it. */
+function Belongs({ file }: Pick<FileProps, 'file'>) {
+  const lens = useLens();
+  return (
+    <>
+      <dt className="text-ink-2">Project</dt>
+      <dd>
+        {file.project ? (
+          <Link to={lens(`/projects/${file.project.projectId}`)} className="text-accent hover:underline">
+            {file.project.name}
+          </Link>
+        ) : (
+          <Chip tone={file.kind === 'library' ? 'plain' : 'caution'}>
+            {file.kind === 'library' ? 'everybody’s' : 'nobody’s'}
+          </Chip>
+        )}{' '}
+        {file.atHome === false && <Chip tone="caution">strayed</Chip>}
+        <span className="block text-[13px] text-ink-2">{file.reason}</span>
+      </dd>
+      <dt className="text-ink-2">Used by</dt>
+      <dd>
+        {file.users.length === 0
+          ? 'no document'
+          : file.users.map((user) => (
+              <span key={user.projectId} className="block">
+                <Link to={lens(`/projects/${user.projectId}`)} className="text-accent hover:underline">
+                  {user.name}
+                </Link>
+                , {user.inTimelines ? `in ${user.names.join(', ')}` : 'in a bin, in no timeline'}{' '}
+                {file.project && user.projectId !== file.project.projectId && file.borrowed && <Chip>borrows it</Chip>}
+              </span>
+            ))}
+      </dd>
+    </>
   );
 }

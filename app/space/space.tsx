@@ -265,33 +265,7 @@ function Units({ data, to, pointed, onPoint }: Pointing) {
         {
           key: 'name',
           title: 'File',
-          cell: (unit) => (
-            <span className={clsx('path flex max-w-60 items-center gap-1.5', unit.member && 'pl-4')}>
-              <KindDot kind={unit.kind} />
-              <Link
-                to={to({ file: String(unit.fileId) })}
-                className="truncate hover:underline"
-                title={`${unit.name}, ${unit.kind}`}
-              >
-                {unit.name}
-              </Link>
-              {unit.is !== 'file' && (
-                <Link
-                  to={to({ open: open === unit.name ? null : unit.name })}
-                  preventScrollReset
-                  className="shrink-0 font-sans text-xs text-accent hover:underline"
-                  aria-label={`${open === unit.name ? 'Close' : 'Open'} ${unit.name}, ${counted(unit.files, 'file')}`}
-                  title={unit.trouble ?? undefined}
-                >
-                  {unit.trouble ? (
-                    <span className="text-caution">{count(unit.files)}, with gaps</span>
-                  ) : (
-                    count(unit.files)
-                  )}
-                </Link>
-              )}
-            </span>
-          ),
+          cell: (unit) => <UnitName unit={unit} open={open} to={to} />,
         },
         {
           key: 'age',
@@ -348,5 +322,31 @@ function Extremes({ data, to }: { data: Data; to: To }) {
         { key: 'size', title: 'Size', number: true, cell: (row) => <b>{size(row.bytes)}</b> },
       ]}
     />
+  );
+}
+
+function UnitName({ unit, open, to }: { unit: UnitLine; open: string | null; to: To }) {
+  return (
+    <span className={clsx('path flex max-w-60 items-center gap-1.5', unit.member && 'pl-4')}>
+      <KindDot kind={unit.kind} />
+      <Link
+        to={to({ file: String(unit.fileId) })}
+        className="truncate hover:underline"
+        title={`${unit.name}, ${unit.kind}`}
+      >
+        {unit.name}
+      </Link>
+      {unit.is !== 'file' && (
+        <Link
+          to={to({ open: open === unit.name ? null : unit.name })}
+          preventScrollReset
+          className="shrink-0 font-sans text-xs text-accent hover:underline"
+          aria-label={`${open === unit.name ? 'Close' : 'Open'} ${unit.name}, ${counted(unit.files, 'file')}`}
+          title={unit.trouble ?? undefined}
+        >
+          {unit.trouble ? <span className="text-caution">{count(unit.files)}, with gaps</span> : count(unit.files)}
+        </Link>
+      )}
+    </span>
   );
 }

@@ -7,7 +7,7 @@ import { ago, counted, exactTime, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/use-frame';
 import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
-import { Table } from '../ui/table';
+import { type Column, Table } from '../ui/table';
 
 export { loader, action } from './storage.server.ts';
 
@@ -80,62 +80,7 @@ function Volumes({ data }: { data: Data }) {
       rows={data.volumes}
       rowKey={(volume) => volume.volumeId}
       marked={(volume) => volume.volumeId === data.edit?.volumeId}
-      columns={[
-        {
-          key: 'name',
-          title: 'Volume',
-          sort: (volume) => volume.name,
-          cell: (volume) => (
-            <>
-              <Link
-                to={`?edit=${volume.volumeId}`}
-                className="block max-w-48 truncate font-medium hover:underline"
-                title={volume.name}
-              >
-                {volume.name}
-              </Link>
-              <span className="path block max-w-48 truncate text-ink-2" title={volume.path}>
-                {tailOf(volume.path)}
-              </span>
-            </>
-          ),
-        },
-        { key: 'station', title: 'Station', sort: (volume) => volume.station, cell: (volume) => volume.station },
-        {
-          key: 'duty',
-          title: 'Duty',
-          sort: (volume) => volume.duty,
-          cell: (volume) => {
-            const traits = traitsOf(volume);
-            return (
-              <span className="block max-w-36 truncate" title={[volume.duty, ...traits].join(', ')}>
-                {volume.duty}
-                {traits.length > 0 && <span className="text-ink-2">, {traits.join(', ')}</span>}
-              </span>
-            );
-          },
-        },
-        {
-          key: 'capacity',
-          title: 'Capacity',
-          number: true,
-          sort: (volume) => volume.capacityBytes,
-          cell: (volume) => <span title={volume.quota ? 'a quota' : 'measured'}>{size(volume.capacityBytes)}</span>,
-        },
-        {
-          key: 'state',
-          title: 'State',
-          sort: (volume) => volume.state,
-          cell: (volume) => (
-            <span className="flex gap-1">
-              <Chip tone={STATE_TONES[volume.state]}>
-                {volume.state === 'swapped' ? 'another disk there' : volume.state}
-              </Chip>
-              {volume.readOnly && <Chip tone="caution">read-only</Chip>}
-            </span>
-          ),
-        },
-      ]}
+      columns={volumeColumns}
     />
   );
 }
@@ -314,21 +259,7 @@ function Fields({ volume }: { volume?: Volume }) {
           />
         </Field>
       </div>
-      <fieldset className="flex flex-wrap gap-x-4 gap-y-1">
-        <legend className="sr-only">What it is like</legend>
-        {(
-          [
-            ['systemDrive', 'system drive'],
-            ['portable', 'travels'],
-            ['shared', 'shared by stations'],
-          ] as const
-        ).map(([key, words]) => (
-          <label key={key} className="flex items-center gap-1.5">
-            <input type="checkbox" name={key} defaultChecked={volume?.[key]} className="accent-accent" />
-            {words}
-          </label>
-        ))}
-      </fieldset>
+      <Traits volume={volume} />
     </>
   );
 }
@@ -409,11 +340,15 @@ function AddCarrier({ kinds }: { kinds: Data['kinds'] }) {
   );
 }
 
-function Edit({ volume, mounts, stations }: { volume: Volume; mounts: Data['mounts']; stations: string[] }) {
+interface EditProps {
+  volume: Volume;
+  mounts: Data['mounts'];
+  stations: string[];
+}
+
+function Edit({ volume, mounts, stations }: EditProps) {
   const change = useFetcher<Answer>();
-  const mount = useFetcher<Answer>();
   const retire = useFetcher<Answer>();
-  const others = stations.filter((station) => station !== volume.station);
   return (
     <>
       <Card title={volume.name} aside={volume.station}>
@@ -427,33 +362,7 @@ function Edit({ volume, mounts, stations }: { volume: Volume; mounts: Data['moun
           <Said answer={change.data} />
         </change.Form>
       </Card>
-      <Card title="Its path on other stations">
-        <ul className="rows">
-          {[...new Set([...mounts.map((m) => m.station), ...others])].map((station) => (
-            <li key={station} className="py-2">
-              <mount.Form method="post" className="flex items-end gap-2">
-                <input type="hidden" name="intent" value="mount" />
-                <input type="hidden" name="volumeId" value={volume.volumeId} />
-                <input type="hidden" name="station" value={station} />
-                <div className="min-w-0 flex-1">
-                  <Field label={station}>
-                    <input
-                      name="path"
-                      className={`${inputLook} path`}
-                      defaultValue={mounts.find((m) => m.station === station)?.path}
-                      placeholder="not mounted there"
-                    />
-                  </Field>
-                </div>
-                <Button type="submit" aria-label={`Keep the path on ${station}`}>
-                  Keep
-                </Button>
-              </mount.Form>
-            </li>
-          ))}
-        </ul>
-        <Said answer={mount.data} />
-      </Card>
+      <Mounts volume={volume} mounts={mounts} stations={stations} />
       <Card title="Out of use">
         <retire.Form method="post" className="grid gap-2">
           <input type="hidden" name="intent" value="retire" />
@@ -468,5 +377,114 @@ function Edit({ volume, mounts, stations }: { volume: Volume; mounts: Data['moun
         </retire.Form>
       </Card>
     </>
+  );
+}
+
+const volumeColumns: Column<Volume>[] = [
+  {
+    key: 'name',
+    title: 'Volume',
+    sort: (volume) => volume.name,
+    cell: (volume) => (
+      <>
+        <Link
+          to={`?edit=${volume.volumeId}`}
+          className="block max-w-48 truncate font-medium hover:underline"
+          title={volume.name}
+        >
+          {volume.name}
+        </Link>
+        <span className="path block max-w-48 truncate text-ink-2" title={volume.path}>
+          {tailOf(volume.path)}
+        </span>
+      </>
+    ),
+  },
+  { key: 'station', title: 'Station', sort: (volume) => volume.station, cell: (volume) => volume.station },
+  {
+    key: 'duty',
+    title: 'Duty',
+    sort: (volume) => volume.duty,
+    cell: (volume) => {
+      const traits = traitsOf(volume);
+      return (
+        <span className="block max-w-36 truncate" title={[volume.duty, ...traits].join(', ')}>
+          {volume.duty}
+          {traits.length > 0 && <span className="text-ink-2">, {traits.join(', ')}</span>}
+        </span>
+      );
+    },
+  },
+  {
+    key: 'capacity',
+    title: 'Capacity',
+    number: true,
+    sort: (volume) => volume.capacityBytes,
+    cell: (volume) => <span title={volume.quota ? 'a quota' : 'measured'}>{size(volume.capacityBytes)}</span>,
+  },
+  {
+    key: 'state',
+    title: 'State',
+    sort: (volume) => volume.state,
+    cell: (volume) => (
+      <span className="flex gap-1">
+        <Chip tone={STATE_TONES[volume.state]}>{volume.state === 'swapped' ? 'another disk there' : volume.state}</Chip>
+        {volume.readOnly && <Chip tone="caution">read-only</Chip>}
+      </span>
+    ),
+  },
+];
+
+function Traits({ volume }: { volume?: Volume }) {
+  return (
+    <fieldset className="flex flex-wrap gap-x-4 gap-y-1">
+      <legend className="sr-only">What it is like</legend>
+      {(
+        [
+          ['systemDrive', 'system drive'],
+          ['portable', 'travels'],
+          ['shared', 'shared by stations'],
+        ] as const
+      ).map(([key, words]) => (
+        <label key={key} className="flex items-center gap-1.5">
+          <input type="checkbox" name={key} defaultChecked={volume?.[key]} className="accent-accent" />
+          {words}
+        </label>
+      ))}
+    </fieldset>
+  );
+}
+
+function Mounts({ volume, mounts, stations }: EditProps) {
+  const mount = useFetcher<Answer>();
+  const others = stations.filter((station) => station !== volume.station);
+  return (
+    <Card title="Its path on other stations">
+      <ul className="rows">
+        {[...new Set([...mounts.map((m) => m.station), ...others])].map((station) => (
+          <li key={station} className="py-2">
+            <mount.Form method="post" className="flex items-end gap-2">
+              <input type="hidden" name="intent" value="mount" />
+              <input type="hidden" name="volumeId" value={volume.volumeId} />
+              <input type="hidden" name="station" value={station} />
+              <div className="min-w-0 flex-1">
+                <Field label={station}>
+                  <input
+                    name="path"
+                    className={`${inputLook} path`}
+                    defaultValue={mounts.find((m) => m.station === station)?.path}
+                    placeholder="not mounted there"
+                  />
+                </Field>
+              </div>
+              <Button type="submit" aria-label={`Keep the path on ${station}`}>
+                Keep
+              </Button>
+            </mount.Form>
+          </li>
+        ))}
+      </ul>
+      <Said answer={mount.data} />
+    </Card>
   );
 }

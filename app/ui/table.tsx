@@ -3,13 +3,15 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
 import {
   flexRender,
+  type Header,
+  type Row as TableRow,
   getCoreRowModel,
   getSortedRowModel,
   type SortingState,
   useReactTable,
 } from '@tanstack/react-table';
 import clsx from 'clsx';
-import { type ReactNode, useMemo, useRef, useState } from 'react';
+import { type ReactNode, type RefObject, useMemo, useRef, useState } from 'react';
 
 export interface Column<Row> {
   key: string;
@@ -48,37 +50,10 @@ export function Table<Row>({
   marked,
   onPoint,
 }: TableProps<Row>) {
-  const [sorting, setSorting] = useState<SortingState>(first ? [{ id: first.by, desc: first.down }] : []);
-  const data = useMemo(() => [...rows], [rows]);
-  const table = useReactTable<Row>({
-    data,
-    columns: columns.map((column) => ({
-      id: column.key,
-      accessorFn: (row: Row) => column.sort?.(row) ?? '',
-      enableSorting: column.sort !== undefined,
-      sortDescFirst: column.number ?? false,
-      header: () => column.title,
-      cell: (context) => column.cell(context.row.original),
-    })),
-    state: { sorting },
-    onSortingChange: setSorting,
-    getCoreRowModel: getCoreRowModel(),
-    getSortedRowModel: getSortedRowModel(),
-  });
+  const table = useRows(rows, columns, first);
   const scroller = useRef<HTMLDivElement>(null);
   const all = table.getRowModel().rows;
-  const long = height !== undefined && all.length > DRAWN_AT_ONCE;
-  const virtual = useVirtualizer({
-    count: all.length,
-    getScrollElement: () => scroller.current,
-    estimateSize: () => rowHeight,
-    overscan: 12,
-    enabled: long,
-  });
-  const seen = long ? virtual.getVirtualItems() : null;
-  const above = seen?.[0]?.start ?? 0;
-  const below = seen ? virtual.getTotalSize() - (seen.at(-1)?.end ?? 0) : 0;
-  const drawn = seen ? seen.map((item) => all[item.index]!) : all;
+  const { drawn, above, below } = useDrawn(all, scroller, height !== undefined, rowHeight);
   const byKey = new Map(columns.map((column) => [column.key, column]));
   return (
     <div
@@ -94,30 +69,9 @@ export function Table<Row>({
       <table className="table" aria-rowcount={all.length + 1}>
         <thead>
           <tr>
-            {table.getFlatHeaders().map((header) => {
-              const column = byKey.get(header.id)!;
-              const sorted = header.column.getIsSorted();
-              return (
-                <th
-                  key={header.id}
-                  scope="col"
-                  className={clsx(column.number && 'number')}
-                  style={{ width: column.width }}
-                  aria-sort={sorted === 'asc' ? 'ascending' : sorted === 'desc' ? 'descending' : undefined}
-                >
-                  {column.sort ? (
-                    <button type="button" onClick={header.column.getToggleSortingHandler()} className="hover:text-ink">
-                      {flexRender(header.column.columnDef.header, header.getContext())}
-                      <span aria-hidden className="ml-0.5 inline-block w-2">
-                        {sorted === 'asc' ? '↑' : sorted === 'desc' ? '↓' : ''}
-                      </span>
-                    </button>
-                  ) : (
-                    flexRender(header.column.columnDef.header, header.getContext())
-                  )}
-                </th>
-              );
-            })}
+            {table.getFlatHeaders().map((header) => (
+              <HeadCell key={header.id} header={header} column={byKey.get(header.id)!} />
+            ))}
           </tr>
         </thead>
         <tbody>
@@ -142,6 +96,71 @@ export function Table<Row>({
       </table>
     </div>
   );
+}
+
+function HeadCell<Row>({ header, column }: { header: Header<Row, unknown>; column: Column<Row> }) {
+  const sorted = header.column.getIsSorted();
+  return (
+    <th
+      scope="col"
+      className={clsx(column.number && 'number')}
+      style={{ width: column.width }}
+      aria-sort={sorted === 'asc' ? 'ascending' : sorted === 'desc' ? 'descending' : undefined}
+    >
+      {column.sort ? (
+        <button type="button" onClick={header.column.getToggleSortingHandler()} className="hover:text-ink">
+          {flexRender(header.column.columnDef.header, header.getContext())}
+          <span aria-hidden className="ml-0.5 inline-block w-2">
+            {sorted === 'asc' ? '↑' : sorted === 'desc' ? '↓' : ''}
+          </span>
+        </button>
+      ) : (
+        flexRender(header.column.columnDef.header, header.getContext())
+      )}
+    </th>
+  );
+}
+
+function useRows<Row>(rows: readonly Row[], columns: readonly Column<Row>[], first: TableProps<Row>['first']) {
+  const [sorting, setSorting] = useState<SortingState>(first ? [{ id: first.by, desc: first.down }] : []);
+  const data = useMemo(() => [...rows], [rows]);
+  return useReactTable<Row>({
+    data,
+    columns: columns.map((column) => ({
+      id: column.key,
+      accessorFn: (row: Row) => column.sort?.(row) ?? '',
+      enableSorting: column.sort !== undefined,
+      sortDescFirst: column.number ?? false,
+      header: () => column.title,
+      cell: (context) => column.cell(context.row.original),
+    })),
+    state: { sorting },
+    onSortingChange: setSorting,
+    getCoreRowModel: getCoreRowModel(),
+    getSortedRowModel: getSortedRowModel(),
+  });
+}
+
+/** Of a long table that scrolls in itself, the rows that are seen, and the space of those above and below them. */
+function useDrawn<Row>(
+  all: TableRow<Row>[],
+  scroller: RefObject<HTMLDivElement | null>,
+  scrolls: boolean,
+  rowHeight: number,
+) {
+  const long = scrolls && all.length > DRAWN_AT_ONCE;
+  const virtual = useVirtualizer({
+    count: all.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => rowHeight,
+    overscan: 12,
+    enabled: long,
+  });
+  const seen = long ? virtual.getVirtualItems() : null;
+  const above = seen?.[0]?.start ?? 0;
+  const below = seen ? virtual.getTotalSize() - (seen.at(-1)?.end ?? 0) : 0;
+  const drawn = seen ? seen.map((item) => all[item.index]!) : all;
+  return { drawn, above, below };
 }
 
 /** Up and down walk the rows; Enter follows the row's first link or button. */
