@@ -1,7 +1,17 @@
 // Reads the project of an open .dawproject sound session (project.xml inside its zip) into the project model: audio clips
 // become uses, tracks become bins. Source: the DAWproject exchange format, Project.xsd 1.0.
 import { XMLParser, XMLValidator } from 'fast-xml-parser';
-import type { Bin, Clip, DocumentModel, DocumentReading, DocumentTrouble, MediaRef, Use } from '../model.ts';
+import {
+  type Bin,
+  type Clip,
+  type DocumentModel,
+  type DocumentNote,
+  type DocumentReading,
+  type DocumentTrouble,
+  type MediaRef,
+  MOST_NOTES,
+  type Use,
+} from '../model.ts';
 import type { FrameRange, Rate } from '../../time/rates.ts';
 
 type Unit = 'beats' | 'seconds';
@@ -101,9 +111,10 @@ class Session {
   private readonly media: MediaRef[] = [];
   private readonly clips: Clip[] = [];
   private readonly uses: Use[] = [];
+  private readonly notes: DocumentNote[] = [];
   private readonly perBeat: number;
-  /** The tempo changes on the way: beats cannot be told in seconds, and what is warped to them counts whole. */
-  private readonly hasTempoChanges: boolean;
+  /** The tempo changes on the way, or cannot be read: beats cannot be told in seconds, and what hangs on that counts whole. */
+  private readonly isTempoUnsure: boolean;
   private length = 0;
 
   constructor(
@@ -112,11 +123,12 @@ class Session {
   ) {
     const tempo = child(child(top, 'Transport') ?? top, 'Tempo');
     const bpm = tempo ? this.number(tempo, 'value', 120) : 120;
-    if (bpm <= 0) throw new Trouble({ code: 'bad_value', where: 'Transport/Tempo', detail: 'a tempo of nothing' });
-    this.perBeat = 60 / bpm;
+    if (bpm <= 0) this.note('Transport/Tempo', 'a tempo of nothing');
+    this.perBeat = 60 / (bpm > 0 ? bpm : 120);
     const arrangement = child(top, 'Arrangement');
-    this.hasTempoChanges =
-      arrangement !== undefined && (child(arrangement, 'TempoAutomation')?.children.length ?? 0) > 2;
+    this.isTempoUnsure =
+      this.notes.length > 0 ||
+      (arrangement !== undefined && (child(arrangement, 'TempoAutomation')?.children.length ?? 0) > 2);
   }
 
   read(): DocumentModel {
@@ -128,7 +140,7 @@ class Session {
       bins: this.bins,
       media: this.media,
       clips: this.clips,
-      notes: [],
+      notes: this.notes.slice(0, MOST_NOTES),
       timelines: [
         {
           bin: null,
@@ -163,27 +175,12 @@ class Session {
   }
 
   private clip(element: Element, around: Around): void {
-    const time = this.number(element, 'time', 0);
-    const unit = around.unit;
-    const contentUnit = unitOf(element.attributes.contentTimeUnit) ?? unit;
-    const playStart = this.number(element, 'playStart', 0);
-    const stop = this.number(element, 'playStop', NaN);
-    const told = this.number(element, 'duration', NaN);
-    const length = Number.isFinite(told)
-      ? told
-      : Number.isFinite(stop)
-        ? this.convert(stop - playStart, contentUnit, unit)
-        : Infinity;
-    const seen = around.window
-      ? { start: Math.max(time, around.window.start), end: Math.min(time + length, around.window.end) }
-      : { start: time, end: time + length };
-    if (seen.end <= seen.start) return;
-    if (!around.window && Number.isFinite(seen.end))
-      this.length = Math.max(this.length, this.convert(seen.end, unit, 'seconds'));
-    const window = this.contentWindow(element, { playStart, contentUnit }, [
-      this.convert(seen.start - time, unit, contentUnit),
-      this.convert(seen.end - time, unit, contentUnit),
-    ]);
+    const contentUnit = unitOf(element.attributes.contentTimeUnit) ?? around.unit;
+    const before = this.odd;
+    const heard = this.heard(element, around, contentUnit);
+    if (this.odd === before && heard === null) return;
+    // Of a place that cannot be read, all may be heard.
+    const window = this.odd === before ? heard : { start: -Infinity, end: Infinity, unit: contentUnit };
     const inner = {
       ...around,
       unit: contentUnit,
@@ -195,6 +192,31 @@ class Session {
       else if (each.name === 'Audio' || each.name === 'Video') this.audio(each, inner);
       else if (each.name === 'Warps') this.warps(each, inner);
     }
+  }
+
+  /** What of a clip's content is heard; null where nothing is. */
+  private heard(element: Element, around: Around, contentUnit: Unit): Window | null {
+    const time = this.number(element, 'time', 0);
+    const unit = around.unit;
+    const playStart = this.number(element, 'playStart', 0);
+    const stop = this.number(element, 'playStop', NaN);
+    const told = this.number(element, 'duration', NaN);
+    const length = Number.isFinite(told)
+      ? told
+      : Number.isFinite(stop)
+        ? this.convert(stop - playStart, contentUnit, unit)
+        : Infinity;
+    const seen = around.window
+      ? { start: Math.max(time, around.window.start), end: Math.min(time + length, around.window.end) }
+      : { start: time, end: time + length };
+    if (seen.end <= seen.start) return null;
+    if (!around.window && Number.isFinite(seen.end))
+      this.length = Math.max(this.length, this.convert(seen.end, unit, 'seconds'));
+    const window = this.contentWindow(element, { playStart, contentUnit }, [
+      this.convert(seen.start - time, unit, contentUnit),
+      this.convert(seen.end - time, unit, contentUnit),
+    ]);
+    return this.isTempoUnsure && unit !== contentUnit ? { start: -Infinity, end: Infinity, unit: contentUnit } : window;
   }
 
   /** What of the content is heard; a loop is heard from its start to its end. */
@@ -213,13 +235,16 @@ class Session {
   /** Warps say which content time is heard when; between two of them time passes evenly. */
   private warps(element: Element, around: Around): void {
     const media = element.children.find((each) => each.name === 'Audio' || each.name === 'Video');
-    if (!media || !around.window) return;
+    if (!media) return;
+    const before = this.odd;
     const points = element.children
       .filter((each) => each.name === 'Warp')
       .map((warp) => [this.number(warp, 'time', 0), this.number(warp, 'contentTime', 0)] as const)
       .sort((a, b) => a[0] - b[0]);
     const contentUnit = unitOf(element.attributes.contentTimeUnit) ?? 'seconds';
-    if (points.length < 2 || points.some((point, i) => i > 0 && point[0] === points[i - 1]![0]))
+    const { start, end } = around.window ?? { start: -Infinity, end: Infinity };
+    const isUnsure = this.odd !== before || !Number.isFinite(start) || !Number.isFinite(end);
+    if (isUnsure || points.length < 2 || points.some((point, i) => i > 0 && point[0] === points[i - 1]![0]))
       return this.audio(media, { ...around, window: null });
     const at = (time: number) => {
       let i = points.findIndex((point) => point[0] >= time);
@@ -227,7 +252,6 @@ class Session {
       const [a, b] = [points[Math.max(0, i - 1)]!, points[Math.max(1, i)]!];
       return a[1] + ((time - a[0]) * (b[1] - a[1])) / (b[0] - a[0]);
     };
-    const { start, end } = around.window;
     const met = [at(start), at(end), ...points.filter((p) => p[0] > start && p[0] < end).map((p) => p[1])];
     this.audio(media, {
       ...around,
@@ -239,10 +263,12 @@ class Session {
     const file = child(element, 'File');
     const path = file?.attributes.path;
     if (!path) return;
-    const sampleRate = this.number(element, 'sampleRate', 48_000);
-    if (!(sampleRate > 0 && sampleRate < 1e7))
-      throw new Trouble({ code: 'bad_value', where: `Audio ${path}`, detail: 'no sampling rate' });
-    const rate = { num: Math.round(sampleRate), den: 1 };
+    const before = this.odd;
+    const told = this.number(element, 'sampleRate', 48_000);
+    const isRate = told >= 1 && told < 1e7;
+    if (!isRate) this.note(`Audio ${path}`, `a sampling rate of ${told}`);
+    const rate = { num: isRate ? Math.round(told) : 48_000, den: 1 };
+    const isOdd = this.odd !== before;
     const seconds = this.number(element, 'duration', NaN);
     let item = this.media.find((known) => known.target === path);
     if (!item) {
@@ -262,14 +288,14 @@ class Session {
     const bin = track === null ? null : (this.binOfTrack.get(track) ?? null);
     if (!this.clips.some((known) => known.media === item.key && known.bin === bin))
       this.clips.push({ bin, name: item.name, media: item.key });
-    const range = this.range(window, rate, item.available?.range.duration ?? null);
+    const range = this.range(isOdd ? null : window, rate, item.available?.range.duration ?? null);
     if (range) this.uses.push({ media: item.key, range, rate, enabled, sound: element.name === 'Audio' });
   }
 
   /** Samples that are heard; the whole where the tempo changes or nobody knows; null where nothing is. */
   private range(window: Window | null, rate: Rate, length: number | null): FrameRange | null {
     const whole = { start: 0, duration: length ?? 0 };
-    if (!window || !Number.isFinite(window.end) || (this.hasTempoChanges && window.unit === 'beats')) return whole;
+    if (!window || !Number.isFinite(window.end) || (this.isTempoUnsure && window.unit === 'beats')) return whole;
     const seconds = (value: number) => this.convert(value, window.unit, 'seconds');
     const start = Math.max(0, Math.floor(seconds(window.start) * rate.num + 1e-6));
     const end = Math.ceil(seconds(window.end) * rate.num - 1e-6);
@@ -282,17 +308,23 @@ class Session {
     return from === 'beats' ? value * this.perBeat : value / this.perBeat;
   }
 
+  /** How many details could not be read: by it a caller sees whether one of its own was among them. */
+  private odd = 0;
+
+  private note(where: string, detail: string): void {
+    this.odd++;
+    if (this.notes.length < MOST_NOTES) this.notes.push({ where, detail });
+  }
+
+  /** A number that cannot be read costs that detail, with a note where. */
   private number(element: Element, name: string, fallback: number): number {
     const text = element.attributes[name];
     if (text === undefined) return fallback;
     const value = Number(text);
-    if (!Number.isFinite(value) || Math.abs(value) > 1e8)
-      throw new Trouble({
-        code: 'bad_value',
-        where: `${element.name}${element.attributes.id ? ` "${element.attributes.id}"` : ''}, ${name}`,
-        detail: `"${text.slice(0, 40)}" is no number`,
-      });
-    return value;
+    if (Number.isFinite(value) && Math.abs(value) <= 1e8) return value;
+    const id = element.attributes.id ? ` "${element.attributes.id}"` : '';
+    this.note(`${element.name}${id}, ${name}`, `"${text.slice(0, 40)}" is no number`);
+    return fallback;
   }
 }
 
