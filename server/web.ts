@@ -81,6 +81,7 @@ app.use((request, response, next) => {
 });
 app.get('/health', (_request, response) => void response.type('text/plain').send('ok'));
 app.use(compression());
+app.use(oneDrainListener);
 app.use('/assets', express.static(path.join(root, 'build/client/assets'), { immutable: true, maxAge: '1y' }));
 app.use(express.static(path.join(root, 'build/client'), { maxAge: '1h' }));
 const build = (await import(pathToFileURL(path.join(root, 'build/server/index.js')).href)) as ServerBuild & {
@@ -122,3 +123,34 @@ const end = () => {
 };
 process.once('SIGTERM', end);
 process.once('SIGINT', end);
+
+type Listener = (...args: unknown[]) => void;
+
+/**
+ * What is asked once of a compressed response is never taken off its stream again, so a long page gathers a listener for
+ * every pause. Here all of them wait behind one.
+ */
+function oneDrainListener(_request: Request, response: Response, next: NextFunction): void {
+  const once = response.once.bind(response);
+  const off = response.off.bind(response);
+  const waiting = new Set<Listener>();
+  let listens = false;
+  response.once = ((event: string | symbol, listener: Listener) => {
+    if (event !== 'drain') return once(event, listener);
+    waiting.add(listener);
+    if (!listens)
+      response.on('drain', () => {
+        for (const each of [...waiting]) {
+          waiting.delete(each);
+          each.call(response);
+        }
+      });
+    listens = true;
+    return response;
+  }) as Response['once'];
+  response.off = ((event: string | symbol, listener: Listener) => {
+    if (event === 'drain' && waiting.delete(listener)) return response;
+    return off(event, listener);
+  }) as Response['off'];
+  next();
+}

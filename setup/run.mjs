@@ -24,6 +24,8 @@ const NEEDED = [
   { debian: 'chromium', programs: ['chromium'], only: ['test', 'demo'] },
   { debian: 'xxhash', programs: ['xxhsum'], only: ['test', 'bench'] },
   { debian: 'attr', programs: ['setfattr'], only: ['test'] },
+  { debian: 'sox', programs: ['sox'], only: ['test'] },
+  { debian: 'netpbm', programs: ['ppmrainbow', 'pnmtopng', 'pnmtotiff', 'pnmtojpeg'], only: ['test'] },
 ];
 const FOLDERS = [...(process.env.PATH ?? '').split(path.delimiter), '/usr/sbin', '/usr/local/sbin', '/sbin'];
 const isHere = (program) => FOLDERS.some((folder) => folder && existsSync(path.join(folder, program)));

@@ -159,6 +159,32 @@ const FILES: Made[] = [
   })),
 ];
 
+/** Sound by another writer, which leaves other chunks and other headers. */
+const BY_SOX: Made[] = [8000, 44_100, 48_000, 96_000].flatMap((rate) =>
+  [
+    ['wav', '-b', '8', '-e', 'unsigned-integer'],
+    ['wav', '-b', '16', '-e', 'signed-integer'],
+    ['wav', '-b', '24', '-e', 'signed-integer'],
+    ['wav', '-b', '32', '-e', 'floating-point'],
+    ['wav', '-e', 'ms-adpcm'],
+    ['wav', '-e', 'a-law'],
+    ['aiff', '-b', '16'],
+    ['aiff', '-b', '24'],
+    ['aifc', '-b', '16'],
+  ].map(([ending, ...coding]): Made => ({
+    name: `sox-${coding.at(-1)}-${coding[1]}-${rate}.${ending}`,
+    args: ['-n', '-r', String(rate), '-c', '2', ...coding, '', 'synth', '1.5', 'sine', '440'],
+  })),
+);
+/** Stills by another writer. */
+const BY_NETPBM: [ending: string, command: string][] = [
+  ['png', 'pnmtopng'],
+  ['tif', 'pnmtotiff'],
+  ['tiff', 'pnmtotiff -lzw -truecolor'],
+  ['jpg', 'pnmtojpeg'],
+  ['jpeg', 'pnmtojpeg -progressive'],
+];
+
 /** Made only by some builds of the tool: their absence is no fault of ours. */
 const made: string[] = [];
 /** Edit lists as a cut makes them: the packets begin at the key frame, the picture where it was asked. */
@@ -179,6 +205,23 @@ beforeAll(() => {
       )
         throw error;
     }
+  for (const { name, args } of BY_SOX) {
+    execFileSync(
+      'sox',
+      args.map((arg) => (arg === '' ? path.join(folder, name) : arg)),
+      { stdio: 'pipe' },
+    );
+    made.push(name);
+  }
+  for (const [i, [ending, command]] of BY_NETPBM.entries()) {
+    const name = `still-netpbm-${i}.${ending}`;
+    execFileSync(
+      'sh',
+      ['-c', `ppmrainbow -width 70 -height 50 red blue | ${command} > "$1"`, 'sh', path.join(folder, name)],
+      { stdio: 'pipe' },
+    );
+    made.push(name);
+  }
   for (const [i, from] of CUTS.entries()) {
     const name = `edit-${i}.mp4`;
     run(['-ss', from, '-i', path.join(folder, 'long-h264.mp4'), '-t', '2', '-c', 'copy', path.join(folder, name)]);
