@@ -13,6 +13,9 @@ import type { Root } from './root.ts';
 export const PRIVATE_USES = ['out', 'copy', 'text', 'archive', 'restore'] as const;
 export type PrivateUse = (typeof PRIVATE_USES)[number];
 
+/** Folder in it for what was set aside: see disk/aside.ts. */
+export const ASIDE = 'aside';
+
 export interface PrivateName {
   use: PrivateUse;
   site: string;
@@ -49,7 +52,7 @@ export function privateNames(root: Root): { known: PrivateName[]; foreign: strin
   for (const name of names) {
     const parsed = parsePrivateName(name);
     if (parsed) known.push(parsed);
-    else if (name !== 'identity.json') foreign.push(name);
+    else if (name !== 'identity.json' && name !== ASIDE) foreign.push(name);
   }
   return { known, foreign };
 }

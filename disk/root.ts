@@ -77,16 +77,21 @@ export class Root {
 
   /** The place of something that is about to be made: missing folders on its way are made first. */
   make(inside: string): string {
-    const segments = inside.split('/').slice(0, -1);
+    return this.makeFor({ path: inside }) as string;
+  }
+
+  /** The same for names that need not be text. */
+  makeFor(inside: Inside): string | Buffer {
+    const segments = split(inside).folder.split('/').filter(Boolean);
     for (let i = 1; i <= segments.length; i++) {
-      const at = this.placeText(segments.slice(0, i).join('/'));
+      const raw = Buffer.from(segments.slice(0, i).join('/'), 'latin1');
       try {
-        mkdirSync(at);
+        mkdirSync(this.place({ path: raw.toString('utf8'), raw: inside.raw ? raw : null }));
       } catch (error) {
         if (codeOf(error) !== 'EEXIST') throw error;
       }
     }
-    return this.placeText(inside);
+    return this.place(inside);
   }
 
   close(): void {

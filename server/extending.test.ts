@@ -32,7 +32,7 @@ import { sql } from 'drizzle-orm';
 const marking = stepKind({
   kind: 'mark folders',
   params: z.object({ word: z.string().min(1) }),
-  level: 1,
+  level: () => 1,
   does: 'frees',
   action: 'folders marked',
   phase: 'marking',

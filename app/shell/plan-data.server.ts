@@ -2,9 +2,8 @@
 import type { Route } from './+types/plan-data';
 import { planForm } from '#contract/forms.ts';
 import type { PlanId } from '#core/model.ts';
-import { byLevel, effects } from '#core/plan/plan.ts';
+import { byLevel, effects, levelOf } from '#core/plan/plan.ts';
 import { counted, listed } from '#core/wording/amounts.ts';
-import { stepKindOf } from '#core/steps/registry.ts';
 import { findingWords } from '#core/wording/findings.ts';
 import { ifNeededAgain, planSentence, planTroubleWords } from '#core/wording/plan.ts';
 import { currentPlan, emptyPlan, findingsOf, removeStep, runPlan } from '#server/plan/plan.ts';
@@ -22,7 +21,7 @@ export async function loader() {
     version: plan.version,
     steps: plan.steps.map((step) => ({
       ...step,
-      level: stepKindOf(step.what).level,
+      level: levelOf(step.what),
       undoing: ifNeededAgain(step.what),
       where: listed(step.onVolumes.map((part) => names.get(part.volumeId) ?? '')),
     })),

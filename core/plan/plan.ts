@@ -86,11 +86,17 @@ export function effects(
     }));
 }
 
+/** How replaceable what a step takes away is; null where it takes nothing away. */
+export function levelOf(what: StepWhat): Level | null {
+  const { kind, params } = kindAndParams(what);
+  return kind.level(params);
+}
+
 /** Bytes that go, by level of replaceability. */
 export function byLevel(steps: readonly StepSummary[]): Record<Level, number> {
   const sums: Record<Level, number> = { 0: 0, 1: 0, 2: 0, 3: 0 };
   for (const step of steps) {
-    const { level } = stepKindOf(step.what);
+    const level = levelOf(step.what);
     if (level !== null) sums[level] += step.bytes;
   }
   return sums;
@@ -99,6 +105,7 @@ export function byLevel(steps: readonly StepSummary[]): Record<Level, number> {
 export interface PlanTotals {
   steps: number;
   freedBytes: number;
+  asideBytes: number;
   writtenBytes: number;
   movedBytes: number;
   files: number;
@@ -115,6 +122,7 @@ export function totals(steps: readonly StepSummary[]): PlanTotals {
       const { volumes, carriers } = kind.effect(params, step);
       return n + [...volumes, ...carriers].reduce((bytes, part) => bytes + part.bytes, 0);
     }, 0),
+    asideBytes: sum((step) => stepKindOf(step.what).does === 'sets aside'),
     movedBytes: sum((step) => stepKindOf(step.what).does === 'moves'),
     files: steps.reduce((n, step) => n + step.files, 0),
   };
@@ -124,4 +132,5 @@ export type PlanTrouble =
   | { code: 'nothing staged' }
   | { code: 'already running'; byWhom: string; planId: PlanId }
   | { code: 'changed meanwhile' }
+  | { code: 'size not typed'; bytes: number }
   | { code: 'stopped by findings'; findings: Finding[] };

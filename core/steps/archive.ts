@@ -17,7 +17,7 @@ const before = z
 export const archiveProject = stepKind({
   kind: 'archive',
   params: z.union([params, before]),
-  level: null,
+  level: () => null,
   does: 'writes',
   action: 'archive sealed',
   phase: 'copying',

@@ -27,9 +27,9 @@ export interface StepKind<Params extends object = object> {
   /** Everything it must know, and nothing else. Parsed when a step is added and whenever one is read back. */
   readonly params: z.ZodType<Params>;
   /** How replaceable what it takes away is; null where it takes nothing away. */
-  readonly level: Level | null;
+  level(params: Params): Level | null;
   /** What its bytes count as in the sums of a plan. */
-  readonly does: 'frees' | 'moves' | 'writes';
+  readonly does: 'frees' | 'sets aside' | 'moves' | 'writes';
   /** What the ledger calls it once it is done. */
   readonly action: string;
   /** What a job says while it is at it, for example 'removing'. */

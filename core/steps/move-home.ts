@@ -8,7 +8,7 @@ import { leaving, stepKind } from './kind.ts';
 export const moveHome = stepKind({
   kind: 'move home',
   params: z.object({ projectId, project: z.string(), fileKind: z.enum(KINDS), volumeId, folder: z.string() }),
-  level: null,
+  level: () => null,
   does: 'moves',
   action: 'files moved',
   phase: 'moving',

@@ -5,9 +5,13 @@ import { archiveProject } from './archive.ts';
 import type { StepKind } from './kind.ts';
 import { moveHome } from './move-home.ts';
 import { relinkMedia } from './relink.ts';
+import { removeAside } from './remove-aside.ts';
 import { removeCaches } from './remove-caches.ts';
+import { removeFiles } from './remove-files.ts';
 import { removeOriginals } from './remove-originals.ts';
 import { restoreArchive } from './restore.ts';
+import { setAside } from './set-aside.ts';
+import { takeBack } from './take-back.ts';
 
 export type { StepWhat };
 
@@ -23,6 +27,10 @@ addStepKind(archiveProject);
 addStepKind(moveHome);
 addStepKind(restoreArchive);
 addStepKind(relinkMedia);
+addStepKind(removeFiles);
+addStepKind(setAside);
+addStepKind(takeBack);
+addStepKind(removeAside);
 
 /** A step of a kind that this version does not know: written by a later one, or by hand. */
 export class UnknownStepKind extends Error {

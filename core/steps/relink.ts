@@ -9,7 +9,7 @@ const choice = z.object({ mediaId: z.number().int(), fileId: z.number().int() })
 export const relinkMedia = stepKind({
   kind: 'relink',
   params: z.object({ projectId, choices: z.array(choice).min(1) }),
-  level: null,
+  level: () => null,
   does: 'writes',
   action: 'media relinked',
   phase: 'writing new versions',

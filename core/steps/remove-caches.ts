@@ -9,7 +9,7 @@ const DAY_MS = 86_400_000;
 export const removeCaches = stepKind({
   kind: 'remove caches',
   params: z.object({ cutDay: z.number().int() }),
-  level: 0,
+  level: () => 0,
   does: 'frees',
   action: 'caches removed',
   phase: 'removing',

@@ -6,7 +6,7 @@ import { leaving, stepKind } from './kind.ts';
 export const removeOriginals = stepKind({
   kind: 'remove originals',
   params: z.object({ archiveId, archiveName: z.string() }),
-  level: 2,
+  level: () => 2,
   does: 'frees',
   action: 'originals removed',
   phase: 'reading back and removing',

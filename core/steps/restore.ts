@@ -6,7 +6,7 @@ import { stepKind } from './kind.ts';
 export const restoreArchive = stepKind({
   kind: 'restore',
   params: z.object({ archiveId, copyId: z.number().int().positive(), carrierId, volumeId, folder: z.string().min(1) }),
-  level: null,
+  level: () => null,
   does: 'writes',
   action: 'project restored',
   phase: 'restoring',

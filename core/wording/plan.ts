@@ -21,13 +21,14 @@ export function planSentence(steps: readonly StepSummary[]): string {
   const sum = totals(steps);
   const parts: string[] = [];
   if (sum.freedBytes > 0) parts.push(`${size(sum.freedBytes)} will go`);
+  if (sum.asideBytes > 0) parts.push(`${size(sum.asideBytes)} will be set aside`);
   if (sum.movedBytes > 0) parts.push(`${size(sum.movedBytes)} will move home`);
   if (sum.writtenBytes > 0) parts.push(`${size(sum.writtenBytes)} will be written`);
   const levels = byLevel(steps);
   const loss =
     levels[3] > 0
       ? ` ${size(levels[3])} of it has no other copy.`
-      : sum.freedBytes > 0
+      : sum.freedBytes + sum.asideBytes > 0
         ? ' Nothing in it is irreplaceable.'
         : '';
   return `${capital(parts.join(', ').replace(/, ([^,]*)$/, ' and $1') || 'nothing changes')}, in ${inWords(steps.length)} ${steps.length === 1 ? 'step' : 'steps'}.${loss}`;
@@ -41,6 +42,8 @@ export function planTroubleWords(trouble: PlanTrouble): string {
       return `This plan was already run by ${trouble.byWhom}. Your click changed nothing; its work is in the tray.`;
     case 'changed meanwhile':
       return 'The plan was changed while you looked at it, so it was not run. Look at it again and run it then.';
+    case 'size not typed':
+      return `${size(trouble.bytes)} of this plan has no other copy. Type that size to run it. Nothing was run.`;
     case 'stopped by findings':
       return 'Something stands against this plan, so nothing was run. Settle what is listed, or take those steps out.';
   }

@@ -1,6 +1,6 @@
 // Which documents name which files: the way from a file to the documents that are there, by targets and media. Steps that
 // remove, move or archive ask here, so that no two of them differ about who uses a file.
-import { and, asc, eq, inArray, isNotNull, isNull, type SQL, sql } from 'drizzle-orm';
+import { and, asc, eq, inArray, isNotNull, isNull, ne, type SQL, sql } from 'drizzle-orm';
 import type { Kind, ProjectId } from '#core/model.ts';
 import { idList } from './conditions.ts';
 import type { Db } from './connect.ts';
@@ -8,6 +8,7 @@ import { inSlices } from './holdings.ts';
 import { files } from './schema/catalogue.ts';
 import { documents, media, mediaTargets } from './schema/documents.ts';
 import { stepItems } from './schema/plans.ts';
+import { projects } from './schema/projects.ts';
 
 /** Joins media `m` with its document `o` and that document's file `g`, which is there; older versions too. */
 export const DOCUMENT_THERE = sql.raw(
@@ -47,6 +48,21 @@ export async function usersOf(db: Db, fileIds: readonly number[]) {
     .selectDistinct({ fileId: naming.fileId, projectId: naming.projectId })
     .from(naming)
     .where(inArray(naming.fileId, [...fileIds]));
+}
+
+/** Those of these files that a timeline uses, of a project that is not archived. */
+export async function usedByLiving(db: Db, fileIds: readonly number[]): Promise<Set<number>> {
+  const used = new Set<number>();
+  for (const ids of inSlices(fileIds, 2000)) {
+    const naming = namings(db);
+    const rows = await db
+      .selectDistinct({ fileId: naming.fileId })
+      .from(naming)
+      .innerJoin(projects, eq(projects.id, naming.projectId))
+      .where(and(inArray(naming.fileId, ids), eq(naming.used, true), ne(projects.state, 'archived')));
+    for (const row of rows) used.add(row.fileId!);
+  }
+  return used;
 }
 
 /** Files that the timelines of a project's documents use. */

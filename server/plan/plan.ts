@@ -2,7 +2,9 @@
 // kind of step by name.
 import { and, eq, inArray, sql } from 'drizzle-orm';
 import type { JobId, PlanId, VolumeId } from '#core/model.ts';
-import type { Finding, PlanTrouble, StepSummary } from '#core/plan/plan.ts';
+import { byLevel, type Finding, type PlanTrouble, type StepSummary } from '#core/plan/plan.ts';
+import { size } from '#core/wording/amounts.ts';
+import { findingWords } from '#core/wording/findings.ts';
 import { kindAndParams, UnknownStepKind } from '#core/steps/registry.ts';
 import { type Database, type Db, inTransaction, sqlCode, type Transaction } from '../db/connect.ts';
 import { plans, stepItems, steps } from '../db/schema/plans.ts';
@@ -97,6 +99,8 @@ export interface Running {
   version: number;
   who: string;
   now: Date;
+  /** What was typed as the size of the only copies that go. */
+  typed?: string;
 }
 
 type Ran = { ok: true; jobs: JobId[] } | { ok: false; trouble: PlanTrouble };
@@ -105,7 +109,7 @@ type Ran = { ok: true; jobs: JobId[] } | { ok: false; trouble: PlanTrouble };
  * Runs the plan that was looked at: once, only if it is still the same, and only if nothing stands against it that stops
  * it. Whoever asks, the interface or the command, is held to the same. Puts one job in for each step.
  */
-export async function runPlan(db: Database, { planId, version, who, now }: Running): Promise<Ran> {
+export async function runPlan(db: Database, { planId, version, who, now, typed }: Running): Promise<Ran> {
   try {
     return await inTransaction(db, async (tx): Promise<Ran> => {
       const [plan] = await tx.select().from(plans).where(eq(plans.id, planId)).for('update');
@@ -115,6 +119,8 @@ export async function runPlan(db: Database, { planId, version, who, now }: Runni
       if (plan.version !== version) return { ok: false, trouble: { code: 'changed meanwhile' } };
       const all = await stepsOf(tx, planId);
       if (all.length === 0) return { ok: false, trouble: { code: 'nothing staged' } };
+      const only = byLevel(all)[3];
+      if (only > 0 && !isSizeTyped(typed, only)) return { ok: false, trouble: { code: 'size not typed', bytes: only } };
       const stops = (await findingsOf(tx, all)).filter((finding) => finding.weight === 'stop');
       if (stops.length > 0) return { ok: false, trouble: { code: 'stopped by findings', findings: stops } };
       const ids: JobId[] = [];
@@ -127,6 +133,33 @@ export async function runPlan(db: Database, { planId, version, who, now }: Runni
     if (sqlCode(error) === 'ER_DUP_ENTRY') return { ok: false, trouble: { code: 'changed meanwhile' } };
     throw error;
   }
+}
+
+/** Whoever lets the only copies of something go types how much it is, as it is shown; spaces do not matter. */
+const isSizeTyped = (typed: string | undefined, bytes: number): boolean => plain(typed ?? '') === plain(size(bytes));
+const plain = (text: string) => text.replace(/\s+/g, '').toLowerCase();
+
+/**
+ * Runs one step at once, in a plan of its own: for what takes nothing away. Refused with the first thing that stands
+ * against it.
+ */
+export async function runAtOnce(
+  db: Database,
+  add: (tx: Transaction, planId: PlanId) => Promise<number>,
+  { who, now }: { who: string; now: Date },
+): Promise<JobId> {
+  return inTransaction(db, async (tx) => {
+    const [{ insertId }] = await tx.insert(plans).values({ state: 'running', createdAt: now, runBy: who, runAt: now });
+    const planId = insertId as PlanId;
+    const stepId = await add(tx, planId);
+    const [stop] = (await findingsOf(tx, await stepsOf(tx, planId))).filter((finding) => finding.weight === 'stop');
+    if (stop) {
+      const { what, detail } = findingWords(stop, now.getTime());
+      throw new Refused(`${what}, so nothing was done. ${detail}`);
+    }
+    const [row] = await tx.select().from(steps).where(eq(steps.id, stepId));
+    return jobFor(tx, row!, { who, now });
+  });
 }
 
 async function jobFor(

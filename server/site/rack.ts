@@ -2,6 +2,7 @@
 // asks only the rollups.
 import { eq, isNull, sql } from 'drizzle-orm';
 import type { Duty, Kind, VolumeId } from '#core/model.ts';
+import { asideByVolume } from '../db/aside.ts';
 import type { Database } from '../db/connect.ts';
 import { stations, type STORE_STATES, volumes } from '../db/schema/stores.ts';
 import { volumeSums } from '../db/schema/sums.ts';
@@ -24,6 +25,8 @@ export interface RackVolume {
   capacityBytes: number;
   usedBytes: number;
   files: number;
+  /** Of what is used: set aside, and still taking its space. */
+  asideBytes: number;
   byKind: { kind: Kind; bytes: number }[];
   seenMs: number | null;
   readMs: number | null;
@@ -46,6 +49,7 @@ export async function rackVolumes(db: Database): Promise<RackVolume[]> {
     })
     .from(volumeSums)
     .groupBy(volumeSums.volumeId, volumeSums.kind);
+  const aside = await asideByVolume(db);
   const list = rows.map(({ volumes: v, stations: s }): RackVolume => {
     const own = holdings.filter((h) => h.volumeId === v.id);
     const catalogued = own.reduce((sum, h) => sum + h.bytes, 0);
@@ -65,7 +69,8 @@ export async function rackVolumes(db: Database): Promise<RackVolume[]> {
       duty: v.duty,
       state: v.state,
       capacityBytes: v.capacityBytes,
-      usedBytes: v.quota ? catalogued : Math.max(0, v.capacityBytes - v.freeBytes),
+      asideBytes: aside.get(v.id) ?? 0,
+      usedBytes: v.quota ? catalogued + (aside.get(v.id) ?? 0) : Math.max(0, v.capacityBytes - v.freeBytes),
       files: own.reduce((sum, h) => sum + h.files, 0),
       byKind: own.filter((h) => h.bytes > 0).map((h) => ({ kind: h.kind, bytes: h.bytes })),
       seenMs: v.seenAt?.getTime() ?? null,

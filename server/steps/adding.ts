@@ -22,14 +22,16 @@ export interface NewStep<Params extends object> {
   params: Params;
   names: StepNames;
   now: Date;
+  /** Into this plan; the draft where none is given. */
+  planId?: PlanId;
 }
 
 /** Adds a step without items. Its parameters are parsed here as they will be when they are read back. */
 export async function addStep<Params extends object>(
   tx: Transaction,
-  { kind, params, names, now }: NewStep<Params>,
+  { kind, params, names, now, planId: into }: NewStep<Params>,
 ): Promise<number> {
-  const planId = await draft(tx, now);
+  const planId = into ?? (await draft(tx, now));
   const parsed = kind.params.parse(params);
   const [{ insertId }] = await tx.insert(steps).values({
     planId,
@@ -49,21 +51,34 @@ export function addFileStep<Params extends object>(
   db: Database,
   step: NewStep<Params>,
   choose: (tx: Transaction, stepId: number) => Promise<string>,
-): Promise<{ files: number; bytes: number }> {
-  return inTransaction(db, async (tx) => {
-    const stepId = await addStep(tx, step);
-    const empty = await choose(tx, stepId);
-    const [sum] = await tx
-      .select({
-        files: sql`COUNT(*)`.mapWith(Number),
-        bytes: sql`COALESCE(SUM(${stepItems.sizeBytes}), 0)`.mapWith(Number),
-      })
-      .from(stepItems)
-      .where(eq(stepItems.stepId, stepId));
-    if (sum!.files === 0) throw new Refused(empty);
-    await tx.update(steps).set(sum!).where(eq(steps.id, stepId));
-    return sum!;
-  });
+): Promise<Added> {
+  return inTransaction(db, (tx) => addFileStepIn(tx, step, choose));
+}
+
+export interface Added {
+  stepId: number;
+  files: number;
+  bytes: number;
+}
+
+/** The same inside a transaction. */
+export async function addFileStepIn<Params extends object>(
+  tx: Transaction,
+  step: NewStep<Params>,
+  choose: (tx: Transaction, stepId: number) => Promise<string>,
+): Promise<Added> {
+  const stepId = await addStep(tx, step);
+  const empty = await choose(tx, stepId);
+  const [sum] = await tx
+    .select({
+      files: sql`COUNT(*)`.mapWith(Number),
+      bytes: sql`COALESCE(SUM(${stepItems.sizeBytes}), 0)`.mapWith(Number),
+    })
+    .from(stepItems)
+    .where(eq(stepItems.stepId, stepId));
+  if (sum!.files === 0) throw new Refused(empty);
+  await tx.update(steps).set(sum!).where(eq(steps.id, stepId));
+  return { stepId, ...sum! };
 }
 
 const RAW_PATH = sql`IF(f.raw_name IS NULL AND d.raw_path IS NULL, NULL, CONCAT(CAST(COALESCE(d.raw_path, d.path) AS BINARY), IF(d.path = '', '', '/'), CAST(COALESCE(f.raw_name, f.name) AS BINARY)))`;

@@ -2,17 +2,19 @@
 // reading may have begun to use them. What cannot be read counts against removing.
 import { and, eq, inArray, isNull, ne, or, sql } from 'drizzle-orm';
 import type { VolumeId } from '#core/model.ts';
+import type { Finding, StepSummary } from '#core/plan/plan.ts';
 import { liesIn } from '#core/paths.ts';
 import type { Db } from '../db/connect.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { documents } from '../db/schema/documents.ts';
 import { stepItems } from '../db/schema/plans.ts';
-import { claims, homes } from '../db/schema/projects.ts';
+import { claims, homes, projects } from '../db/schema/projects.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { readDocuments } from '../readings/read-documents.ts';
 import { readVolume } from '../readings/read-volume.ts';
 import type { JobContext } from '../runtime/context.ts';
 import type { StoreNeed } from '../runtime/queue.ts';
+import { finding } from './findings.ts';
 
 interface Place {
   volumeId: number;
@@ -137,4 +139,22 @@ export async function unreadDocuments(db: Db, stepId: number): Promise<UnreadDoc
       ),
     )
     .orderBy(documents.name);
+}
+
+/** A finding for each project whose files are left where they are, because a document of it could not be read. */
+export async function unreadFindings(db: Db, step: StepSummary): Promise<Finding[]> {
+  const unread = await unreadDocuments(db, step.stepId);
+  const findings: Finding[] = [];
+  for (const projectId of new Set(unread.map((document) => document.projectId))) {
+    const own = unread.filter((document) => document.projectId === projectId);
+    const [project] = await db.select({ name: projects.name }).from(projects).where(eq(projects.id, projectId));
+    findings.push(
+      finding(step, 'documents unread', 'hold', {
+        documents: own.length,
+        project: project?.name ?? '',
+        example: own[0]!.name,
+      }),
+    );
+  }
+  return findings;
 }

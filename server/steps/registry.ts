@@ -7,9 +7,13 @@ import { archiveProject } from './archive.ts';
 import type { ServerStep } from './kind.ts';
 import { moveHome } from './move-home.ts';
 import { relinkMedia } from './relink.ts';
+import { removeAside } from './remove-aside.ts';
 import { removeCaches } from './remove-caches.ts';
+import { removeFiles } from './remove-files.ts';
 import { removeOriginals } from './remove-originals.ts';
 import { restoreArchive } from './restore.ts';
+import { setAside } from './set-aside.ts';
+import { takeBack } from './take-back.ts';
 
 const kinds = new Registry<ServerStep>('step of the server');
 
@@ -23,6 +27,10 @@ addServerStep(archiveProject);
 addServerStep(moveHome);
 addServerStep(restoreArchive);
 addServerStep(relinkMedia);
+addServerStep(removeFiles);
+addServerStep(setAside);
+addServerStep(takeBack);
+addServerStep(removeAside);
 
 /** Throws UnknownStepKind. */
 export function serverStepOf(what: Pick<StepWhat, 'kind'>): ServerStep {

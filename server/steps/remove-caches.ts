@@ -1,22 +1,19 @@
 // Removing caches: files of the kind cache, in chosen folders, that were last changed before a day. What a document names
 // is no cache, whatever it is called.
-import { eq, inArray, sql } from 'drizzle-orm';
+import { sql } from 'drizzle-orm';
 import type { FolderId } from '#core/model.ts';
 import { removeCaches as kind } from '#core/steps/remove-caches.ts';
-import { type Held } from '#disk/remove.ts';
-import type { Database, Db } from '../db/connect.ts';
-import { files } from '../db/schema/catalogue.ts';
-import { projects } from '../db/schema/projects.ts';
+import type { Database } from '../db/connect.ts';
 import type { steps } from '../db/schema/plans.ts';
-import { usersOf } from '../db/naming.ts';
 import { Refused } from '../runtime/refused.ts';
-import { finishItems, type Item, type ItemWork, runItems } from '../runtime/run-items.ts';
+import { finishItems, type ItemWork, runItems } from '../runtime/run-items.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { addFileStep, FILE_FACTS, notInAPlan } from './adding.ts';
-import { readDocumentsBefore, storesOfDocuments, unreadDocuments } from './documents-before.ts';
+import { readDocumentsBefore, storesOfDocuments, unreadFindings } from './documents-before.ts';
 import { commonFindings, inWork } from './findings.ts';
 import { serverStep } from './kind.ts';
 import { recomputeAfterRemoval, removal, volumesOfItems } from './remove.ts';
+import { lastLookForKind } from './remove-files.ts';
 
 /** Adds the removal of caches of these folders that were last changed before the day of the cut. */
 export async function addCacheRemoval(
@@ -36,34 +33,11 @@ export async function addCacheRemoval(
   });
 }
 
-async function lastLook(db: Db, step: Pick<typeof steps.$inferSelect, 'id'>, items: readonly Item[]) {
-  const held = new Map<number, Held>();
-  const ids = items.map((item) => item.fileId);
-  if (ids.length === 0) return held;
-  const named = new Set((await usersOf(db, ids)).map((user) => user.fileId));
-  const doubtful = new Map((await unreadDocuments(db, step.id)).map((document) => [document.projectId, document.name]));
-  const now = new Map(
-    (
-      await db
-        .select({ id: files.id, projectId: files.projectId, kind: files.kind })
-        .from(files)
-        .where(inArray(files.id, ids))
-    ).map((row) => [row.id, row]),
-  );
-  for (const item of items) {
-    const file = now.get(item.fileId);
-    if (named.has(item.fileId) || file?.kind !== 'cache') held.set(item.id, { done: false, reason: 'in use' });
-    else if (file.projectId !== null && doubtful.has(file.projectId))
-      held.set(item.id, { done: false, reason: 'in doubt', detail: doubtful.get(file.projectId) });
-  }
-  return held;
-}
-
 const workOf = (context: JobContext, step: typeof steps.$inferSelect): ItemWork => ({
   kind,
   projectId: null,
   prepare: () => readDocumentsBefore(context, step.id),
-  lastLook: (items) => lastLook(context.db, step, items),
+  lastLook: (items) => lastLookForKind(context.db, { step, fileKind: 'cache' }, items),
   ...removal(context),
   lastWords: async (tx) => {
     await recomputeAfterRemoval(tx, step.id);
@@ -73,22 +47,11 @@ const workOf = (context: JobContext, step: typeof steps.$inferSelect): ItemWork 
 
 export const removeCaches = serverStep({
   kind,
-  async findings(db, step) {
-    const findings = [...(await commonFindings(db, step)), ...(await inWork(db, step))];
-    const unread = await unreadDocuments(db, step.stepId);
-    for (const projectId of new Set(unread.map((document) => document.projectId))) {
-      const own = unread.filter((document) => document.projectId === projectId);
-      const [project] = await db.select({ name: projects.name }).from(projects).where(eq(projects.id, projectId));
-      findings.push({
-        code: 'documents unread',
-        weight: 'hold',
-        stepId: step.stepId,
-        step: kind.kind,
-        facts: { documents: own.length, project: project?.name ?? '', example: own[0]!.name },
-      });
-    }
-    return findings;
-  },
+  findings: async (db, step) => [
+    ...(await commonFindings(db, step)),
+    ...(await inWork(db, step)),
+    ...(await unreadFindings(db, step)),
+  ],
   stores: async (tx, step) => [...(await storesOfDocuments(tx, step.id)), ...(await volumesOfItems(tx, step.id))],
   run: (context, step) => runItems(context, step, workOf(context, step)),
   giveUp: (context, step) =>

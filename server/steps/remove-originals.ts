@@ -62,13 +62,13 @@ export async function addOriginalsRemoval(
 }
 
 /** A copy of which, in this step, the lists and every file that is to go were read back as they were sealed. */
-interface Proof {
+export interface Proof {
   part: CopyPart;
   fileIds: ReadonlySet<number>;
 }
 
 /** Looks through the copies until one proves all that is to go. A copy with a single damage proves nothing. */
-async function proveAll(
+export async function proveAll(
   context: JobContext,
   { archiveId, stepId }: { archiveId: number; stepId: number },
 ): Promise<Proof | Held> {
@@ -180,7 +180,7 @@ async function readBackLately({ db, job }: JobContext, part: CopyPart): Promise<
 }
 
 /** The copy is still there, and is still the one. */
-async function isStillThere({ part }: Proof): Promise<boolean> {
+export async function isStillThere({ part }: Proof): Promise<boolean> {
   try {
     return await withCarrier(
       part,

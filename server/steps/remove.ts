@@ -18,7 +18,12 @@ import { trustsUnseenPrograms } from '../site/house-rules.ts';
 import type { StoreNeed } from '../runtime/queue.ts';
 import { type Item, type ItemWork, markItems, type Outcome } from '../runtime/run-items.ts';
 
-const removalOf = (item: Item): Removal => ({ itemId: item.id, path: item.path, raw: item.rawPath, expected: item });
+export const removalOf = (item: Item): Removal => ({
+  itemId: item.id,
+  path: item.path,
+  raw: item.rawPath,
+  expected: item,
+});
 
 /** How files are removed; whoever runs it adds what is looked at before. */
 export function removal(context: JobContext): Pick<ItemWork, 'act' | 'finishOrUndo' | 'followUp'> {
@@ -84,14 +89,23 @@ async function finishOrUndoItems(context: JobContext, items: readonly Item[]): R
 async function forgetRemoved(context: JobContext, tx: Transaction, outcomes: readonly Outcome[]): Promise<void> {
   const went = outcomes.filter((o) => o.result.done || o.result.reason === 'gone');
   if (went.length === 0) return;
+  await markGone(
+    tx,
+    went.map((o) => o.item.fileId),
+    context.now(),
+  );
+}
+
+/** Marks files as gone, with all sums by folder and volume, and what media are found. */
+export async function markGone(tx: Transaction, ids: readonly number[], now: Date): Promise<void> {
+  if (ids.length === 0) return;
   const { $connection: connection } = tx;
-  const ids = went.map((o) => o.item.fileId);
   const [rows] = await connection.query<RowDataPacket[]>('SELECT DISTINCT folder_id AS id FROM files WHERE id IN (?)', [
     ids,
   ]);
   const folders = rows.map((row) => Number(row.id));
   await lockFolders(connection, folders);
-  await connection.query('UPDATE files SET gone_at = ? WHERE id IN (?) AND gone_at IS NULL', [context.now(), ids]);
+  await connection.query('UPDATE files SET gone_at = ? WHERE id IN (?) AND gone_at IS NULL', [now, ids]);
   await refreshHoldings(connection, folders);
   await connection.query(
     `UPDATE media m JOIN (SELECT t.media_id, COUNT(f.id) AS n FROM media_targets t LEFT JOIN files f ON f.id = t.file_id AND f.gone_at IS NULL

@@ -3,16 +3,19 @@
 import { createHash } from 'node:crypto';
 import { existsSync, readdirSync, readFileSync, utimesSync } from 'node:fs';
 import path from 'node:path';
-import { eq } from 'drizzle-orm';
+import { eq, sql } from 'drizzle-orm';
 import type { ArchiveId, FolderId, PlanId, ProjectId } from '#core/model.ts';
+import { byLevel } from '#core/plan/plan.ts';
+import { size } from '#core/wording/amounts.ts';
 import { archiveCopies, archives } from '#server/db/schema/archives.ts';
+import { aside } from '#server/db/schema/aside.ts';
 import { folders } from '#server/db/schema/catalogue.ts';
 import { jobs } from '#server/db/schema/jobs.ts';
 import { stepItems, steps } from '#server/db/schema/plans.ts';
 import { receipts } from '#server/db/schema/receipts.ts';
 import { checkLedger } from '#server/check/check.ts';
 import { checkSums } from '#server/check/sums.ts';
-import { currentPlan, runPlan } from '#server/plan/plan.ts';
+import { currentPlan, runAtOnce, runPlan } from '#server/plan/plan.ts';
 import { setHome } from '#server/projects/homes.ts';
 import { candidatesFor, missingMedia } from '#server/readings/missing.ts';
 import { addArchive } from '#server/steps/archive.ts';
@@ -21,6 +24,9 @@ import { addRelinking } from '#server/steps/relink.ts';
 import { addCacheRemoval } from '#server/steps/remove-caches.ts';
 import { addOriginalsRemoval } from '#server/steps/remove-originals.ts';
 import { addRestore } from '#server/steps/restore.ts';
+import { addAsideRemoval } from '#server/steps/remove-aside.ts';
+import { addSettingAside } from '#server/steps/set-aside.ts';
+import { addTakingBack } from '#server/steps/take-back.ts';
 import { otio, type TestSite, until } from '../site.ts';
 
 export interface Scenario {
@@ -39,7 +45,7 @@ async function run(site: TestSite): Promise<void> {
   const asked = { planId: plan.planId as PlanId, version: plan.version, who: 'Mara', now: NOW() };
   // On a slow machine what was looked at by the worker before may count as not seen by now.
   await site.look();
-  const outcome = await runPlan(site.db, asked);
+  const outcome = await runPlan(site.db, { ...asked, typed: size(byLevel(plan.steps)[3]) });
   if (!outcome.ok) throw new Error(`The plan did not run: ${JSON.stringify(outcome.trouble)}`);
 }
 
@@ -137,6 +143,33 @@ export const SCENARIOS: readonly Scenario[] = [
     },
   },
   {
+    name: 'a setting aside',
+    async set(site) {
+      await asideOf(site);
+      await run(site);
+    },
+  },
+  {
+    name: 'a taking back',
+    async set(site) {
+      const ids = await laidAside(site);
+      await site.look();
+      await runAtOnce(
+        site.db,
+        (tx, planId) => addTakingBack(tx, { ids, what: 'unused media of Fog', planId, now: NOW() }),
+        by(),
+      );
+    },
+  },
+  {
+    name: 'a removal of what lies aside',
+    async set(site) {
+      const ids = await laidAside(site);
+      await addAsideRemoval(site.db, { ids, what: 'unused media of Fog', now: NOW() });
+      await run(site);
+    },
+  },
+  {
     name: 'a removal of originals',
     async set(site) {
       await archived(site);
@@ -146,6 +179,25 @@ export const SCENARIOS: readonly Scenario[] = [
   },
 ];
 
+/** Two of three clips are used by nothing and were set aside. */
+async function asideOf(site: TestSite) {
+  const media = await site.volume('media');
+  for (const clip of CLIPS) site.put(`media/fog/rushes/${clip}.mov`, `${clip} `.repeat(40_000));
+  const urls = CLIPS.map((clip) => `rushes/${clip}.mov`);
+  site.put('media/fog/fog.otio', otio('Fog', urls, urls.slice(0, 1)));
+  await site.read(media);
+  await addSettingAside(site.db, { params: UNUSED, chosen: sql`f.name LIKE '%.mov'`, now: NOW() });
+  return media;
+}
+const UNUSED = { what: 'unused media of Fog', reason: 'no timeline uses it', level: 3 as const };
+
+async function laidAside(site: TestSite) {
+  await asideOf(site);
+  await run(site);
+  await workOff(site);
+  return (await site.db.select().from(aside)).map((row) => row.id);
+}
+
 const sumOf = (bytes: Buffer) => createHash('sha512').update(bytes).digest('hex');
 
 /** Every file that people see, with the sum of its content. */
@@ -153,7 +205,7 @@ export function visible(site: TestSite): Map<string, string> {
   const all = new Map<string, string>();
   for (const top of ['media', 'system', 'kd-1', 'kd-2'])
     for (const at of filesBelow(path.join(site.root, top)))
-      if (!at.split(path.sep).includes('.keramion'))
+      if (!at.split(path.sep).includes('.keramion') || at.startsWith(path.join('.keramion', 'aside')))
         all.set(path.join(top, at), sumOf(readFileSync(path.join(site.root, top, at))));
   return all;
 }
@@ -182,9 +234,17 @@ export async function judge(site: TestSite, before: ReadonlyMap<string, string>)
   const items = await site.db.select().from(stepItems);
   const purged = new Set<string>();
   for (const step of await site.db.select().from(steps))
-    if (step.what.kind === 'remove caches')
+    if (step.what.kind === 'remove caches' || step.what.kind === 'remove aside')
       for (const item of items)
         if (item.stepId === step.id && item.state === 'done') purged.add(path.join('media', item.path));
+  // What lies aside is kept, where the catalogue says that it does.
+  const lying = new Set<string>();
+  for (const row of await site.db.select().from(aside).where(eq(aside.state, 'aside'))) {
+    const at = path.join(site.root, 'media', row.asidePath);
+    lying.add(path.join('media', row.asidePath));
+    if (existsSync(at)) there.add(sumOf(readFileSync(at)));
+    else figures.lines.push(`lost: ${row.asidePath}`);
+  }
   for (const [at, sum] of before)
     if (!there.has(sum) && !purged.has(at)) {
       figures.bytesLost++;
@@ -193,7 +253,7 @@ export async function judge(site: TestSite, before: ReadonlyMap<string, string>)
   judgeHalves(before, after, figures);
   for (const top of ['media', 'system', 'kd-1', 'kd-2'])
     for (const name of filesBelow(path.join(site.root, top, '.keramion')))
-      if (name !== 'identity.json') {
+      if (name !== 'identity.json' && !lying.has(path.join(top, '.keramion', name))) {
         figures.orphans++;
         figures.lines.push(`orphan: ${top}/${name}`);
       }
@@ -237,7 +297,7 @@ async function judgeSayings(
     if (mine.length !== 1) untrue(`${mine.length} receipts of ${step.title}`);
     for (const item of items.filter((one) => one.stepId === step.id && one.state === 'done')) {
       const from = path.join(item.volumeId === 1 ? 'media' : 'system', item.path);
-      const isRemoval = step.what.kind.startsWith('remove') || step.what.kind === 'move home';
+      const isRemoval = /^remove|^move home|^set aside/.test(step.what.kind);
       if (isRemoval && after.has(from)) untrue(`${from} is there and said to be gone`);
       if (item.targetPath && !after.has(path.join('media', item.targetPath))) untrue(`${item.targetPath} is not there`);
     }

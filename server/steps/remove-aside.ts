@@ -1,0 +1,141 @@
+// Removing for good what was set aside. What was said to have a verified copy is proved to have one in this very step, from
+// an archive that is there; what nothing proves stays where it lies.
+import { eq, sql } from 'drizzle-orm';
+import type { z } from 'zod';
+import { removeAside as kind } from '#core/steps/remove-aside.ts';
+import type { Held } from '#disk/remove.ts';
+import { dropEmptyFolders } from '#disk/aside.ts';
+import { endAside } from '../db/aside.ts';
+import { type Database, type Db, inTransaction } from '../db/connect.ts';
+import { usedByLiving } from '../db/naming.ts';
+import { stepItems } from '../db/schema/plans.ts';
+import type { JobContext } from '../runtime/context.ts';
+import type { StoreNeed } from '../runtime/queue.ts';
+import { finishItems, type Item, type ItemWork, runItems, type Step } from '../runtime/run-items.ts';
+import { type Added, addFileStepIn } from './adding.ts';
+import { finding, readOnly, unreachable } from './findings.ts';
+import { serverStep } from './kind.ts';
+import { removal, volumesOfItems } from './remove.ts';
+import { isStillThere, type Proof, proveAll } from './remove-originals.ts';
+import { type AsideChoice, insertAsideItems } from './take-back.ts';
+
+type Params = z.infer<typeof kind.params>;
+
+/** Adds the removal of what lies aside to the plan: a step for what has a copy, another for what has none. */
+export function addAsideRemoval(
+  db: Database,
+  { ids, stepIds, what, now }: AsideChoice & { what: string; now: Date },
+): Promise<Added[]> {
+  return inTransaction(db, async (tx) => {
+    const added: Added[] = [];
+    for (const level of [2, 3] as const) {
+      const [some] = (await tx.execute(sql`
+        SELECT 1 FROM aside a WHERE a.state = 'aside' AND a.level = ${level} AND ${ids ? sql`a.id IN ${[...ids, 0]}` : sql`a.step_id IN ${[...(stepIds ?? []), 0]}`} LIMIT 1`)) as unknown as [
+        unknown[],
+      ];
+      if (some.length === 0) continue;
+      added.push(
+        await addFileStepIn(tx, { kind, params: { what, level }, names: {}, now }, async (_tx, stepId) => {
+          await insertAsideItems(tx, stepId, { ids, stepIds, level });
+          return 'Nothing of it is set aside any more, or it is in a plan already. Nothing was added.';
+        }),
+      );
+    }
+    return added;
+  });
+}
+
+/** Archives that have a copy of one of the items read back, as it was when it was archived. */
+async function archivesOf(db: Db, stepId: number): Promise<number[]> {
+  const [rows] = (await db.execute(sql`
+    SELECT DISTINCT r.archive_id AS id FROM step_items i JOIN archive_files r ON r.file_id = i.file_id AND r.size_bytes = i.size_bytes AND r.modified_us = i.modified_us
+    JOIN copy_files c ON c.archive_file_id = r.id AND c.state = 'read back' JOIN copy_parts p ON p.id = c.copy_part_id AND p.state = 'good'
+    WHERE i.step_id = ${stepId} ORDER BY r.archive_id`)) as unknown as [{ id: number }[]];
+  return rows.map((row) => Number(row.id));
+}
+
+async function lastLook(
+  { db }: JobContext,
+  { params, proofs }: { params: Params; proofs: readonly (Proof | Held)[] },
+  items: readonly Item[],
+): Promise<Map<number, Held>> {
+  const held = new Map<number, Held>();
+  const used = await usedByLiving(
+    db,
+    items.map((item) => item.fileId),
+  );
+  const good: Proof[] = [];
+  for (const proof of proofs) if (!('reason' in proof) && (await isStillThere(proof))) good.push(proof);
+  const why = proofs.find((proof): proof is Held => 'reason' in proof);
+  for (const item of items)
+    // Somebody made a timeline use it since: it has to come back first.
+    if (used.has(item.fileId)) held.set(item.id, { done: false, reason: 'in use' });
+    else if (params.level === 2 && !good.some((proof) => proof.fileIds.has(item.fileId)))
+      held.set(item.id, why ?? { done: false, reason: 'no good copy' });
+  return held;
+}
+
+function workOf(context: JobContext, step: Step, params: Params): ItemWork {
+  const proofs: (Proof | Held)[] = [];
+  return {
+    kind,
+    projectId: null,
+    prepare: async () => {
+      proofs.length = 0;
+      if (params.level !== 2) return;
+      context.rename('reading back');
+      for (const archiveId of await archivesOf(context.db, step.id))
+        proofs.push(await proveAll(context, { archiveId, stepId: step.id }));
+      context.rename(kind.phase);
+    },
+    lastLook: (items) => lastLook(context, { params, proofs }, items),
+    ...removal(context),
+    followUp: async (tx, outcomes) => {
+      const went = outcomes.filter(({ result }) => result.done || result.reason === 'gone');
+      const ids = went.map(({ item }) => item.fileId);
+      await endAside(tx, ids, { state: 'removed', now: context.now() });
+    },
+    conclude: () => dropFolders(context, step),
+  };
+}
+
+/** Folders of ours in which nothing lies any more. */
+async function dropFolders(context: JobContext, step: Step): Promise<void> {
+  const items = await context.db
+    .select()
+    .from(stepItems)
+    .where(sql`${eq(stepItems.stepId, step.id)} AND ${stepItems.state} = 'done'`);
+  for (const item of items) {
+    const root = await context.root(item.volumeId);
+    if (root) dropEmptyFolders(root, { path: item.path, raw: item.rawPath });
+  }
+}
+
+export const removeAside = serverStep({
+  kind,
+  async findings(db, step, { level }) {
+    const ids = step.onVolumes.map((part) => part.volumeId);
+    const findings = [...(await unreachable(db, step, ids)), ...(await readOnly(db, step, ids))];
+    if (level === 2 && (await archivesOf(db, step.stepId)).length === 0)
+      findings.push(finding(step, 'no copy known', 'stop', { what: step.title }));
+    return findings;
+  },
+  async stores(tx, step) {
+    const [rows] = (await tx.execute(sql`
+      SELECT DISTINCT p.carrier_id AS id FROM step_items i JOIN archive_files r ON r.file_id = i.file_id
+      JOIN copy_files c ON c.archive_file_id = r.id JOIN copy_parts p ON p.id = c.copy_part_id AND p.state = 'good'
+      JOIN carriers k ON k.id = p.carrier_id AND k.state = 'reachable' WHERE i.step_id = ${step.id}`)) as unknown as [
+      { id: number }[],
+    ];
+    return [
+      ...(await volumesOfItems(tx, step.id)),
+      ...rows.map((row): StoreNeed => ({ store: 'carrier', id: Number(row.id), mode: 'look' })),
+    ];
+  },
+  run: (context, step, params) => runItems(context, step, workOf(context, step, params)),
+  giveUp: (context, step, params) =>
+    finishItems(context, step, {
+      work: workOf(context, step, params),
+      ending: { state: 'failed', trouble: context.givenUp },
+    }),
+});

@@ -1,0 +1,243 @@
+// Setting files aside: what a timeline of a living project uses, or may use, is never among them when it runs.
+import { inArray, type SQL, sql } from 'drizzle-orm';
+import type { z } from 'zod';
+import { setAside as kind } from '#core/steps/set-aside.ts';
+import { asideFacts, asidePlace, placeAside } from '#disk/aside.ts';
+import { type FileFacts, look } from '#disk/facts.ts';
+import { freshOpenFiles } from '#disk/open-files.ts';
+import { type Held, putBack, take } from '#disk/remove.ts';
+import { addAside } from '../db/aside.ts';
+import type { Database, Db, Transaction } from '../db/connect.ts';
+import { usedByLiving } from '../db/naming.ts';
+import { files } from '../db/schema/catalogue.ts';
+import { siteMark } from '../db/site-mark.ts';
+import type { JobContext } from '../runtime/context.ts';
+import {
+  finishItems,
+  type Item,
+  type ItemWork,
+  markItems,
+  type Outcome,
+  runItems,
+  type Step,
+} from '../runtime/run-items.ts';
+import { trustsUnseenPrograms } from '../site/house-rules.ts';
+import { type Added, addFileStep, FILE_FACTS, notInAPlan } from './adding.ts';
+import { readDocumentsBefore, storesOfDocuments, unreadDocuments, unreadFindings } from './documents-before.ts';
+import { commonFindings, inWork } from './findings.ts';
+import { serverStep } from './kind.ts';
+import { markGone, recomputeAfterRemoval, removalOf, volumesOfItems } from './remove.ts';
+
+export type SetAsideParams = z.infer<typeof kind.params>;
+
+/**
+ * Adds the setting aside of files. `chosen` is a condition on files f, folders d, volumes v; what a timeline of a living
+ * project uses, or a plan has already, is left out whatever it says.
+ */
+export function addSettingAside(
+  db: Database,
+  { params, chosen, now }: { params: SetAsideParams; chosen: SQL; now: Date },
+): Promise<Added> {
+  return addFileStep(db, { kind, params, names: {}, now }, async (tx, stepId) => {
+    await tx.execute(sql`
+      INSERT INTO step_items (${FILE_FACTS.columns})
+      SELECT ${stepId}, ${FILE_FACTS.values}
+      FROM files f JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id AND v.retired_at IS NULL
+      WHERE f.gone_at IS NULL AND (${chosen}) AND NOT ${USED_BY_LIVING} AND ${notInAPlan}`);
+    return 'None of them can be set aside: they are in use, gone, or in a plan already. Nothing was added.';
+  });
+}
+
+/** True for a file f that a timeline uses, of a project that is not archived. */
+export const USED_BY_LIVING = sql.raw(
+  `EXISTS (SELECT 1 FROM media_targets t JOIN media m ON m.id = t.media_id AND m.used JOIN documents o ON o.id = m.document_id
+    JOIN files g ON g.id = o.file_id AND g.gone_at IS NULL JOIN projects q ON q.id = m.project_id AND q.state <> 'archived' WHERE t.file_id = f.id)`,
+);
+
+/** What a document may have begun to use since it was chosen stays. */
+export async function lastLookForUse(
+  db: Db,
+  step: Pick<Step, 'id'>,
+  items: readonly Item[],
+): Promise<Map<number, Held>> {
+  const held = new Map<number, Held>();
+  const ids = items.map((item) => item.fileId);
+  if (ids.length === 0) return held;
+  const used = await usedByLiving(db, ids);
+  const doubtful = new Map((await unreadDocuments(db, step.id)).map((document) => [document.projectId, document.name]));
+  const owners = new Map(
+    (await db.select({ id: files.id, projectId: files.projectId }).from(files).where(inArray(files.id, ids))).map(
+      (row) => [row.id, row.projectId],
+    ),
+  );
+  for (const item of items) {
+    const owner = owners.get(item.fileId) ?? null;
+    if (used.has(item.fileId)) held.set(item.id, { done: false, reason: 'in use' });
+    else if (owner !== null && doubtful.has(owner))
+      held.set(item.id, { done: false, reason: 'in doubt', detail: doubtful.get(owner) });
+  }
+  return held;
+}
+
+function workOf(context: JobContext, step: Step, params: SetAsideParams): ItemWork {
+  /** What files are since they lie aside: giving them another name changes a time of theirs. */
+  const lies = new Map<number, FileFacts>();
+  return {
+    kind,
+    projectId: null,
+    prepare: () => readDocumentsBefore(context, step.id),
+    lastLook: (items) => lastLookForUse(context.db, step, items),
+    act: (items) => setAsideItems(context, items, lies),
+    finishOrUndo: (items) => finishOrUndo(context, items, lies),
+    followUp: (tx, outcomes) => writeDown(context, tx, { step, params, outcomes, lies }),
+    lastWords: async (tx) => {
+      await recomputeAfterRemoval(tx, step.id);
+      return { reason: params.reason };
+    },
+  };
+}
+
+const marks = async (context: JobContext) => ({ site: await siteMark(context.db), job: context.job.mark });
+
+async function setAsideItems(
+  context: JobContext,
+  items: readonly Item[],
+  lies: Map<number, FileFacts>,
+): Promise<Outcome[]> {
+  const names = await context.names();
+  const own = await marks(context);
+  const open = freshOpenFiles(await trustsUnseenPrograms(context.db));
+  const outcomes: Outcome[] = [];
+  const taken: Item[] = [];
+  for (const item of items) {
+    const root = await context.root(item.volumeId);
+    if (!root) {
+      outcomes.push({ item, result: { done: false, reason: 'unreachable' } });
+      continue;
+    }
+    await context.assertLease();
+    const removal = removalOf(item);
+    const there = asideFacts(root, asidePlace(own, removal), removal);
+    if (there) {
+      // An earlier run put it there.
+      lies.set(item.id, there);
+      outcomes.push({ item, result: { done: true } });
+      continue;
+    }
+    const result = take(root, names, removal, open);
+    if (result.done) taken.push(item);
+    else outcomes.push({ item, result });
+  }
+  await markItems(context, taken, 'taken');
+  for (const item of taken) {
+    const root = (await context.root(item.volumeId))!;
+    await context.assertLease();
+    const removal = removalOf(item);
+    const result = placeAside(root, names, { removal, aside: asidePlace(own, removal) });
+    if (result.done) lies.set(item.id, result.facts);
+    outcomes.push({ item, result: result.done ? { done: true } : result });
+  }
+  for (const { item } of outcomes) context.add(item.sizeBytes);
+  return outcomes;
+}
+
+/** What lies aside already is done; what is under a private name goes back to its place. */
+async function finishOrUndo(
+  context: JobContext,
+  items: readonly Item[],
+  lies: Map<number, FileFacts>,
+): ReturnType<ItemWork['finishOrUndo']> {
+  const names = await context.names();
+  const own = await marks(context);
+  const ended: Awaited<ReturnType<ItemWork['finishOrUndo']>> = [];
+  for (const item of items) {
+    const root = await context.root(item.volumeId);
+    if (!root) {
+      ended.push({ item, result: item.state === 'taken' ? { done: false, reason: 'unreachable' } : null });
+      continue;
+    }
+    await context.assertLease();
+    const removal = removalOf(item);
+    const facts = asideFacts(root, asidePlace(own, removal), removal);
+    const isTaken = look(names.place(root, 'out', item.id)).is !== 'gone';
+    if (facts && !isTaken) {
+      lies.set(item.id, facts);
+      ended.push({ item, result: { done: true } });
+    } else if (isTaken) {
+      const back = putBack({ root, names }, removal, 'changed');
+      ended.push({ item, result: back.reason === 'name taken' ? back : null });
+    } else ended.push({ item, result: item.state === 'taken' ? { done: false, reason: 'gone' } : null });
+  }
+  return ended;
+}
+
+async function writeDown(
+  context: JobContext,
+  tx: Transaction,
+  {
+    step,
+    params,
+    outcomes,
+    lies,
+  }: { step: Step; params: SetAsideParams; outcomes: readonly Outcome[]; lies: ReadonlyMap<number, FileFacts> },
+): Promise<void> {
+  const now = context.now();
+  const went = outcomes.filter(({ result }) => result.done || result.reason === 'gone');
+  const done = outcomes.filter(({ result }) => result.done);
+  if (done.length > 0) {
+    const own = await marks(context);
+    const rows = await tx
+      .select({ id: files.id, kind: files.kind, projectId: files.projectId })
+      .from(files)
+      .where(
+        inArray(
+          files.id,
+          done.map(({ item }) => item.fileId),
+        ),
+      );
+    const known = new Map(rows.map((row) => [row.id, row]));
+    await addAside(
+      tx,
+      done.map(({ item }) => {
+        const place = asidePlace(own, removalOf(item));
+        return {
+          itemId: item.id,
+          stepId: step.id,
+          fileId: item.fileId,
+          volumeId: item.volumeId,
+          projectId: known.get(item.fileId)?.projectId ?? null,
+          kind: known.get(item.fileId)?.kind ?? 'other',
+          path: item.path,
+          rawPath: item.rawPath,
+          asidePath: place.path,
+          asideRaw: place.raw ?? null,
+          ...lies.get(item.id)!,
+          level: params.level,
+          reason: params.reason,
+          at: now,
+        };
+      }),
+    );
+  }
+  await markGone(
+    tx,
+    went.map(({ item }) => item.fileId),
+    now,
+  );
+}
+
+export const setAside = serverStep({
+  kind,
+  findings: async (db, step) => [
+    ...(await commonFindings(db, step)),
+    ...(await inWork(db, step)),
+    ...(await unreadFindings(db, step)),
+  ],
+  stores: async (tx, step) => [...(await storesOfDocuments(tx, step.id)), ...(await volumesOfItems(tx, step.id))],
+  run: (context, step, params) => runItems(context, step, workOf(context, step, params)),
+  giveUp: (context, step, params) =>
+    finishItems(context, step, {
+      work: workOf(context, step, params),
+      ending: { state: 'failed', trouble: context.givenUp },
+    }),
+});
