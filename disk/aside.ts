@@ -9,7 +9,7 @@ import type { Inside } from './paths.ts';
 import { ASIDE, type PrivateNames } from './private-names.ts';
 import { heldFor, type Held, type ItemResult, putBack, type Removal } from './remove.ts';
 import type { Root } from './root.ts';
-import { renameNew } from './write.ts';
+import { isOneFile, renameNew } from './write.ts';
 
 /** Where a job keeps a file that it sets aside. The marks are random: no other site's and no other job's. */
 export function asidePlace({ site, job }: { site: string; job: string }, inside: Inside): Inside {
@@ -31,9 +31,8 @@ export function placeAside(
   let facts: FileFacts | null = null;
   const result = heldFor(() => {
     const taken = names.place(root, 'out', removal.itemId);
-    const isTaken = look(taken).is !== 'gone';
     try {
-      if (isTaken) renameNew(taken, root.makeFor(aside));
+      if (look(taken).is !== 'gone') rename(taken, () => root.makeFor(aside));
     } catch (error) {
       const code = codeOf(error);
       if (code === 'EEXIST') return putBack({ root, names }, removal, 'name taken', aside.path);
@@ -46,6 +45,23 @@ export function placeAside(
   // What the system refused lies under its private name still.
   if (!result.done) return putBack({ root, names }, removal, result.reason, result.detail);
   return { done: true, facts: facts! };
+}
+
+/** The file has its new name beside the old one: nothing is lost, and the next run takes the old one away. */
+class HalfRenamed extends Error {
+  override readonly name = 'HalfRenamed';
+}
+
+/** Where the system refuses when the file has its new name already, that is no reason to hold it: it is to be finished. */
+function rename(from: string | Buffer, makeTo: () => string | Buffer): void {
+  const to = makeTo();
+  try {
+    renameNew(from, to);
+  } catch (error) {
+    if (codeOf(error) !== 'EEXIST' && isOneFile(from, to))
+      throw new HalfRenamed(`A file could not be renamed to its end: ${(error as Error).message}`, { cause: error });
+    throw error;
+  }
 }
 
 /** The file aside, where it is there and is the one; else null. */
@@ -69,7 +85,7 @@ export function takeBack(
     const from = lookAt(root, aside);
     if (from.is !== 'file' && from.is !== 'gone') return { done: false, reason: 'not a file' };
     try {
-      if (from.is === 'file') renameNew(root.place(aside), root.makeFor(home));
+      if (from.is === 'file') rename(root.place(aside), () => root.makeFor(home));
     } catch (error) {
       if (codeOf(error) === 'EEXIST') return { done: false, reason: 'name taken' };
       throw error;

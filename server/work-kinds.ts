@@ -3,6 +3,7 @@ import { Registry } from '#core/registry.ts';
 import { checkWork } from './check/check.ts';
 import { makeFoldersWork } from './projects/make-folders.ts';
 import { postersWork } from './projects/poster-work.ts';
+import { assessWork } from './reclaim/assess.ts';
 import { applyKindsWork } from './readings/apply-kinds.ts';
 import { readVolumeWork } from './readings/reading-work.ts';
 import type { WorkKind } from './runtime/work-kind.ts';
@@ -24,5 +25,6 @@ addWorkKind(changeVolumeWork);
 addWorkKind(tidyWork);
 addWorkKind(checkWork);
 addWorkKind(postersWork);
+addWorkKind(assessWork);
 
 export const workKindOf = (kind: string): WorkKind | null => kinds.get(kind);

@@ -87,6 +87,7 @@ export class TestSite {
       pollMs: 30,
       log: pino({ level: 'silent' }),
       pools: this.pools,
+      assesses: false,
     });
   }
 

@@ -26,6 +26,16 @@ const ROLLUPS = [
     from: 'SELECT folder_id, kind, COALESCE(project_id, 0) AS project_id, FLOOR(modified_us / 86400000000) AS day, COUNT(*) AS files, SUM(size_bytes) AS bytes FROM files WHERE gone_at IS NULL GROUP BY 1, 2, 3, 4',
   },
   {
+    sum: 'aside_sums',
+    key: 'step_id, volume_id, level',
+    from: "SELECT step_id, volume_id, level, COUNT(*) AS files, SUM(size_bytes) AS bytes FROM aside WHERE state = 'aside' GROUP BY 1, 2, 3",
+  },
+  {
+    sum: 'worth_sums',
+    key: 'run, what, volume_id, project_id, level',
+    from: "SELECT run, what, volume_id, project_id, level, COUNT(*) AS files, SUM(size_bytes) AS bytes FROM worth WHERE run = (SELECT JSON_VALUE(value, '$.run') FROM site WHERE `key` = 'assessment') GROUP BY 1, 2, 3, 4, 5",
+  },
+  {
     sum: 'volume_holdings',
     key: 'volume_id, project_id, kind, day',
     from: 'SELECT volume_id, project_id, kind, day, SUM(files) AS files, SUM(bytes) AS bytes FROM folder_holdings GROUP BY 1, 2, 3, 4',

@@ -76,7 +76,11 @@ export async function addFileStepIn<Params extends object>(
     })
     .from(stepItems)
     .where(eq(stepItems.stepId, stepId));
-  if (sum!.files === 0) throw new Refused(empty);
+  if (sum!.files === 0) {
+    // Whoever adds several steps at once may go on without this one.
+    await tx.delete(steps).where(eq(steps.id, stepId));
+    throw new Refused(empty);
+  }
   await tx.update(steps).set(sum!).where(eq(steps.id, stepId));
   return { stepId, ...sum! };
 }

@@ -3,12 +3,12 @@
 import { sql } from 'drizzle-orm';
 import type { FolderId } from '#core/model.ts';
 import { removeCaches as kind } from '#core/steps/remove-caches.ts';
-import type { Database } from '../db/connect.ts';
+import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
 import type { steps } from '../db/schema/plans.ts';
 import { Refused } from '../runtime/refused.ts';
 import { finishItems, type ItemWork, runItems } from '../runtime/run-items.ts';
 import type { JobContext } from '../runtime/context.ts';
-import { addFileStep, FILE_FACTS, notInAPlan } from './adding.ts';
+import { type Added, addFileStepIn, FILE_FACTS, notInAPlan } from './adding.ts';
 import { readDocumentsBefore, storesOfDocuments, unreadFindings } from './documents-before.ts';
 import { commonFindings, inWork } from './findings.ts';
 import { serverStep } from './kind.ts';
@@ -16,12 +16,19 @@ import { recomputeAfterRemoval, removal, volumesOfItems } from './remove.ts';
 import { lastLookForKind } from './remove-files.ts';
 
 /** Adds the removal of caches of these folders that were last changed before the day of the cut. */
-export async function addCacheRemoval(
-  db: Database,
-  { folderIds, cutDay, now }: { folderIds: readonly FolderId[]; cutDay: number; now: Date },
-): Promise<{ files: number; bytes: number }> {
+export const addCacheRemoval = (db: Database, asked: NewCacheRemoval): Promise<Added> =>
+  inTransaction(db, (tx) => addCacheRemovalIn(tx, asked));
+
+export interface NewCacheRemoval {
+  folderIds: readonly FolderId[];
+  cutDay: number;
+  now: Date;
+}
+
+/** The same inside a transaction. */
+export async function addCacheRemovalIn(tx: Transaction, { folderIds, cutDay, now }: NewCacheRemoval): Promise<Added> {
   if (folderIds.length === 0) throw new Refused('No folder is chosen, so nothing was added. Choose at least one.');
-  return addFileStep(db, { kind, params: { cutDay }, names: {}, now }, async (tx, stepId) => {
+  return addFileStepIn(tx, { kind, params: { cutDay }, names: {}, now }, async (_tx, stepId) => {
     for (let i = 0; i < folderIds.length; i += 1000)
       await tx.execute(sql`
         INSERT INTO step_items (${FILE_FACTS.columns})

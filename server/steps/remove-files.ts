@@ -3,12 +3,12 @@ import { inArray, type SQL, sql } from 'drizzle-orm';
 import type { z } from 'zod';
 import { removeFiles as kind } from '#core/steps/remove-files.ts';
 import type { Held } from '#disk/remove.ts';
-import type { Database, Db } from '../db/connect.ts';
+import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { usersOf } from '../db/naming.ts';
 import { files } from '../db/schema/catalogue.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { finishItems, type Item, type ItemWork, runItems, type Step } from '../runtime/run-items.ts';
-import { type Added, addFileStep, FILE_FACTS, notInAPlan } from './adding.ts';
+import { type Added, addFileStepIn, FILE_FACTS, notInAPlan } from './adding.ts';
 import { readDocumentsBefore, storesOfDocuments, unreadDocuments, unreadFindings } from './documents-before.ts';
 import { commonFindings, inWork } from './findings.ts';
 import { serverStep } from './kind.ts';
@@ -20,11 +20,18 @@ type Params = z.infer<typeof kind.params>;
 export const NOT_NAMED = sql.raw('NOT EXISTS (SELECT 1 FROM media_targets t WHERE t.file_id = f.id)');
 
 /** Adds the removal of files of one kind. `chosen` is a condition on files f, folders d, volumes v. */
-export function addFileRemoval(
-  db: Database,
-  { params, chosen, now }: { params: Params; chosen: SQL; now: Date },
-): Promise<Added> {
-  return addFileStep(db, { kind, params, names: {}, now }, async (tx, stepId) => {
+export const addFileRemoval = (db: Database, asked: NewFileRemoval): Promise<Added> =>
+  inTransaction(db, (tx) => addFileRemovalIn(tx, asked));
+
+export interface NewFileRemoval {
+  params: Params;
+  chosen: SQL;
+  now: Date;
+}
+
+/** The same inside a transaction. */
+export function addFileRemovalIn(tx: Transaction, { params, chosen, now }: NewFileRemoval): Promise<Added> {
+  return addFileStepIn(tx, { kind, params, names: {}, now }, async (_tx, stepId) => {
     await tx.execute(sql`
       INSERT INTO step_items (${FILE_FACTS.columns})
       SELECT ${stepId}, ${FILE_FACTS.values}

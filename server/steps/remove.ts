@@ -11,6 +11,7 @@ import { lockFolders, refreshHoldings } from '../db/holdings.ts';
 import { files } from '../db/schema/catalogue.ts';
 import { projectsNamingItems } from '../db/naming.ts';
 import { stepItems } from '../db/schema/plans.ts';
+import { forgetWorth } from '../db/worth.ts';
 import { recomputeProjectSumsIn } from '../readings/project-sums.ts';
 import { recomputeVersionsIn } from '../readings/versions.ts';
 import type { JobContext } from '../runtime/context.ts';
@@ -106,6 +107,7 @@ export async function markGone(tx: Transaction, ids: readonly number[], now: Dat
   const folders = rows.map((row) => Number(row.id));
   await lockFolders(connection, folders);
   await connection.query('UPDATE files SET gone_at = ? WHERE id IN (?) AND gone_at IS NULL', [now, ids]);
+  await forgetWorth(tx, ids);
   await refreshHoldings(connection, folders);
   await connection.query(
     `UPDATE media m JOIN (SELECT t.media_id, COUNT(f.id) AS n FROM media_targets t LEFT JOIN files f ON f.id = t.file_id AND f.gone_at IS NULL

@@ -7,7 +7,7 @@ import { type FileFacts, look } from '#disk/facts.ts';
 import { freshOpenFiles } from '#disk/open-files.ts';
 import { type Held, putBack, take } from '#disk/remove.ts';
 import { addAside } from '../db/aside.ts';
-import type { Database, Db, Transaction } from '../db/connect.ts';
+import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { usedByLiving } from '../db/naming.ts';
 import { files } from '../db/schema/catalogue.ts';
 import { siteMark } from '../db/site-mark.ts';
@@ -22,7 +22,7 @@ import {
   type Step,
 } from '../runtime/run-items.ts';
 import { trustsUnseenPrograms } from '../site/house-rules.ts';
-import { type Added, addFileStep, FILE_FACTS, notInAPlan } from './adding.ts';
+import { type Added, addFileStepIn, FILE_FACTS, notInAPlan } from './adding.ts';
 import { readDocumentsBefore, storesOfDocuments, unreadDocuments, unreadFindings } from './documents-before.ts';
 import { commonFindings, inWork } from './findings.ts';
 import { serverStep } from './kind.ts';
@@ -34,11 +34,18 @@ export type SetAsideParams = z.infer<typeof kind.params>;
  * Adds the setting aside of files. `chosen` is a condition on files f, folders d, volumes v; what a timeline of a living
  * project uses, or a plan has already, is left out whatever it says.
  */
-export function addSettingAside(
-  db: Database,
-  { params, chosen, now }: { params: SetAsideParams; chosen: SQL; now: Date },
-): Promise<Added> {
-  return addFileStep(db, { kind, params, names: {}, now }, async (tx, stepId) => {
+export const addSettingAside = (db: Database, asked: NewSettingAside): Promise<Added> =>
+  inTransaction(db, (tx) => addSettingAsideIn(tx, asked));
+
+export interface NewSettingAside {
+  params: SetAsideParams;
+  chosen: SQL;
+  now: Date;
+}
+
+/** The same inside a transaction. */
+export function addSettingAsideIn(tx: Transaction, { params, chosen, now }: NewSettingAside): Promise<Added> {
+  return addFileStepIn(tx, { kind, params, names: {}, now }, async (_tx, stepId) => {
     await tx.execute(sql`
       INSERT INTO step_items (${FILE_FACTS.columns})
       SELECT ${stepId}, ${FILE_FACTS.values}
@@ -117,16 +124,14 @@ async function setAsideItems(
     }
     await context.assertLease();
     const removal = removalOf(item);
-    const there = asideFacts(root, asidePlace(own, removal), removal);
-    if (there) {
+    const result = take(root, names, removal, open);
+    const there = result.done ? null : asideFacts(root, asidePlace(own, removal), removal);
+    if (result.done) taken.push(item);
+    else if (there) {
       // An earlier run put it there.
       lies.set(item.id, there);
       outcomes.push({ item, result: { done: true } });
-      continue;
-    }
-    const result = take(root, names, removal, open);
-    if (result.done) taken.push(item);
-    else outcomes.push({ item, result });
+    } else outcomes.push({ item, result });
   }
   await markItems(context, taken, 'taken');
   for (const item of taken) {
@@ -158,11 +163,13 @@ async function finishOrUndo(
     }
     await context.assertLease();
     const removal = removalOf(item);
-    const facts = asideFacts(root, asidePlace(own, removal), removal);
+    const aside = asidePlace(own, removal);
     const isTaken = look(names.place(root, 'out', item.id)).is !== 'gone';
-    if (facts && !isTaken) {
-      lies.set(item.id, facts);
-      ended.push({ item, result: { done: true } });
+    if (asideFacts(root, aside, removal)) {
+      // There to its end, or under both names: then the private one goes.
+      const result = placeAside(root, names, { removal, aside });
+      if (result.done) lies.set(item.id, result.facts);
+      ended.push({ item, result: result.done ? { done: true } : result });
     } else if (isTaken) {
       const back = putBack({ root, names }, removal, 'changed');
       ended.push({ item, result: back.reason === 'name taken' ? back : null });

@@ -287,6 +287,8 @@ async function judgeSayings(
     figures.untrue++;
     figures.lines.push(`untrue: ${line}`);
   };
+  const rows = await site.db.select().from(aside).where(eq(aside.state, 'aside'));
+  const lyingOf = (itemId: number) => rows.some((row) => row.itemId === itemId);
   for (const receipt of await site.db.select().from(receipts)) {
     if (receipt.stepId === null) continue;
     const own = items.filter((item) => item.stepId === receipt.stepId);
@@ -297,7 +299,7 @@ async function judgeSayings(
     if (mine.length !== 1) untrue(`${mine.length} receipts of ${step.title}`);
     for (const item of items.filter((one) => one.stepId === step.id && one.state === 'done')) {
       const from = path.join(item.volumeId === 1 ? 'media' : 'system', item.path);
-      const isRemoval = /^remove|^move home|^set aside/.test(step.what.kind);
+      const isRemoval = /^remove|^move home/.test(step.what.kind) || lyingOf(item.id);
       if (isRemoval && after.has(from)) untrue(`${from} is there and said to be gone`);
       if (item.targetPath && !after.has(path.join('media', item.targetPath))) untrue(`${item.targetPath} is not there`);
     }

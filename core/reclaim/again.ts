@@ -1,0 +1,29 @@
+// How long it takes to have bytes again that a station makes: from how fast it made them before. The most that came in a
+// day, over a working day; a guess where nothing was seen to come.
+export interface DayBytes {
+  day: number;
+  bytes: number;
+}
+
+const WORKING_SECONDS = 8 * 3600;
+/** What a workstation renders and caches in a second, where nothing better is known. */
+export const GUESSED_RATE = 40e6;
+
+export interface AgainRate {
+  bytesPerSecond: number;
+  /** From what readings saw; else a guess. */
+  isMeasured: boolean;
+}
+
+/** @param samples of one volume and kind, oldest first */
+export function againRate(samples: readonly DayBytes[]): AgainRate {
+  let most = 0;
+  for (let i = 1; i < samples.length; i++) {
+    const [before, after] = [samples[i - 1]!, samples[i]!];
+    const days = after.day - before.day;
+    if (days > 0) most = Math.max(most, (after.bytes - before.bytes) / days);
+  }
+  return most > 0
+    ? { bytesPerSecond: most / WORKING_SECONDS, isMeasured: true }
+    : { bytesPerSecond: GUESSED_RATE, isMeasured: false };
+}

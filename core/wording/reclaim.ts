@@ -1,0 +1,105 @@
+// Words of the reclaim lens: groups, reasons, what it takes to have things again, and the sentences above.
+import type { Level } from '../model.ts';
+import { LEVEL_WORDS } from '../model.ts';
+import type { Group, Reason } from '../reclaim/worth.ts';
+import { capital, duration, listed, size } from './amounts.ts';
+
+export const GROUP_WORDS: Record<Group, { name: string; about: string }> = {
+  caches: { name: 'Caches', about: 'rebuilt when a project opens' },
+  renders: { name: 'Renders', about: 'made again from their timelines' },
+  proxies: { name: 'Proxies', about: 'made again from their sources' },
+  'unused media': { name: 'Unused media', about: 'no timeline uses it' },
+  'same twice': { name: 'The same file twice', about: 'another volume keeps the same bytes' },
+  'old backups': { name: 'Old backups', about: 'enough newer ones stay' },
+  'left behind': { name: 'Left behind', about: 'of delivered and archived projects' },
+  'nobody’s': { name: 'Nobody’s', about: 'no project owns it' },
+};
+
+export const REASON_WORDS: Record<Reason, string> = {
+  'rebuilds itself': 'rebuilt when it is needed',
+  'rendered again': 'its project’s timelines can render it again',
+  'no timeline known': 'no timeline of its project is known',
+  'source is found': 'its source is found',
+  'source not found': 'its source is not found',
+  'no timeline uses it': 'no timeline uses it',
+  'in a bin alone': 'in a bin, in no timeline',
+  'named by nothing': 'no document names it',
+  'kept elsewhere': 'the same bytes lie on another volume',
+  'enough newer ones': 'enough newer backups stay',
+  'project is archived': 'its project is archived',
+  'project is delivered': 'its project is delivered',
+  'belongs to nobody': 'no project owns it',
+};
+
+/** What it takes to have again what goes for good. */
+export const AGAIN_WORDS: Partial<Record<Reason, string>> = {
+  'rebuilds itself': 'rebuilt when a project opens',
+  'rendered again': 'rendered again from its timelines',
+  'source is found': 'made again from its source',
+};
+
+const OF_TITLE: Record<Group, string> = {
+  caches: 'caches',
+  renders: 'renders',
+  proxies: 'proxies',
+  'unused media': 'unused media',
+  'same twice': 'second copies',
+  'old backups': 'old backups',
+  'left behind': 'what was left behind',
+  'nobody’s': 'what nobody owns',
+};
+
+/** "renders of Night Ferry and Brine Road", as a title goes on. */
+export function groupWords(group: Group, projects: readonly string[]): string {
+  const named = projects.length > 0 && projects.length <= 3 ? ` of ${listed(projects)}` : '';
+  return `${OF_TITLE[group]}${named}`;
+}
+
+/** What the bytes of each level are, in a sentence. */
+export function worthSentence(byLevel: Record<Level, number>, where: string): string {
+  const levels = ([0, 1, 2, 3] as const).filter((level) => byLevel[level] > 0);
+  const all = levels.reduce<number>((sum, level) => sum + byLevel[level], 0);
+  if (all === 0) return `Nothing can go${where}.`;
+  const parts = levels.map((level) => `${size(byLevel[level])} ${LEVEL_PARTS[level]}`);
+  return `${size(all)} can go${where}: ${listed(parts)}.`;
+}
+
+const LEVEL_PARTS: Record<Level, string> = {
+  0: LEVEL_WORDS[0],
+  1: LEVEL_WORDS[1],
+  2: 'has a verified copy',
+  3: 'is the only copy',
+};
+
+export function goalSentence(facts: {
+  wantedBytes: number;
+  bytes: number;
+  isReached: boolean;
+  volume: string;
+  byLevel: Record<Level, number>;
+  costSeconds: number;
+}): string {
+  const { wantedBytes, bytes, isReached, volume, byLevel, costSeconds } = facts;
+  if (bytes === 0) return `Nothing of this kind can go from ${volume}.`;
+  const top = ([3, 2, 1, 0] as const).find((level) => byLevel[level] > 0)!;
+  const worst =
+    top === 0
+      ? 'all of it rebuilds itself'
+      : top === 1
+        ? 'all of it can be made again'
+        : top === 2
+          ? 'all of it has a verified copy or can be made again'
+          : `${size(byLevel[3])} of it is the only copy`;
+  const cost = costSeconds >= 60 ? `, in about ${duration(costSeconds)} if all of it is needed` : '';
+  const goes = `${size(bytes)} on ${volume} can go; ${worst}${cost}.`;
+  return isReached ? capital(goes) : `Only ${goes} That is ${size(wantedBytes - bytes)} short.`;
+}
+
+export function asideSentence(facts: { files: number; bytes: number; oldestDays: number | null }): string {
+  if (facts.files === 0) return 'Nothing is set aside.';
+  const old =
+    facts.oldestDays === null || facts.oldestDays < 1
+      ? 'since today'
+      : `the oldest for ${facts.oldestDays} ${facts.oldestDays === 1 ? 'day' : 'days'}`;
+  return `${size(facts.bytes)} ${facts.files === 1 ? 'is' : 'are'} set aside, ${old}. It still takes its space.`;
+}

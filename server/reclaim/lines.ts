@@ -1,0 +1,203 @@
+// What may go as the reclaim lens shows it: sums of every group by level, and lines, each the files of one folder, project,
+// group and level that go together. From rollups and from the last assessment.
+import { type SQL, sql } from 'drizzle-orm';
+import type { FolderId, Level, ProjectId, VolumeId } from '#core/model.ts';
+import { againRate, type AgainRate } from '#core/reclaim/again.ts';
+import type { Candidate } from '#core/reclaim/goal.ts';
+import { type Group, GROUPS, type Reason, REASONS } from '#core/reclaim/worth.ts';
+import type { Db } from '../db/connect.ts';
+import { currentAssessment } from '../db/worth.ts';
+
+/** Which files are meant: of these volumes (all where none is named), of one project, of projects in work or not. */
+export interface Scope {
+  only: readonly VolumeId[];
+  projectId: ProjectId | null;
+  /** Also of projects that are in work. */
+  inWork: boolean;
+}
+
+export interface GroupSum {
+  group: Group;
+  files: number;
+  bytes: number;
+  byLevel: Record<Level, number>;
+}
+
+export interface Line extends Candidate {
+  folderId: FolderId;
+  projectId: number;
+  volume: string;
+  path: string;
+  project: string | null;
+  projectState: string | null;
+  reason: Reason;
+  files: number;
+}
+
+const IN_WORK = sql.raw(`('in work', 'finishing')`);
+
+/** Conditions on a table with volume_id and project_id. */
+function within({ only, projectId, inWork }: Scope, table: string): SQL {
+  const [volume, project] = [sql.raw(`${table}.volume_id`), sql.raw(`${table}.project_id`)];
+  return sql`${only.length > 0 ? sql`${volume} IN ${[...only]}` : sql`TRUE`}
+    ${projectId === null ? sql`` : sql`AND ${project} = ${projectId}`}
+    ${inWork || projectId !== null ? sql`` : sql`AND ${project} NOT IN (SELECT id FROM projects WHERE state IN ${IN_WORK})`}
+    AND ${volume} IN (SELECT id FROM volumes WHERE retired_at IS NULL)`;
+}
+
+const noBytes = (): Record<Level, number> => ({ 0: 0, 1: 0, 2: 0, 3: 0 });
+
+/** Every group, also those of which there is nothing. */
+export async function groupSums(db: Db, scope: Scope): Promise<GroupSum[]> {
+  const run = (await currentAssessment(db))?.run ?? 0;
+  const [rows] = (await db.execute(sql`
+    SELECT w.what, w.level, SUM(w.files) AS files, SUM(w.bytes) AS bytes FROM worth_sums w WHERE w.run = ${run} AND ${within(scope, 'w')} GROUP BY w.what, w.level
+    UNION ALL SELECT 'caches', 0, SUM(s.files), SUM(s.bytes) FROM volume_sums s WHERE s.kind = 'cache' AND ${within(scope, 's')}`)) as unknown as [
+    { what: Group; level: Level; files: number | null; bytes: number | null }[],
+  ];
+  return GROUPS.map((group) => {
+    const sum: GroupSum = { group, files: 0, bytes: 0, byLevel: noBytes() };
+    for (const row of rows.filter((one) => one.what === group)) {
+      sum.files += Number(row.files);
+      sum.bytes += Number(row.bytes);
+      sum.byLevel[Number(row.level) as Level] += Number(row.bytes);
+    }
+    return sum;
+  });
+}
+
+export const lineKey = (line: { group: Group; folderId: number; projectId: number; level: Level; reason: Reason }) =>
+  [GROUPS.indexOf(line.group), line.folderId, line.projectId, line.level, REASONS.indexOf(line.reason)].join('-');
+
+export interface LineChoice {
+  group: Group;
+  folderId: number;
+  projectId: number;
+  level: Level;
+  reason: Reason;
+}
+
+/** Null where the text is no key of a line. */
+export function lineOf(key: string): LineChoice | null {
+  const parts = key.split('-').map(Number);
+  const [group, folderId, projectId, level, reason] = parts;
+  if (parts.length !== 5 || !parts.every((part) => Number.isSafeInteger(part) && part >= 0)) return null;
+  const known = GROUPS[group!] !== undefined && REASONS[reason!] !== undefined && level! <= 3 && folderId! > 0;
+  if (!known) return null;
+  return {
+    group: GROUPS[group!]!,
+    folderId: folderId!,
+    projectId: projectId!,
+    level: level as Level,
+    reason: REASONS[reason!]!,
+  };
+}
+
+interface LineRow {
+  what: Group;
+  folderId: number;
+  volumeId: number;
+  projectId: number;
+  level: Level;
+  reason: Reason;
+  files: number;
+  bytes: number;
+  day: number;
+}
+
+/** Lines of one group, or of all; those with most bytes first. Caches are those not changed since the day of the cut. */
+export async function lines(
+  db: Db,
+  scope: Scope,
+  { group, cutDay, most }: { group?: Group; cutDay: number; most: number },
+): Promise<Line[]> {
+  const rows = await lineRows(db, scope, { group, cutDay, most });
+  const rates = await againRates(db);
+  const names = await namesOf(db, rows);
+  return rows.map((row): Line => {
+    const line = {
+      group: row.what,
+      folderId: Number(row.folderId) as FolderId,
+      volumeId: Number(row.volumeId),
+      projectId: Number(row.projectId),
+      level: Number(row.level) as Level,
+      reason: row.reason,
+      files: Number(row.files),
+      bytes: Number(row.bytes),
+      day: Number(row.day),
+    };
+    return {
+      ...line,
+      ...names(line),
+      key: lineKey(line),
+      costSeconds: costOf(line, rates),
+    };
+  });
+}
+
+async function lineRows(
+  db: Db,
+  scope: Scope,
+  { group, cutDay, most }: { group?: Group; cutDay: number; most: number },
+): Promise<LineRow[]> {
+  const run = (await currentAssessment(db))?.run ?? 0;
+  const parts: SQL[] = [];
+  if (group !== 'caches')
+    parts.push(sql`SELECT w.what, w.folder_id AS folderId, w.volume_id AS volumeId, w.project_id AS projectId, w.level, w.reason, COUNT(*) AS files, SUM(w.size_bytes) AS bytes, MAX(w.day) AS day
+      FROM worth w WHERE w.run = ${run} ${group ? sql`AND w.what = ${group}` : sql``} AND ${within(scope, 'w')} GROUP BY w.what, w.volume_id, w.folder_id, w.project_id, w.level, w.reason`);
+  if (group === undefined || group === 'caches')
+    parts.push(sql`SELECT 'caches', h.folder_id, h.volume_id, h.project_id, 0, 'rebuilds itself', SUM(h.files), SUM(h.bytes) AS bytes, MAX(h.day)
+      FROM folder_holdings h WHERE h.kind = 'cache' AND h.day < ${cutDay} AND ${within(scope, 'h')} GROUP BY h.volume_id, h.folder_id, h.project_id`);
+  const [rows] = (await db.execute(
+    sql`SELECT * FROM (${sql.join(parts, sql` UNION ALL `)}) x WHERE bytes > 0 ORDER BY bytes DESC, folderId LIMIT ${most}`,
+  )) as unknown as [LineRow[]];
+  return rows;
+}
+
+async function namesOf(db: Db, rows: readonly LineRow[]) {
+  const ids = [...new Set(rows.map((row) => Number(row.folderId)))];
+  const paths = new Map<number, string>();
+  for (let i = 0; i < ids.length; i += 5000) {
+    const [some] = (await db.execute(
+      sql`SELECT id, path FROM folders WHERE id IN ${[...ids.slice(i, i + 5000), 0]}`,
+    )) as unknown as [{ id: number; path: string }[]];
+    for (const row of some) paths.set(Number(row.id), row.path);
+  }
+  const [all] = (await db.execute(
+    sql`SELECT id, name, NULL AS state, 'volume' AS is_ FROM volumes UNION ALL SELECT id, name, state, 'project' FROM projects`,
+  )) as unknown as [{ id: number; name: string; state: string | null; is_: string }[]];
+  const known = new Map(all.map((row) => [`${row.is_} ${row.id}`, row]));
+  return ({ folderId, volumeId, projectId }: { folderId: number; volumeId: number; projectId: number }) => ({
+    path: paths.get(folderId) ?? '',
+    volume: known.get(`volume ${volumeId}`)?.name ?? '',
+    project: known.get(`project ${projectId}`)?.name ?? null,
+    projectState: known.get(`project ${projectId}`)?.state ?? null,
+  });
+}
+
+/** How fast each volume's caches and renders came, by volume and kind. */
+export async function againRates(db: Db): Promise<Map<string, AgainRate>> {
+  const [rows] = (await db.execute(sql`
+    SELECT volume_id AS volumeId, kind, day, SUM(bytes) AS bytes FROM samples WHERE kind IN ('cache', 'render', 'proxy') GROUP BY volume_id, kind, day ORDER BY volume_id, kind, day`)) as unknown as [
+    { volumeId: number; kind: string; day: number; bytes: number }[],
+  ];
+  const samples = new Map<string, { day: number; bytes: number }[]>();
+  for (const row of rows) {
+    const key = `${row.volumeId} ${row.kind}`;
+    const own = samples.get(key) ?? [];
+    own.push({ day: Number(row.day), bytes: Number(row.bytes) });
+    samples.set(key, own);
+  }
+  return new Map([...samples].map(([key, own]) => [key, againRate(own)]));
+}
+
+const KIND_OF: Partial<Record<Group, string>> = { caches: 'cache', renders: 'render', proxies: 'proxy' };
+
+function costOf(
+  { group, level, volumeId, bytes }: { group: Group; level: Level; volumeId: number; bytes: number },
+  rates: ReadonlyMap<string, AgainRate>,
+): number {
+  if (level > 1) return 0;
+  const rate = rates.get(`${volumeId} ${KIND_OF[group]}`) ?? againRate([]);
+  return bytes / rate.bytesPerSecond;
+}

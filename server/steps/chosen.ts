@@ -1,0 +1,100 @@
+// From chosen lines to steps of the plan: what rebuilds itself or can be made again goes for good, all else is set aside.
+// All steps are added, or none.
+import { sql } from 'drizzle-orm';
+import type { FolderId, Kind, Level } from '#core/model.ts';
+import { isForGood, type Group } from '#core/reclaim/worth.ts';
+import { AGAIN_WORDS, groupWords, REASON_WORDS } from '#core/wording/reclaim.ts';
+import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
+import { currentAssessment } from '../db/worth.ts';
+import { Refused } from '../runtime/refused.ts';
+import type { Added } from './adding.ts';
+import { addCacheRemovalIn } from './remove-caches.ts';
+import { addFileRemovalIn } from './remove-files.ts';
+import { addSettingAsideIn } from './set-aside.ts';
+import { type LineChoice, lineOf } from '../reclaim/lines.ts';
+
+export interface Chosen {
+  keys: readonly string[];
+  /** Caches that were changed on this day or later stay. */
+  cutDay: number;
+  now: Date;
+}
+
+/** Adds what the lines hold to the plan. Throws Refused where nothing of it can go. */
+export function addChosen(
+  db: Database,
+  { keys, cutDay, now }: Chosen,
+): Promise<{ files: number; bytes: number; steps: number }> {
+  const chosen = keys.map(lineOf);
+  if (chosen.length === 0) throw new Refused('Nothing is chosen, so nothing was added. Choose at least one line.');
+  if (chosen.some((line) => line === null))
+    throw new Refused('The choice could not be understood, so nothing was added. Load the page again and choose anew.');
+  return inTransaction(db, async (tx) => {
+    const run = (await currentAssessment(tx))?.run ?? 0;
+    const sum = { files: 0, bytes: 0, steps: 0 };
+    let refused: Refused | null = null;
+    for (const lines of together(chosen as LineChoice[]))
+      try {
+        const added = await addTogether(tx, lines, { run, cutDay, now });
+        sum.files += added.files;
+        sum.bytes += added.bytes;
+        sum.steps++;
+      } catch (error) {
+        if (!(error instanceof Refused)) throw error;
+        refused = error;
+      }
+    if (sum.steps === 0) throw refused!;
+    return sum;
+  });
+}
+
+/** Lines that become one step: of one group, level and reason. */
+function together(lines: readonly LineChoice[]): LineChoice[][] {
+  const all = new Map<string, LineChoice[]>();
+  for (const line of lines) {
+    const key = `${line.group} ${line.level} ${line.reason}`;
+    const own = all.get(key);
+    if (own) own.push(line);
+    else all.set(key, [line]);
+  }
+  return [...all.values()];
+}
+
+const FILE_KIND: Partial<Record<Group, Kind>> = { renders: 'render', proxies: 'proxy' };
+
+async function addTogether(
+  tx: Transaction,
+  lines: readonly LineChoice[],
+  { run, cutDay, now }: { run: number; cutDay: number; now: Date },
+): Promise<Added> {
+  const { group, level, reason } = lines[0]!;
+  if (group === 'caches')
+    return addCacheRemovalIn(tx, { folderIds: lines.map((line) => line.folderId as FolderId), cutDay, now });
+  const pairs = sql.join(
+    lines.map((line) => sql`(${line.folderId}, ${line.projectId})`),
+    sql`, `,
+  );
+  const chosen = sql`EXISTS (SELECT 1 FROM worth w WHERE w.run = ${run} AND w.file_id = f.id AND w.what = ${group} AND w.level = ${level} AND w.reason = ${reason}
+    AND (w.folder_id, w.project_id) IN (${pairs}))`;
+  const what = await whatOf(tx, lines);
+  if (isForGood(level))
+    return addFileRemovalIn(tx, {
+      params: { what, fileKind: FILE_KIND[group]!, level, again: AGAIN_WORDS[reason] ?? 'made again' },
+      chosen,
+      now,
+    });
+  return addSettingAsideIn(tx, {
+    params: { what, reason: REASON_WORDS[reason], level: level as Level & (2 | 3) },
+    chosen,
+    now,
+  });
+}
+
+async function whatOf(tx: Transaction, lines: readonly LineChoice[]): Promise<string> {
+  const ids = [...new Set(lines.map((line) => line.projectId))];
+  const [rows] = (await tx.execute(
+    sql`SELECT name FROM projects WHERE id IN ${[...ids, 0]} ORDER BY name`,
+  )) as unknown as [{ name: string }[]];
+  const names = rows.map((row) => row.name);
+  return groupWords(lines[0]!.group, ids.includes(0) ? [] : names).slice(0, 200);
+}
