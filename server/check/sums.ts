@@ -31,6 +31,11 @@ const ROLLUPS = [
     from: "SELECT step_id, volume_id, level, COUNT(*) AS files, SUM(size_bytes) AS bytes FROM aside WHERE state = 'aside' GROUP BY 1, 2, 3",
   },
   {
+    sum: 'worth_lines',
+    key: 'run, folder_id, what, project_id, level, reason',
+    from: "SELECT run, folder_id, what, project_id, level, reason, COUNT(*) AS files, SUM(size_bytes) AS bytes FROM worth WHERE run = (SELECT JSON_VALUE(value, '$.run') FROM site WHERE `key` = 'assessment') GROUP BY 1, 2, 3, 4, 5, 6",
+  },
+  {
     sum: 'worth_sums',
     key: 'run, what, volume_id, project_id, level',
     from: "SELECT run, what, volume_id, project_id, level, COUNT(*) AS files, SUM(size_bytes) AS bytes FROM worth WHERE run = (SELECT JSON_VALUE(value, '$.run') FROM site WHERE `key` = 'assessment') GROUP BY 1, 2, 3, 4, 5",

@@ -10,7 +10,7 @@ import { type Worth, worthOf } from '#core/reclaim/worth.ts';
 import { unitsOf } from '#core/units/units.ts';
 import { type Database, type Db, inTransaction, loadRows, type Transaction, withConnection } from '../db/connect.ts';
 import { jobs } from '../db/schema/jobs.ts';
-import { currentAssessment, setAssessment } from '../db/worth.ts';
+import { currentAssessment, setAssessment, sumWorth } from '../db/worth.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { enqueue } from '../runtime/queue.ts';
 import { endAfter, endPlainly, workKind } from '../runtime/work-kind.ts';
@@ -65,9 +65,10 @@ export async function assess(db: Database, { check = () => {} }: { check?: () =>
       'DELETE w FROM worth w JOIN files f ON f.id = w.file_id WHERE w.run = ? AND f.gone_at IS NOT NULL',
       [run],
     );
+    await sumWorth(connection, run);
     await connection.query(
       `INSERT INTO worth_sums (run, what, volume_id, project_id, level, files, bytes)
-       SELECT run, what, volume_id, project_id, level, COUNT(*), SUM(size_bytes) FROM worth WHERE run = ? GROUP BY run, what, volume_id, project_id, level`,
+       SELECT run, what, volume_id, project_id, level, SUM(files), SUM(bytes) FROM worth_lines WHERE run = ? GROUP BY run, what, volume_id, project_id, level`,
       [run],
     );
     await setAssessment(tx, { run, atMs: Date.now(), marks, tookMs: Date.now() - began });
@@ -86,6 +87,7 @@ const nextRun = async ({ $connection: connection }: Transaction): Promise<number
 /** What earlier assessments left, also those that were cut off. */
 async function dropOthers(db: Database, run: number): Promise<void> {
   await db.execute(sql`DELETE FROM worth_sums WHERE run < ${run}`);
+  await db.execute(sql`DELETE FROM worth_lines WHERE run < ${run}`);
   for (;;) {
     const [result] = (await db.execute(sql`DELETE FROM worth WHERE run < ${run} LIMIT ${SOME}`)) as unknown as [
       { affectedRows: number },

@@ -143,8 +143,8 @@ async function lineRows(
   const run = (await currentAssessment(db))?.run ?? 0;
   const parts: SQL[] = [];
   if (group !== 'caches')
-    parts.push(sql`SELECT w.what, w.folder_id AS folderId, w.volume_id AS volumeId, w.project_id AS projectId, w.level, w.reason, COUNT(*) AS files, SUM(w.size_bytes) AS bytes, MAX(w.day) AS day
-      FROM worth w WHERE w.run = ${run} ${group ? sql`AND w.what = ${group}` : sql``} AND ${within(scope, 'w')} GROUP BY w.what, w.volume_id, w.folder_id, w.project_id, w.level, w.reason`);
+    parts.push(sql`SELECT w.what, w.folder_id AS folderId, w.volume_id AS volumeId, w.project_id AS projectId, w.level, w.reason, w.files, w.bytes, w.day
+      FROM worth_lines w WHERE w.run = ${run} ${group ? sql`AND w.what = ${group}` : sql``} AND ${within(scope, 'w')}`);
   if (group === undefined || group === 'caches')
     parts.push(sql`SELECT 'caches', h.folder_id, h.volume_id, h.project_id, 0, 'rebuilds itself', SUM(h.files), SUM(h.bytes) AS bytes, MAX(h.day)
       FROM folder_holdings h WHERE h.kind = 'cache' AND h.day < ${cutDay} AND ${within(scope, 'h')} GROUP BY h.volume_id, h.folder_id, h.project_id`);

@@ -21,7 +21,7 @@ export interface Chosen {
 }
 
 /** Adds what the lines hold to the plan. Throws Refused where nothing of it can go. */
-export function addChosen(
+export async function addChosen(
   db: Database,
   { keys, cutDay, now }: Chosen,
 ): Promise<{ files: number; bytes: number; steps: number }> {

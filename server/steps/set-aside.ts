@@ -26,6 +26,7 @@ import { type Added, addFileStepIn, FILE_FACTS, notInAPlan } from './adding.ts';
 import { readDocumentsBefore, storesOfDocuments, unreadDocuments, unreadFindings } from './documents-before.ts';
 import { commonFindings, inWork } from './findings.ts';
 import { serverStep } from './kind.ts';
+import { itemsOfUsedUnits } from './units-in-use.ts';
 import { markGone, recomputeAfterRemoval, removalOf, volumesOfItems } from './remove.ts';
 
 export type SetAsideParams = z.infer<typeof kind.params>;
@@ -89,11 +90,19 @@ export async function lastLookForUse(
 function workOf(context: JobContext, step: Step, params: SetAsideParams): ItemWork {
   /** What files are since they lie aside: giving them another name changes a time of theirs. */
   const lies = new Map<number, FileFacts>();
+  let ofUsedUnits: ReadonlySet<number> = new Set();
   return {
     kind,
     projectId: null,
-    prepare: () => readDocumentsBefore(context, step.id),
-    lastLook: (items) => lastLookForUse(context.db, step, items),
+    prepare: async () => {
+      await readDocumentsBefore(context, step.id);
+      ofUsedUnits = await itemsOfUsedUnits(context.db, step.id);
+    },
+    lastLook: async (items) => {
+      const held = await lastLookForUse(context.db, step, items);
+      for (const item of items) if (ofUsedUnits.has(item.fileId)) held.set(item.id, { done: false, reason: 'in use' });
+      return held;
+    },
     act: (items) => setAsideItems(context, items, lies),
     finishOrUndo: (items) => finishOrUndo(context, items, lies),
     followUp: (tx, outcomes) => writeDown(context, tx, { step, params, outcomes, lies }),

@@ -22,9 +22,28 @@ export const worth = mysqlTable(
     /** Days since 1970 of its modified time. */
     day: int('day').notNull(),
   },
+  (t) => [primaryKey({ columns: [t.run, t.fileId] }), index('worth_folder').on(t.run, t.folderId)],
+);
+
+/** Rollup: what may go of a folder that goes together: of one project, group, level and reason. */
+export const worthLines = mysqlTable(
+  'worth_lines',
+  {
+    run: int('run').notNull(),
+    what: mysqlEnum('what', GROUPS).notNull(),
+    volumeId: amount('volume_id').notNull(),
+    folderId: amount('folder_id').notNull(),
+    projectId: amount('project_id').notNull(),
+    level: int('level').$type<0 | 1 | 2 | 3>().notNull(),
+    reason: mysqlEnum('reason', REASONS).notNull(),
+    files: amount('files').notNull(),
+    bytes: amount('bytes').notNull(),
+    /** Of the newest. */
+    day: int('day').notNull(),
+  },
   (t) => [
-    primaryKey({ columns: [t.run, t.fileId] }),
-    index('worth_group').on(t.run, t.what, t.volumeId, t.folderId, t.projectId, t.level, t.reason, t.sizeBytes, t.day),
+    primaryKey({ columns: [t.run, t.folderId, t.what, t.projectId, t.level, t.reason] }),
+    index('worth_lines_largest').on(t.run, t.what, t.bytes),
   ],
 );
 
