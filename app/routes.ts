@@ -9,6 +9,8 @@ export default [
     route('projects/:projectId/report', 'projects/report.tsx'),
     route('space', 'space/space.tsx'),
     route('reclaim', 'reclaim/reclaim.tsx'),
+    route('reclaim/caches', 'reclaim/caches.tsx'),
+    route('reclaim/aside', 'reclaim/aside.tsx'),
     route('archive', 'archive/archive.tsx'),
     route('archive/:projectId', 'archive/shape.tsx'),
     route('shelf', 'shelf/shelf.tsx'),

@@ -54,6 +54,29 @@ export const stageCachesForm = z.object({
   folders: ids,
   cutDay: z.coerce.number('The age is not a number.').int('The age is not a whole day.').min(0).max(200_000),
 });
+const lineKeys = z
+  .string('Nothing is chosen.')
+  .transform((text) => text.split(',').filter(Boolean))
+  .refine((list) => list.length > 0, 'Nothing is chosen. Choose at least one line.')
+  .refine((list) => list.length <= 20_000, 'More than 20,000 lines are chosen. Choose fewer at a time.');
+const rowIds = z
+  .string()
+  .optional()
+  .default('')
+  .transform((text) => text.split(',').filter(Boolean).map(Number))
+  .refine(
+    (list) => list.length <= 20_000 && list.every((n) => Number.isSafeInteger(n) && n > 0),
+    'The choice could not be understood. Choose again.',
+  );
+export const stageLinesForm = z.object({
+  intent: z.literal('stage'),
+  lines: lineKeys,
+  cutDay: z.coerce.number().int().min(0).max(200_000),
+});
+/** Files that are set aside, or whole steps of them. */
+export const asideForm = z
+  .object({ intent: z.enum(['take back', 'remove']), ids: rowIds, steps: rowIds })
+  .refine(({ ids: files, steps }) => files.length + steps.length > 0, 'Nothing is chosen. Choose at least one file.');
 export const stageArchiveForm = z.object({
   intent: z.literal('stage'),
   carrierIds: z
@@ -79,7 +102,12 @@ export const shelfForm = z.discriminatedUnion('intent', [
 export const planForm = z.discriminatedUnion('intent', [
   z.object({ intent: z.literal('unstage'), stepId: id('The step') }),
   z.object({ intent: z.literal('empty') }),
-  z.object({ intent: z.literal('run'), planId: id('The plan'), version: z.coerce.number().int().min(0) }),
+  z.object({
+    intent: z.literal('run'),
+    planId: id('The plan'),
+    version: z.coerce.number().int().min(0),
+    typed: z.string().max(40).optional(),
+  }),
 ]);
 export const workForm = z.discriminatedUnion('intent', [
   z.object({

@@ -14,6 +14,7 @@ import { jobs } from '#server/db/schema/jobs.ts';
 import { projects } from '#server/db/schema/projects.ts';
 import { carriers } from '#server/db/schema/stores.ts';
 import { readDocuments } from '#server/readings/read-documents.ts';
+import { assess } from '#server/reclaim/assess.ts';
 import { readVolume } from '#server/readings/read-volume.ts';
 import { nameSite } from '#server/site/site.ts';
 import { setHome, takeSuggestedHomes } from '#server/projects/homes.ts';
@@ -96,6 +97,7 @@ export async function registerSite(db: Database, root: string, now: Date): Promi
   const looking = await signIn(db, { name: 'demo', machine: 'demo' });
   await lookAtStores(db, looking, {});
   await signOut(db, looking);
+  await assess(db);
 }
 
 /** The house's template, a project that is only planned, facts of another. */

@@ -625,10 +625,11 @@ function oddments(maker: Maker): void {
   );
   maker.camera('carry-04/handover/Übergabe – été 東京.mov', 5.1, 12);
   maker.text('ropewalk-projects/house/rates and terms.txt', 'As agreed.\n', 200);
-  for (const n of numbered(3))
-    maker.text(
+  // A program saved every hour it was open, and never took one away.
+  for (const n of numbered(64))
+    maker.plain(
       `ropewalk-projects/lamp-keepers/autosaves/lamp-keepers_ep3.${n}.otio`,
-      document({ name: 'Lamp Keepers' }),
-      Number(n),
+      18e6,
+      n <= '003' ? Number(n) : 3 + (Number(n) - 3) / 6,
     );
 }

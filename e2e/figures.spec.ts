@@ -103,7 +103,7 @@ test('what is on disk, unused and found is the same wherever it is told', async 
     const caches = /([\d.]+ [kMGT]?B) across the site can go/.exec(
       flat(await page.getByRole('heading', { level: 1 }).textContent()),
     )?.[1];
-    await page.goto('/reclaim');
+    await page.goto('/reclaim/caches');
     expect(caches).toBeDefined();
     await expect(page.getByRole('heading', { level: 1 })).toContainText(caches!);
 

@@ -38,7 +38,7 @@ test('one project travels the whole way and comes back with all its media', asyn
   // The manager sees where it lives, and narrows the rack to one disk.
   await page.getByRole('link', { name: 'Night Ferry', exact: true }).click();
   await expect(page.getByText('38 of 38')).toBeVisible();
-  await page.goto('/reclaim?v=5');
+  await page.goto('/reclaim/caches?v=5');
   await expect(page.getByRole('heading', { level: 1 })).toContainText('Nothing in it is irreplaceable.');
 
   // It purges the caches of that disk that are older than a month.

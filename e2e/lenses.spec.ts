@@ -44,7 +44,7 @@ for (const colorScheme of ['light', 'dark'] as const)
       await expect(page.getByRole('heading', { level: 1 })).toBeVisible();
       await clean(page, `${lens} ${colorScheme}`, dark);
     }
-    await page.goto('/reclaim?v=4');
+    await page.goto('/reclaim/caches?v=4');
     await page.getByRole('button', { name: /^Add .* to the plan/ }).click();
     await page.getByRole('button', { name: 'Review plan' }).click();
     await expect(page.getByRole('button', { name: 'Run one step' })).toBeVisible();
@@ -73,7 +73,7 @@ test('the keyboard alone: lenses by number, search, rack, staging, review, empty
   await page.keyboard.press('ArrowUp');
   await page.keyboard.press('Enter');
   await expect(page).toHaveURL(/\/projects\/\d+\?bin=all/);
-  await page.goto('/reclaim');
+  await page.goto('/reclaim/caches');
   const volume = page.getByRole('navigation', { name: 'Storage' }).getByRole('link', { name: /loft-1 system/ });
   await volume.focus();
   await page.keyboard.press('Enter');

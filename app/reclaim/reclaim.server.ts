@@ -1,35 +1,130 @@
-// What the reclaim route asks of the services, and what it changes through them.
+// What the reclaim lens asks of the services, and what it adds to the plan through them.
 import type { Route } from './+types/reclaim';
-import { stageCachesForm } from '#contract/forms.ts';
-import type { FolderId } from '#core/model.ts';
-import { AGE_CHOICES, cutDay } from '#core/reclaim/cuts.ts';
+import { stageLinesForm } from '#contract/forms.ts';
+import type { Level, ProjectId, VolumeId } from '#core/model.ts';
+import { cutDay } from '#core/reclaim/cuts.ts';
+import { reach } from '#core/reclaim/goal.ts';
+import { GROUPS } from '#core/reclaim/worth.ts';
 import { counted, size } from '#core/wording/amounts.ts';
-import { addCacheRemoval } from '#server/steps/remove-caches.ts';
+import { goalSentence } from '#core/wording/reclaim.ts';
+import { currentAssessment } from '#server/db/worth.ts';
+import { projectNames } from '#server/projects/projects.ts';
+import { asideTotal } from '#server/reclaim/aside.ts';
+import { groupSums, type Line, lines, type Scope } from '#server/reclaim/lines.ts';
 import { rackVolumes } from '#server/site/rack.ts';
-import { cacheBytes, cacheFolders, MOST_FOLDERS } from '#server/reclaim/reclaim.ts';
+import { addChosen } from '#server/steps/chosen.ts';
 import { answer, volumesAsked } from '../answer.server';
 import { db } from '../db.server';
 
+/** Lines that are shown; a goal looks at many more. */
+const MOST_LINES = 2000;
+const MOST_FOR_GOAL = 200_000;
+/** Caches that were changed within this time are at work: a goal leaves them alone. */
+const YOUNGEST_DAYS = 2;
+
 export async function loader({ request }: Route.LoaderArgs) {
-  const only = volumesAsked(request, await rackVolumes(db()));
-  const asked = Number(new URL(request.url).searchParams.get('age') ?? 30);
-  const age = (AGE_CHOICES as readonly number[]).includes(asked) ? asked : 30;
-  const nowMs = Date.now();
-  const cut = cutDay(nowMs, age);
-  const [folders, all] = await Promise.all([cacheFolders(db(), only, cut), cacheBytes(db(), only)]);
-  const listed = folders.reduce((sum, folder) => sum + folder.allBytes, 0);
-  return { folders, notListedBytes: folders.length < MOST_FOLDERS ? 0 : Math.max(0, all - listed), age, cut, nowMs };
+  const search = new URL(request.url).searchParams;
+  const volumes = await rackVolumes(db());
+  const only = volumesAsked(request, volumes);
+  const projects = await projectNames(db());
+  const projectId = Number(search.get('project') ?? 0);
+  const project = projects.find((one) => one.projectId === projectId) ?? null;
+  const scope: Scope = {
+    only,
+    projectId: project ? (project.projectId as ProjectId) : null,
+    inWork: search.get('work') === '1',
+  };
+  const isLeft = search.get('left') === '1';
+  const now = Date.now();
+  const cut = cutDay(now, YOUNGEST_DAYS);
+  const group = GROUPS.find((one) => one === search.get('group')) ?? null;
+  const goal = goalAsked(search, volumes);
+  const [sums, left, aside, assessment] = await Promise.all([
+    groupSums(db(), scope),
+    groupSums(db(), { ...scope, finished: true }),
+    asideTotal(db(), only),
+    currentAssessment(db()),
+  ]);
+  const shown =
+    goal && !goal.trouble
+      ? await reached(scope, { ...goal, cut })
+      : {
+          lines:
+            group || isLeft
+              ? await lines(
+                  db(),
+                  { ...scope, finished: isLeft },
+                  { group: group ?? undefined, cutDay: cutDay(now, 0), most: MOST_LINES },
+                )
+              : [],
+          goal: null,
+        };
+  return {
+    sums,
+    left,
+    isLeft,
+    aside,
+    assessedMs: assessment?.atMs ?? null,
+    project: project && { id: project.projectId, name: project.name },
+    projects,
+    inWork: scope.inWork,
+    group,
+    asked: goal,
+    lines: shown.lines,
+    goal: shown.goal,
+    cut: shown.goal ? cut : cutDay(now, 0),
+    nowMs: now,
+  };
+}
+
+interface Asked {
+  free: string;
+  volumeId: VolumeId;
+  volume: string;
+  wantedBytes: number;
+  highest: Level;
+  trouble: string | null;
+}
+
+/** `?free=60&on=3&level=1`: gigabytes, a volume, and the highest level that may be taken. */
+function goalAsked(search: URLSearchParams, volumes: readonly { volumeId: VolumeId; name: string }[]): Asked | null {
+  const free = search.get('free');
+  if (free === null) return null;
+  const gigabytes = Number(free.replace(',', '.'));
+  const volume = volumes.find((one) => String(one.volumeId) === search.get('on'));
+  const level = Number(search.get('level') ?? 1);
+  const trouble = !volume
+    ? 'That volume is not registered any more. Choose another.'
+    : !(gigabytes > 0 && gigabytes <= 1e6)
+      ? 'How much is to be freed is a number of gigabytes, for example 60.'
+      : null;
+  return {
+    free,
+    volumeId: volume?.volumeId ?? (0 as VolumeId),
+    volume: volume?.name ?? '',
+    wantedBytes: Math.round(gigabytes * 1e9),
+    highest: ([0, 1, 2, 3] as const).find((one) => one === level) ?? 1,
+    trouble,
+  };
+}
+
+async function reached(scope: Scope, { cut, ...asked }: Asked & { cut: number }) {
+  const all = await lines(db(), { ...scope, only: [asked.volumeId] }, { cutDay: cut, most: MOST_FOR_GOAL });
+  const found = reach(all, asked);
+  const chosen = new Set(found.keys);
+  const rest = all.filter((line) => !chosen.has(line.key) && line.level <= asked.highest);
+  const shown: Line[] = [...all.filter((line) => chosen.has(line.key)), ...rest].slice(0, MOST_LINES + chosen.size);
+  return {
+    lines: shown,
+    goal: { ...found, sentence: goalSentence({ ...found, wantedBytes: asked.wantedBytes, volume: asked.volume }) },
+  };
 }
 
 export async function action({ request }: Route.ActionArgs) {
-  return answer(request, stageCachesForm, async ({ folders, cutDay: cut }) => {
+  return answer(request, stageLinesForm, async ({ lines: keys, cutDay: cut }) => {
     const now = new Date();
     // A day that has not come yet would take files written after the choice was made.
-    const added = await addCacheRemoval(db(), {
-      folderIds: folders as FolderId[],
-      cutDay: Math.min(cut, cutDay(now.getTime(), 0)),
-      now,
-    });
+    const added = await addChosen(db(), { keys, cutDay: Math.min(cut, cutDay(now.getTime(), 0)), now });
     return `Added ${size(added.bytes)} in ${counted(added.files, 'file')} to the plan. Nothing goes before the plan is run.`;
   });
 }

@@ -1,265 +1,314 @@
-// Reclaim: caches by folder, age and size; what goes is chosen here and added to the plan, with the effect on each volume in sight.
-import { useMemo, useState } from 'react';
-import { Link, useFetcher } from 'react-router';
+// Reclaim: what may go, in groups, by how replaceable it is; or the least regretful set that frees so many bytes on a volume.
+// What is chosen is added to the plan; nothing goes from here.
+import { Form, Link, useNavigation } from 'react-router';
 import type { Route } from './+types/reclaim';
-import type { VolumeId } from '#core/model.ts';
-import { AGE_CHOICES } from '#core/reclaim/cuts.ts';
-import { ago, count, exactTime, size } from '#core/wording/amounts.ts';
-import { reclaimSentence } from '#core/wording/lenses.ts';
-import { AgeSizePlot } from '../charts/age-size-plot';
-import type { Answer } from '../lib/answer';
+import type { Level } from '#core/model.ts';
+import { LEVEL_WORDS } from '#core/model.ts';
+import { ago, count, counted, duration, exactTime, size } from '#core/wording/amounts.ts';
+import { asideSentence, GROUP_WORDS, worthSentence } from '#core/wording/reclaim.ts';
+import { useLens, useTo } from '../shell/links';
 import { useFrame } from '../shell/use-frame';
-import { BeforeAfter, Button, buttonLook, Card, Chip, Empty, LevelMark, Said, Sentence } from '../ui/parts';
-import { useTo } from '../shell/links';
-import { Checkbox } from '../ui/checkbox';
+import { Button, buttonLook, Card, Empty, Field, inputLook, LevelMark, Sentence } from '../ui/parts';
 import { type Column, Table } from '../ui/table';
+import { LEVEL_COLOURS, LevelBar } from './level-bar';
+import { Lines } from './lines';
 
 export { loader, action } from './reclaim.server.ts';
 
-type Row = Route.ComponentProps['loaderData']['folders'][number];
+type Data = Route.ComponentProps['loaderData'];
+type Sum = Data['sums'][number];
 
-export default function Reclaim({ loaderData }: Route.ComponentProps) {
-  const { folders, age, cut, nowMs } = loaderData;
-  const [left, setLeft] = useState<ReadonlySet<number>>(new Set());
-  const [leastMegabytes, setLeast] = useState(0);
-  const fetcher = useFetcher<Answer>();
-  const fits = (row: Row) => row.files > 0 && row.bytes >= leastMegabytes * 1e6;
-  const chosen = folders.filter((row) => fits(row) && !left.has(row.folderId));
-  const sums = useMemo(() => sumsOf(folders, chosen), [folders, chosen]);
-  const toggle = (row: Row, on: boolean) =>
-    setLeft((now) => new Set(on ? [...now].filter((id) => id !== row.folderId) : [...now, row.folderId]));
+const allOf = (sums: readonly Sum[]): Record<Level, number> => {
+  const all: Record<Level, number> = { 0: 0, 1: 0, 2: 0, 3: 0 };
+  for (const sum of sums) for (const level of [0, 1, 2, 3] as const) all[level] += sum.byLevel[level];
+  return all;
+};
+
+export default function Reclaim({ loaderData: data }: Route.ComponentProps) {
+  const { group, goal, asked, isLeft } = data;
+  const listed = goal !== null || group !== null || isLeft;
   return (
-    <div className="grid gap-4">
-      <div className="flex items-start justify-between gap-4">
-        <Sentence>{reclaimSentence({ chosenBytes: sums.bytes, chosenFiles: sums.files, allBytes: sums.all })}</Sentence>
-        <AddToPlan cut={cut} chosen={chosen} sums={sums} fetcher={fetcher} />
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
+      <div className="flex items-end justify-between gap-4">
+        <Sentence above={<Above data={data} />}>{sentenceOf(data)}</Sentence>
+        <Narrow data={data} />
       </div>
-      <Said answer={fetcher.data} />
-      <div className="grid grid-cols-[minmax(0,1fr)_250px] gap-4">
-        <Card title="How old against how large" aside="each dot is a folder of caches">
-          <AgeSizePlot
-            folders={folders}
-            nowMs={nowMs}
-            age={age}
-            leastBytes={leastMegabytes * 1e6}
-            chosen={new Set(chosen.map((row) => row.folderId))}
-          />
-        </Card>
-        <div className="grid content-start gap-4">
-          <Card title="What may go">
-            <Choices age={age} least={leastMegabytes} onLeast={setLeast} />
-          </Card>
-          <After byVolume={sums.byVolume} />
-        </div>
-      </div>
-      {loaderData.notListedBytes > 0 && (
-        <p className="text-[13px] text-ink-2">
-          The {count(folders.length)} folders with most to gain are listed; {size(loaderData.notListedBytes)} more of
-          caches lie in smaller ones. Narrow the rack to see them.
+      {!group && !isLeft && <GoalForm data={data} />}
+      {asked?.trouble && (
+        <p role="alert" className="rounded-lg bg-loss-wash px-3 py-2 text-[13px] text-loss">
+          {asked.trouble} Nothing was worked out.
         </p>
       )}
-      <div className="card py-1">
-        {folders.length === 0 ? (
-          <Empty>No caches lie on what is chosen in the rack.</Empty>
-        ) : (
-          <Folders
-            rows={folders}
-            chosen={chosen}
-            fits={fits}
-            toggle={toggle}
-            nowMs={nowMs}
-            all={(on) => setLeft(on ? new Set() : new Set(folders.map((row) => row.folderId)))}
-          />
-        )}
-      </div>
-    </div>
-  );
-}
-
-function Choices({ age, least, onLeast }: { age: number; least: number; onLeast: (megabytes: number) => void }) {
-  const to = useTo();
-  return (
-    <div className="grid gap-3">
-      <div>
-        <div className="mb-1.5 text-[13px] text-ink-2">Not changed for at least</div>
-        <div role="group" aria-label="Age" className="flex flex-wrap gap-1">
-          {AGE_CHOICES.map((days) => (
-            <Link
-              key={days}
-              to={to({ age: String(days) })}
-              preventScrollReset
-              replace
-              className={buttonLook(days === age ? 'first' : 'plain')}
-              aria-current={days === age ? 'true' : undefined}
-            >
-              {days === 0 ? 'any' : `${days} d`}
-            </Link>
-          ))}
-        </div>
-      </div>
-      <label className="block text-[13px] text-ink-2">
-        Folders of at least {least === 0 ? 'any size' : size(least * 1e6)}
-        <input
-          type="range"
-          min={0}
-          max={10}
-          step={1}
-          value={least === 0 ? 0 : Math.round(Math.log10(least) * 2) + 1}
-          onChange={(event) =>
-            onLeast(event.target.value === '0' ? 0 : Math.round(10 ** ((Number(event.target.value) - 1) / 2)))
-          }
-          className="mt-1 w-full accent-accent"
-        />
-      </label>
-    </div>
-  );
-}
-
-interface FoldersProps {
-  rows: Row[];
-  chosen: Row[];
-  fits: (row: Row) => boolean;
-  toggle: (row: Row, on: boolean) => void;
-  all: (on: boolean) => void;
-  nowMs: number;
-}
-
-function Folders({ rows, chosen, fits, toggle, all, nowMs }: FoldersProps) {
-  const ids = new Set(chosen.map((row) => row.folderId));
-  const possible = rows.filter(fits).length;
-  return (
-    <Table<Row>
-      label="Folders of caches"
-      rows={rows}
-      rowKey={(row) => row.folderId}
-      first={{ by: 'size', down: true }}
-      height="max(200px, calc(100vh - 520px))"
-      columns={[
-        {
-          key: 'chosen',
-          title: (
-            <Checkbox
-              checked={chosen.length === 0 ? false : chosen.length === possible ? true : 'some'}
-              onChange={all}
-              label="Choose every folder"
-            />
-          ),
-          width: 30,
-          cell: (row) => (
-            <Checkbox
-              checked={ids.has(row.folderId)}
-              disabled={!fits(row)}
-              onChange={(on) => toggle(row, on)}
-              label={`Choose ${row.path}`}
-            />
-          ),
-        },
-        ...folderColumns(nowMs),
-      ]}
-    />
-  );
-}
-
-const folderColumns = (nowMs: number): Column<Row>[] => [
-  {
-    key: 'path',
-    title: 'Folder',
-    sort: (row) => row.path,
-    cell: (row) => (
-      <span className="path block max-w-80 truncate" title={row.path}>
-        {row.path || '(top)'}
-      </span>
-    ),
-  },
-  { key: 'volume', title: 'Volume', sort: (row) => row.volume, cell: (row) => row.volume },
-  {
-    key: 'files',
-    title: 'Files',
-    number: true,
-    sort: (row) => row.files,
-    cell: (row) => (row.files === row.allFiles ? count(row.files) : `${count(row.files)} of ${count(row.allFiles)}`),
-  },
-  { key: 'size', title: 'Goes', number: true, sort: (row) => row.bytes, cell: (row) => <b>{size(row.bytes)}</b> },
-  {
-    key: 'age',
-    title: 'Last changed',
-    number: true,
-    sort: (row) => row.newestUs,
-    cell: (row) => <span title={exactTime(row.newestUs / 1000)}>{ago(row.newestUs / 1000, nowMs)}</span>,
-  },
-  {
-    key: 'again',
-    title: 'If it is needed again',
-    cell: (row) => (
-      <span className="text-ink-2">
-        <LevelMark level={0} /> rebuilds itself
-        {row.projectState === 'in work' && (
-          <>
-            {' '}
-            <Chip tone="caution">{row.project} in work</Chip>
-          </>
-        )}
-      </span>
-    ),
-  },
-];
-
-function After({ byVolume }: { byVolume: ReadonlyMap<VolumeId, number> }) {
-  const { volumes } = useFrame();
-  return (
-    <Card title="After this">
-      {byVolume.size === 0 ? (
-        <p className="text-ink-2">Nothing is chosen, so nothing changes.</p>
+      {listed ? (
+        <Lines key={`${group} ${asked?.free} ${asked?.volumeId} ${asked?.highest} ${isLeft}`} data={data} />
       ) : (
-        <div className="grid max-h-40 gap-2.5 overflow-auto" tabIndex={0} role="region" aria-label="Volumes after this">
-          {volumes
-            .filter((volume) => byVolume.has(volume.volumeId))
-            .map((volume) => (
-              <BeforeAfter
-                key={volume.volumeId}
-                name={volume.name}
-                before={volume.usedBytes}
-                after={volume.usedBytes - (byVolume.get(volume.volumeId) ?? 0)}
-                capacity={volume.capacityBytes}
-              />
-            ))}
+        <div className="grid grid-cols-[minmax(0,1fr)_270px] items-start gap-4">
+          <Groups data={data} />
+          <div className="grid gap-4">
+            <Left data={data} />
+            <Aside data={data} />
+            <Legend />
+          </div>
         </div>
+      )}
+    </div>
+  );
+}
+
+function sentenceOf({ sums, left, group, goal, project, isLeft }: Data): string {
+  if (goal) return goal.sentence;
+  const of = sums.find((sum) => sum.group === group);
+  if (of) return worthSentence(of.byLevel, ` of ${GROUP_WORDS[of.group].name.toLowerCase()}`);
+  const whose = project ? ` of ${project.name}` : '';
+  return isLeft
+    ? worthSentence(allOf(left), whose || ' of delivered and archived projects')
+    : worthSentence(allOf(sums), whose);
+}
+
+function Above({ data }: { data: Data }) {
+  const to = useTo();
+  if (data.group === null && data.goal === null && !data.isLeft)
+    return data.assessedMs === null ? (
+      'Not assessed yet: read the volumes, and it is worked out by itself'
+    ) : (
+      <span title={exactTime(data.assessedMs)}>
+        worked out {ago(data.assessedMs, Math.max(data.nowMs, data.assessedMs))}
+      </span>
+    );
+  return (
+    <Link to={to({ group: null, free: null, on: null, level: null, left: null })} className="hover:underline">
+      Reclaim
+    </Link>
+  );
+}
+
+const HIGHEST = [
+  [0, 'only what rebuilds itself'],
+  [1, 'what can be made again'],
+  [2, 'what has a verified copy'],
+  [3, 'also the only copies'],
+] as const;
+
+/** So many gigabytes, on that volume, at the least regret. */
+function GoalForm({ data }: { data: Data }) {
+  const { volumes } = useFrame();
+  const { state } = useNavigation();
+  const { asked, goal } = data;
+  const fullest = [...volumes].sort(
+    (a, b) => b.usedBytes / Math.max(1, b.capacityBytes) - a.usedBytes / Math.max(1, a.capacityBytes),
+  )[0];
+  return (
+    <Card title="A goal instead of a list">
+      <Form className="flex flex-wrap items-end gap-3" key={`${asked?.free} ${asked?.volumeId} ${asked?.highest}`}>
+        {data.project && <input type="hidden" name="project" value={data.project.id} />}
+        {data.inWork && <input type="hidden" name="work" value="1" />}
+        <div className="w-28">
+          <Field label="Free, in GB">
+            <input name="free" inputMode="decimal" className={inputLook} defaultValue={asked?.free ?? '60'} required />
+          </Field>
+        </div>
+        <div className="w-52">
+          <Field label="On">
+            <select name="on" className={inputLook} defaultValue={asked?.volumeId ?? fullest?.volumeId}>
+              {volumes.map((volume) => (
+                <option key={volume.volumeId} value={volume.volumeId}>
+                  {volume.name}
+                </option>
+              ))}
+            </select>
+          </Field>
+        </div>
+        <div className="w-60">
+          <Field label="Taking at most">
+            <select name="level" className={inputLook} defaultValue={asked?.highest ?? 1}>
+              {HIGHEST.map(([level, words]) => (
+                <option key={level} value={level}>
+                  {words}
+                </option>
+              ))}
+            </select>
+          </Field>
+        </div>
+        <Button tone={goal ? 'plain' : 'first'} type="submit" disabled={state !== 'idle'}>
+          Find the least regretful
+        </Button>
+      </Form>
+      {goal && <Beyond goal={goal} />}
+    </Card>
+  );
+}
+
+function Beyond({ goal }: { goal: NonNullable<Data['goal']> }) {
+  const { next, beyondBytes } = goal;
+  return (
+    <p className="mt-2 text-[13px] text-ink-2">
+      {next
+        ? `The next ${size(next.bytes)} would be what ${NEXT_WORDS[next.level]}${next.costSeconds >= 60 ? `, about ${duration(next.costSeconds)} to have it again` : ''}. `
+        : 'That is all there is of this kind. '}
+      {beyondBytes > 0 && `${size(beyondBytes)} more is harder to replace and is left alone.`}
+    </p>
+  );
+}
+const NEXT_WORDS: Record<Level, string> = {
+  0: 'rebuilds itself',
+  1: 'can be made again',
+  2: 'has a verified copy',
+  3: 'is the only copy',
+};
+
+function Groups({ data }: { data: Data }) {
+  const to = useTo();
+  const lens = useLens();
+  const most = Math.max(1, ...data.sums.map((sum) => sum.bytes));
+  const columns: Column<Sum>[] = [
+    {
+      key: 'group',
+      title: 'What can go',
+      cell: (sum) => (
+        <Link
+          to={sum.group === 'caches' && data.project === null ? lens('/reclaim/caches') : to({ group: sum.group })}
+          className="block hover:underline"
+        >
+          <span className="font-medium">{GROUP_WORDS[sum.group].name}</span>
+          <span className="block text-[13px] text-ink-2">{GROUP_WORDS[sum.group].about}</span>
+        </Link>
+      ),
+    },
+    {
+      key: 'levels',
+      title: 'If it is needed again',
+      width: '46%',
+      cell: (sum) => <LevelBar byLevel={sum.byLevel} whole={most} label={GROUP_WORDS[sum.group].name} />,
+    },
+    { key: 'files', title: 'Files', number: true, cell: (sum) => (sum.files > 0 ? count(sum.files) : '') },
+    { key: 'size', title: 'Size', number: true, cell: (sum) => <b>{sum.files > 0 ? size(sum.bytes) : 'none'}</b> },
+  ];
+  return (
+    <div className="card py-1">
+      {data.sums.every((sum) => sum.files === 0) ? (
+        <Empty>
+          {data.inWork || data.project
+            ? 'Nothing here can go.'
+            : 'Nothing here can go, but for what projects in work have. Tick them to see it.'}
+        </Empty>
+      ) : (
+        <Table label="What can go" rows={data.sums} rowKey={(sum) => sum.group} rowHeight={48} columns={columns} />
+      )}
+    </div>
+  );
+}
+
+function Legend() {
+  return (
+    <ul className="grid gap-1 px-1 text-[13px] text-ink-2" aria-label="Levels">
+      {([0, 1, 2, 3] as const).map((level) => (
+        <li key={level} className="flex items-center gap-2">
+          <span
+            aria-hidden
+            className="size-3 rounded-[2px] border border-ink-3/40"
+            style={{ background: LEVEL_COLOURS[level] }}
+          />
+          <LevelMark level={level} /> {LEVEL_WORDS[level]}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+/** All that projects have which are delivered or archived, whatever group it is in. */
+function Left({ data }: { data: Data }) {
+  const to = useTo();
+  const levels = allOf(data.left);
+  const bytes = levels[0] + levels[1] + levels[2] + levels[3];
+  return (
+    <Card title="Left behind">
+      <p className="text-[13px] text-ink-2">
+        {bytes === 0
+          ? 'Delivered and archived projects have left nothing behind.'
+          : `${size(bytes)} of this belongs to delivered and archived projects.`}
+      </p>
+      {bytes > 0 && (
+        <>
+          <div className="my-2">
+            <LevelBar byLevel={levels} whole={bytes} label="Left behind" />
+          </div>
+          <Link to={to({ left: '1' })} className={buttonLook('plain')}>
+            Show it
+          </Link>
+        </>
       )}
     </Card>
   );
 }
 
-function sumsOf(folders: readonly Row[], chosen: readonly Row[]) {
-  const sum = {
-    bytes: 0,
-    files: 0,
-    all: folders.reduce((n, row) => n + row.allBytes, 0),
-    byVolume: new Map<VolumeId, number>(),
-  };
-  for (const row of chosen) {
-    sum.bytes += row.bytes;
-    sum.files += row.files;
-    sum.byVolume.set(row.volumeId, (sum.byVolume.get(row.volumeId) ?? 0) + row.bytes);
-  }
-  return sum;
-}
-
-interface AddProps {
-  cut: number;
-  chosen: readonly Row[];
-  sums: ReturnType<typeof sumsOf>;
-  fetcher: ReturnType<typeof useFetcher<Answer>>;
-}
-
-function AddToPlan({ cut, chosen, sums, fetcher }: AddProps) {
+function Aside({ data }: { data: Data }) {
+  const lens = useLens();
+  const { files, bytes, oldestMs } = data.aside;
   return (
-    <fetcher.Form method="post" className="shrink-0">
-      <input type="hidden" name="intent" value="stage" />
-      <input type="hidden" name="cutDay" value={cut} />
-      <input type="hidden" name="folders" value={chosen.map((row) => row.folderId).join(',')} />
-      <Button tone="first" type="submit" disabled={sums.files === 0 || fetcher.state !== 'idle'}>
-        Add {size(sums.bytes)} to the plan
-      </Button>
-    </fetcher.Form>
+    <Card title="Set aside">
+      <p className="text-[13px] text-ink-2">
+        {asideSentence({
+          files,
+          bytes,
+          oldestDays: oldestMs === null ? null : Math.floor((data.nowMs - oldestMs) / 86_400_000),
+        })}
+      </p>
+      {files > 0 && (
+        <Link to={lens('/reclaim/aside')} className={`${buttonLook('plain')} mt-2`}>
+          Show {counted(files, 'file')}
+        </Link>
+      )}
+    </Card>
+  );
+}
+
+/** One project at a time; projects in work are out until they are ticked. */
+function Narrow({ data }: { data: Data }) {
+  const to = useTo();
+  return (
+    <Form className="flex shrink-0 items-center gap-3">
+      <Kept except={['project', 'work']} />
+      <select
+        name="project"
+        aria-label="Project"
+        key={data.project?.id}
+        className={`${inputLook} !w-44`}
+        defaultValue={data.project?.id ?? ''}
+        onChange={(event) => event.currentTarget.form?.requestSubmit()}
+      >
+        <option value="">every project</option>
+        {data.projects.map((one) => (
+          <option key={one.projectId} value={one.projectId}>
+            {one.name}
+          </option>
+        ))}
+      </select>
+      {data.project === null && (
+        <Link
+          role="checkbox"
+          aria-checked={data.inWork}
+          to={to({ work: data.inWork ? null : '1' })}
+          preventScrollReset
+          className="flex items-center gap-2 text-[13px] whitespace-nowrap"
+        >
+          <span
+            aria-hidden
+            className={`flex size-4 items-center justify-center rounded-[4px] border text-xs ${data.inWork ? 'border-accent bg-accent text-on-accent' : 'border-ink-3 bg-raised'}`}
+          >
+            {data.inWork ? '✓' : ''}
+          </span>
+          also projects in work
+        </Link>
+      )}
+    </Form>
+  );
+}
+
+/** What the address has, but for what the form changes. */
+function Kept({ except }: { except: readonly string[] }) {
+  const to = useTo();
+  const kept = new URLSearchParams(to({}));
+  return [...kept].flatMap(([name, value]) =>
+    except.includes(name) ? [] : [<input key={name} type="hidden" name={name} value={value} />],
   );
 }

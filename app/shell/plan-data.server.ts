@@ -46,7 +46,13 @@ export async function action({ request }: Route.ActionArgs) {
       await emptyPlan(db(), now);
       return 'The plan is empty. Nothing on any disk was changed.';
     }
-    const result = await runPlan(db(), { planId: form.planId as PlanId, version: form.version, who, now });
+    const result = await runPlan(db(), {
+      planId: form.planId as PlanId,
+      version: form.version,
+      who,
+      now,
+      typed: form.typed,
+    });
     return result.ok
       ? `Begun: ${counted(result.jobs.length, 'piece')} of work.`
       : { ok: false, error: planTroubleWords(result.trouble) };

@@ -5,7 +5,7 @@ import { useFetcher } from 'react-router';
 import { type Level, LEVEL_WORDS } from '#core/model.ts';
 import { count, counted, inWords, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
-import { BeforeAfter, Button, Card, LevelMark, Said } from '../ui/parts';
+import { BeforeAfter, Button, Card, Field, inputLook, LevelMark, Said } from '../ui/parts';
 import { Sheet } from '../ui/sheet';
 import type { loader } from './plan-data';
 
@@ -174,11 +174,22 @@ export function Weight({ weight }: { weight: 'stop' | 'hold' | 'note' | 'loss' |
 }
 
 function RunPlan({ plan, action }: { plan: Plan; action: ReturnType<typeof useFetcher<Answer>> }) {
+  const only = plan.levels[3];
   return (
     <div className="card">
       <action.Form method="post" action="/plan">
         <input type="hidden" name="planId" value={plan.planId ?? ''} />
         <input type="hidden" name="version" value={plan.version} />
+        {only > 0 && (
+          <div className="mb-3">
+            <Field
+              label={`The only copy of ${size(only)} goes`}
+              hint={`Type that size, ${size(only)}, to run the plan.`}
+            >
+              <input name="typed" className={inputLook} autoComplete="off" required maxLength={40} />
+            </Field>
+          </div>
+        )}
         <Button
           tone="first"
           type="submit"

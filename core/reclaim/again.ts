@@ -1,5 +1,5 @@
-// How long it takes to have bytes again that a station makes: from how fast it made them before. The most that came in a
-// day, over a working day; a guess where nothing was seen to come.
+// How long it takes to have bytes again that a station makes. The most that came in a day, over a working day, is the least
+// that the station can do; where it was never seen to do much, a guess stands in.
 export interface DayBytes {
   day: number;
   bytes: number;
@@ -11,7 +11,7 @@ export const GUESSED_RATE = 40e6;
 
 export interface AgainRate {
   bytesPerSecond: number;
-  /** From what readings saw; else a guess. */
+  /** From what readings saw; else a guess, where the station was never seen to do as much. */
   isMeasured: boolean;
 }
 
@@ -23,7 +23,8 @@ export function againRate(samples: readonly DayBytes[]): AgainRate {
     const days = after.day - before.day;
     if (days > 0) most = Math.max(most, (after.bytes - before.bytes) / days);
   }
-  return most > 0
-    ? { bytesPerSecond: most / WORKING_SECONDS, isMeasured: true }
+  const measured = most / WORKING_SECONDS;
+  return measured > GUESSED_RATE
+    ? { bytesPerSecond: measured, isMeasured: true }
     : { bytesPerSecond: GUESSED_RATE, isMeasured: false };
 }

@@ -14,6 +14,7 @@ const facts: fc.Arbitrary<WorthFacts> = fc.record({
   isThinned: fc.boolean(),
   isArchived: fc.boolean(),
   isTwin: fc.boolean(),
+  onSystemDrive: fc.boolean(),
 });
 const plain: WorthFacts = {
   kind: 'source',
@@ -25,6 +26,7 @@ const plain: WorthFacts = {
   isThinned: false,
   isArchived: false,
   isTwin: false,
+  onSystemDrive: false,
 };
 
 test('what is used is never offered', () => {
@@ -72,6 +74,8 @@ test.each([
   ['a backup that thinning takes', { kind: 'backup', isThinned: true }, ['old backups', 3]],
   ['one that it keeps', { kind: 'backup' }, null],
   ['nobody’s', { projectState: null, kind: 'other' }, ['nobody’s', 3]],
+  ['a part of a system', { projectState: null, kind: 'other', onSystemDrive: true }, null],
+  ['a recording left on one', { projectState: null, onSystemDrive: true }, ['nobody’s', 3]],
   ['a library', { kind: 'library', projectState: null }, null],
   ['the same twice', { named: true, isTwin: true }, ['same twice', 2]],
 ] as const)('%s', (_what, given, expected) => {

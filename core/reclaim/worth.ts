@@ -48,6 +48,8 @@ export interface WorthFacts {
   isThinned: boolean;
   /** Read back from an archive as it is now. */
   isArchived: boolean;
+  /** It lies on a disk that a station boots from. */
+  onSystemDrive: boolean;
   /** Of the same content as another that stays, and the one of the two that may go. */
   isTwin: boolean;
 }
@@ -86,9 +88,11 @@ function leftOf(kind: Kind, level: Level): Worth | null {
   return { group: 'left behind', level, reason: 'project is archived' };
 }
 
-function ofTheLiving({ kind, projectState, named }: WorthFacts, level: Level): Worth | null {
+function ofTheLiving({ kind, projectState, named, onSystemDrive }: WorthFacts, level: Level): Worth | null {
   // A document, a delivery and a library are never offered while their project lives: they are the work itself.
   if (kind === 'document' || kind === 'delivery' || kind === 'library') return null;
+  // What a system is made of is nobody's, and nobody's to remove.
+  if (projectState === null && !named && onSystemDrive && kind === 'other') return null;
   if (projectState === null)
     return named
       ? { group: 'unused media', level, reason: 'in a bin alone' }

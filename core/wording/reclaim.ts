@@ -11,7 +11,7 @@ export const GROUP_WORDS: Record<Group, { name: string; about: string }> = {
   'unused media': { name: 'Unused media', about: 'no timeline uses it' },
   'same twice': { name: 'The same file twice', about: 'another volume keeps the same bytes' },
   'old backups': { name: 'Old backups', about: 'enough newer ones stay' },
-  'left behind': { name: 'Left behind', about: 'of delivered and archived projects' },
+  'left behind': { name: 'What else finished projects have', about: 'neither used nor of another group' },
   'nobody’s': { name: 'Nobody’s', about: 'no project owns it' },
 };
 
@@ -55,13 +55,13 @@ export function groupWords(group: Group, projects: readonly string[]): string {
   return `${OF_TITLE[group]}${named}`;
 }
 
-/** What the bytes of each level are, in a sentence. */
-export function worthSentence(byLevel: Record<Level, number>, where: string): string {
+/** What the bytes of each level are, in a sentence; `of` begins with a space, or is empty. */
+export function worthSentence(byLevel: Record<Level, number>, of: string): string {
   const levels = ([0, 1, 2, 3] as const).filter((level) => byLevel[level] > 0);
   const all = levels.reduce<number>((sum, level) => sum + byLevel[level], 0);
-  if (all === 0) return `Nothing can go${where}.`;
+  if (all === 0) return `Nothing${of} can go.`;
   const parts = levels.map((level) => `${size(byLevel[level])} ${LEVEL_PARTS[level]}`);
-  return `${size(all)} can go${where}: ${listed(parts)}.`;
+  return `${size(all)}${of} can go: ${listed(parts)}.`;
 }
 
 const LEVEL_PARTS: Record<Level, string> = {
@@ -101,5 +101,5 @@ export function asideSentence(facts: { files: number; bytes: number; oldestDays:
     facts.oldestDays === null || facts.oldestDays < 1
       ? 'since today'
       : `the oldest for ${facts.oldestDays} ${facts.oldestDays === 1 ? 'day' : 'days'}`;
-  return `${size(facts.bytes)} ${facts.files === 1 ? 'is' : 'are'} set aside, ${old}. It still takes its space.`;
+  return `${size(facts.bytes)} is set aside, ${old}. It still takes its space.`;
 }

@@ -176,3 +176,14 @@ export async function setState(db: Database, { projectId, state, since, who, now
     });
   });
 }
+
+/** Every project by name, for choosing one. */
+export async function projectNames(
+  db: Database,
+): Promise<{ projectId: ProjectId; name: string; state: ProjectState }[]> {
+  const rows = await db
+    .select({ projectId: projects.id, name: projects.name, state: projects.state })
+    .from(projects)
+    .orderBy(projects.name);
+  return rows.map((row) => ({ ...row, projectId: row.projectId as ProjectId }));
+}

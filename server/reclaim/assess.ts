@@ -31,6 +31,7 @@ interface FileRow {
   modifiedUs: number;
   kind: Kind;
   projectId: number;
+  onSystemDrive: number;
 }
 
 /** What is known of files from elsewhere, by their numbers. */
@@ -102,7 +103,7 @@ async function* folders(db: Database): AsyncGenerator<FileRow[]> {
   let rest: FileRow[] = [];
   for (;;) {
     const [rows] = (await db.execute(sql`
-      SELECT f.id, f.volume_id AS volumeId, f.folder_id AS folderId, f.name, f.size_bytes AS sizeBytes, f.modified_us AS modifiedUs, f.kind, COALESCE(f.project_id, 0) AS projectId
+      SELECT f.id, f.volume_id AS volumeId, f.folder_id AS folderId, f.name, f.size_bytes AS sizeBytes, f.modified_us AS modifiedUs, f.kind, COALESCE(f.project_id, 0) AS projectId, v.system_drive AS onSystemDrive
       FROM files f JOIN volumes v ON v.id = f.volume_id AND v.retired_at IS NULL
       WHERE (f.folder_id > ${last.folderId} OR (f.folder_id = ${last.folderId} AND f.id > ${last.id})) AND f.gone_at IS NULL AND f.kind <> 'cache'
       ORDER BY f.folder_id, f.id LIMIT ${PAGE}`)) as unknown as [FileRow[]];
@@ -134,6 +135,7 @@ function rowsOf(files: readonly FileRow[], known: Known): [FileRow, Worth, numbe
       isThinned: known.thinned.has(file.id),
       isArchived,
       isTwin,
+      onSystemDrive: Number(file.onSystemDrive) > 0,
     });
     if (worth) rows.push([file, worth, known.archived.get(file.id) ?? known.twins.get(file.id) ?? null]);
   }

@@ -14,6 +14,8 @@ export interface Scope {
   projectId: ProjectId | null;
   /** Also of projects that are in work. */
   inWork: boolean;
+  /** Only of projects that are delivered or archived. */
+  finished?: boolean;
 }
 
 export interface GroupSum {
@@ -37,11 +39,12 @@ export interface Line extends Candidate {
 const IN_WORK = sql.raw(`('in work', 'finishing')`);
 
 /** Conditions on a table with volume_id and project_id. */
-function within({ only, projectId, inWork }: Scope, table: string): SQL {
+function within({ only, projectId, inWork, finished }: Scope, table: string): SQL {
   const [volume, project] = [sql.raw(`${table}.volume_id`), sql.raw(`${table}.project_id`)];
   return sql`${only.length > 0 ? sql`${volume} IN ${[...only]}` : sql`TRUE`}
     ${projectId === null ? sql`` : sql`AND ${project} = ${projectId}`}
     ${inWork || projectId !== null ? sql`` : sql`AND ${project} NOT IN (SELECT id FROM projects WHERE state IN ${IN_WORK})`}
+    ${finished ? sql`AND ${project} IN (SELECT id FROM projects WHERE state IN ('delivered', 'archived'))` : sql``}
     AND ${volume} IN (SELECT id FROM volumes WHERE retired_at IS NULL)`;
 }
 

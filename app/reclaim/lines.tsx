@@ -1,0 +1,203 @@
+// Lines that may go, to be ticked: the files of one folder, project, group and level each. Sums and the effect on each volume
+// follow every tick.
+import { useMemo, useState } from 'react';
+import { Link, useFetcher } from 'react-router';
+import { LEVEL_WORDS } from '#core/model.ts';
+import { isForGood } from '#core/reclaim/worth.ts';
+import { ago, count, counted, duration, size } from '#core/wording/amounts.ts';
+import { GROUP_WORDS, REASON_WORDS } from '#core/wording/reclaim.ts';
+import type { Answer } from '../lib/answer';
+import { useLens } from '../shell/links';
+import { useFrame } from '../shell/use-frame';
+import { Checkbox } from '../ui/checkbox';
+import { BeforeAfter, Button, Card, Chip, Empty, LevelMark, Said } from '../ui/parts';
+import { type Column, Table } from '../ui/table';
+import type { Route } from './+types/reclaim';
+
+type Data = Route.ComponentProps['loaderData'];
+type Line = Data['lines'][number];
+
+export function Lines({ data }: { data: Data }) {
+  const { lines, goal } = data;
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(() => new Set(goal?.keys ?? []));
+  const fetcher = useFetcher<Answer>();
+  const sums = useMemo(() => sumsOf(lines, chosen), [lines, chosen]);
+  const toggle = (key: string, on: boolean) =>
+    setChosen((now) => {
+      const next = new Set(now);
+      if (on) next.add(key);
+      else next.delete(key);
+      return next;
+    });
+  if (lines.length === 0)
+    return (
+      <div className="card">
+        <Empty>
+          Nothing of this can go{data.inWork || data.project ? '' : ', but for what projects in work have'}.
+        </Empty>
+      </div>
+    );
+  return (
+    <>
+      <Said answer={fetcher.data} />
+      <div className="grid grid-cols-[minmax(0,1fr)_250px] items-start gap-4">
+        <div className="card py-1">
+          <Table
+            label="What may go"
+            rows={lines}
+            rowKey={(line) => line.key}
+            rowHeight={46}
+            height="max(260px, calc(100vh - 330px))"
+            columns={[choosing(lines, chosen, { all: setChosen, toggle }), ...columnsOf(data)]}
+          />
+        </div>
+        <div className="grid gap-4">
+          <AddToPlan fetcher={fetcher} cut={data.cut} chosen={chosen} sums={sums} />
+          <After sums={sums} />
+        </div>
+      </div>
+    </>
+  );
+}
+
+function sumsOf(lines: readonly Line[], chosen: ReadonlySet<string>) {
+  const sums = { files: 0, bytes: 0, asideBytes: 0, costSeconds: 0, byVolume: new Map<number, number>() };
+  for (const line of lines)
+    if (chosen.has(line.key)) {
+      sums.files += line.files;
+      sums.bytes += line.bytes;
+      sums.costSeconds += line.costSeconds;
+      if (isForGood(line.level)) sums.byVolume.set(line.volumeId, (sums.byVolume.get(line.volumeId) ?? 0) + line.bytes);
+      else sums.asideBytes += line.bytes;
+    }
+  return sums;
+}
+
+function After({ sums }: { sums: ReturnType<typeof sumsOf> }) {
+  const { volumes } = useFrame();
+  const touched = volumes.filter((volume) => sums.byVolume.has(volume.volumeId));
+  return (
+    <Card title="After this">
+      {touched.length === 0 ? (
+        <p className="text-[13px] text-ink-2">
+          {sums.asideBytes > 0 ? 'Every volume is as full as before until it is removed.' : 'Nothing is chosen.'}
+        </p>
+      ) : (
+        <div className="grid gap-2.5">
+          {touched.map((volume) => (
+            <BeforeAfter
+              key={volume.volumeId}
+              name={volume.name}
+              before={volume.usedBytes}
+              after={volume.usedBytes - (sums.byVolume.get(volume.volumeId) ?? 0)}
+              capacity={volume.capacityBytes}
+            />
+          ))}
+        </div>
+      )}
+    </Card>
+  );
+}
+
+function columnsOf({ nowMs, group }: Data): Column<Line>[] {
+  return [
+    { key: 'path', title: 'Folder', sort: (line) => line.path, cell: (line) => <Place line={line} /> },
+    {
+      key: 'level',
+      title: 'If it is needed again',
+      sort: (line) => line.level,
+      cell: (line) => (
+        <span title={REASON_WORDS[line.reason]} className="block max-w-52 truncate">
+          <LevelMark level={line.level} /> {LEVEL_WORDS[line.level]}
+          <span className="block truncate text-[13px] text-ink-2">
+            {group === null ? GROUP_WORDS[line.group].name : REASON_WORDS[line.reason]}
+          </span>
+        </span>
+      ),
+    },
+    {
+      key: 'age',
+      title: 'Last changed',
+      number: true,
+      sort: (line) => line.day,
+      cell: (line) => ago(line.day * 86_400_000, Math.max(nowMs, line.day * 86_400_000)),
+    },
+    { key: 'files', title: 'Files', number: true, sort: (line) => line.files, cell: (line) => count(line.files) },
+    { key: 'size', title: 'Size', number: true, sort: (line) => line.bytes, cell: (line) => <b>{size(line.bytes)}</b> },
+  ];
+}
+
+function Place({ line }: { line: Line }) {
+  const lens = useLens();
+  return (
+    <span className="block max-w-64">
+      <Link
+        to={lens(`/space?folder=${line.folderId}`)}
+        className="path block truncate hover:underline"
+        title={`${line.volume} / ${line.path}`}
+      >
+        {line.path || '(top)'}
+      </Link>
+      <span className="block truncate text-[13px] text-ink-2">
+        {line.volume}
+        {line.project && `, ${line.project}`}{' '}
+        {(line.projectState === 'in work' || line.projectState === 'finishing') && (
+          <Chip tone="caution">{line.projectState}</Chip>
+        )}
+      </span>
+    </span>
+  );
+}
+
+interface AddProps {
+  fetcher: ReturnType<typeof useFetcher<Answer>>;
+  cut: number;
+  chosen: ReadonlySet<string>;
+  sums: ReturnType<typeof sumsOf>;
+}
+
+function AddToPlan({ fetcher, cut, chosen, sums }: AddProps) {
+  const added = fetcher.data?.ok === true;
+  return (
+    <fetcher.Form method="post" className="card grid gap-2">
+      <input type="hidden" name="intent" value="stage" />
+      <input type="hidden" name="cutDay" value={cut} />
+      <input type="hidden" name="lines" value={[...chosen].join(',')} />
+      <Button tone="first" type="submit" disabled={chosen.size === 0 || fetcher.state !== 'idle' || added}>
+        {chosen.size === 0 ? 'Add to the plan' : `Add ${size(sums.bytes)} to the plan`}
+      </Button>
+      <p className="text-[13px] text-ink-2">
+        {chosen.size === 0
+          ? 'Nothing is chosen. Nothing goes before the plan is run.'
+          : `${counted(sums.files, 'file')}. `}
+        {sums.asideBytes > 0 &&
+          `${size(sums.asideBytes)} is set aside: it can be taken back, and its space is free once it is removed from there.`}
+        {sums.costSeconds >= 60 && ` About ${duration(sums.costSeconds)} to have the rest again.`}
+      </p>
+    </fetcher.Form>
+  );
+}
+
+interface Choosing {
+  all: (chosen: ReadonlySet<string>) => void;
+  toggle: (key: string, on: boolean) => void;
+}
+
+const choosing = (lines: readonly Line[], chosen: ReadonlySet<string>, { all, toggle }: Choosing): Column<Line> => ({
+  key: 'chosen',
+  width: 30,
+  title: (
+    <Checkbox
+      checked={chosen.size === 0 ? false : chosen.size === lines.length ? true : 'some'}
+      onChange={(on) => all(new Set(on ? lines.map((line) => line.key) : []))}
+      label="Choose every line"
+    />
+  ),
+  cell: (line) => (
+    <Checkbox
+      checked={chosen.has(line.key)}
+      onChange={(on) => toggle(line.key, on)}
+      label={`Choose ${line.path || line.volume}`}
+    />
+  ),
+});
