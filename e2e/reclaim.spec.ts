@@ -1,0 +1,104 @@
+// Reclaim as people use it: a goal in a few clicks, files set aside and taken back, by mouse and by keyboard alone.
+import { existsSync, readdirSync, readFileSync, statSync } from 'node:fs';
+import path from 'node:path';
+import { expect, type Page, test } from '@playwright/test';
+import { HOME } from './start';
+
+const SITE = path.join(HOME, 'site');
+const CLIPS = path.join(SITE, 'loft-2-system/Downloads/phone clips');
+
+const bytesBelow = (folder: string): number =>
+  readdirSync(folder, { recursive: true, withFileTypes: true })
+    .filter((entry) => entry.isFile())
+    .reduce((sum, entry) => sum + statSync(path.join(entry.parentPath, entry.name)).size, 0);
+
+async function workEnds(page: Page): Promise<void> {
+  await expect(page.getByText('Nothing running')).toBeVisible({ timeout: 120_000 });
+}
+
+test('60 GB are freed in at most five clicks, and the receipt says so', async ({ page }) => {
+  await page.goto('/reclaim');
+  const before = bytesBelow(path.join(SITE, 'loft-1-scratch'));
+  await page.getByRole('checkbox', { name: 'also projects in work' }).click();
+  await expect(page).toHaveURL(/work=1/);
+  await page.locator('select[name=on]').selectOption({ label: 'loft-1 scratch' });
+  await page.getByRole('button', { name: 'Find the least regretful' }).click();
+  await expect(page.getByRole('heading', { level: 1 })).toContainText('all of it rebuilds itself');
+  const add = page.getByRole('button', { name: /^Add 6\d\.\d.GB to the plan$/ });
+  await add.click();
+  await expect(page.getByRole('status')).toContainText('Nothing goes before the plan is run.');
+  expect(bytesBelow(path.join(SITE, 'loft-1-scratch'))).toBe(before);
+  await page.getByRole('button', { name: 'Review plan' }).click();
+  await page.getByRole('button', { name: /^Run one step/ }).click();
+  const work = page.getByRole('dialog', { name: 'Work' });
+  const row = work.locator('.rows > div').filter({ hasText: 'Remove caches' }).first();
+  await expect(row.getByText('done', { exact: true })).toBeVisible({ timeout: 120_000 });
+  await page.keyboard.press('Escape');
+  expect(bytesBelow(path.join(SITE, 'loft-1-scratch'))).toBeLessThan(before);
+  await page.goto('/ledger');
+  await expect(page.getByRole('row').nth(1)).toContainText('Remove caches');
+});
+
+test('what nobody owns is set aside with its size typed; one file is taken back, by keyboard alone', async ({
+  page,
+}) => {
+  const names = readdirSync(CLIPS).sort();
+  const first = readFileSync(path.join(CLIPS, names[0]!));
+  await page.goto('/reclaim?group=nobody’s');
+  await page.getByRole('checkbox', { name: 'Choose Downloads/phone clips' }).focus();
+  await page.keyboard.press('Space');
+  const add = page.getByRole('button', { name: /^Add .*GB to the plan$/ });
+  await expect(add).toBeEnabled();
+  await add.focus();
+  await page.keyboard.press('Enter');
+  await expect(page.getByRole('status')).toContainText('Nothing goes before the plan is run.');
+  await page.getByRole('button', { name: 'Review plan' }).focus();
+  await page.keyboard.press('Enter');
+  const run = page.getByRole('button', { name: /^Run one step/ });
+  await expect(page.getByRole('heading', { name: /has no other copy/ })).toBeVisible();
+  const typed = page.getByLabel(/^The only copy of/);
+  await typed.focus();
+  await page.keyboard.type('1 GB');
+  await page.keyboard.press('Enter');
+  await expect(page.getByRole('alert')).toContainText('Type that size to run it. Nothing was run.');
+  expect(readdirSync(CLIPS).sort()).toEqual(names);
+  const size = /The only copy of ([\d.]+).GB/.exec((await page.getByText(/^The only copy of/).textContent())!)![1]!;
+  await typed.fill(`${size} GB`);
+  await run.focus();
+  await page.keyboard.press('Enter');
+  await page.keyboard.press('Escape');
+  await expect.poll(() => readdirSync(CLIPS), { timeout: 60_000 }).toEqual([]);
+  await workEnds(page);
+
+  // It takes its space still, and says so; one of them comes back.
+  await page.goto('/reclaim/aside');
+  await expect(page.getByRole('heading', { level: 1 })).toContainText('It still takes its space.');
+  await page.getByRole('checkbox', { name: `Choose Downloads/phone clips/${names[0]}` }).focus();
+  await page.keyboard.press('Space');
+  await page.getByRole('button', { name: 'Take back 1 file' }).focus();
+  await page.keyboard.press('Enter');
+  await expect(page.getByRole('status')).toContainText('Begun');
+  await workEnds(page);
+  await expect.poll(() => readdirSync(CLIPS)).toEqual([names[0]]);
+  expect(readFileSync(path.join(CLIPS, names[0]!)).equals(first)).toBe(true);
+  // The rest goes back by one click.
+  await page.goto('/reclaim/aside');
+  await page.getByRole('button', { name: /^Take back all/ }).click();
+  await expect.poll(() => readdirSync(CLIPS).sort(), { timeout: 60_000 }).toEqual(names);
+  await workEnds(page);
+  await page.goto('/reclaim/aside');
+  await expect(page.getByRole('heading', { level: 1 })).toHaveText('Nothing is set aside.');
+  expect(existsSync(path.join(SITE, 'loft-2-system/.keramion/aside'))).toBe(true);
+});
+
+test('nonsense in a goal is answered with a sentence', async ({ page }) => {
+  for (const asked of ['free=-4&on=3', 'free=many&on=3', 'free=10&on=999']) {
+    await page.goto(`/reclaim?${asked}`);
+    await expect(page.getByRole('alert')).toContainText('Nothing was worked out.');
+  }
+  const refused = await page.request.post('/reclaim', {
+    form: { intent: 'stage', lines: 'x', cutDay: '3' },
+    headers: { origin: 'http://127.0.0.1:4790' },
+  });
+  expect(refused.status()).toBe(422);
+});
