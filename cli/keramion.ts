@@ -20,6 +20,7 @@ import { rackVolumes } from '#server/site/rack.ts';
 import { search } from '#server/search/search.ts';
 import { settings, workerSettings } from '#server/settings.ts';
 import { addCheckCommand } from './check.ts';
+import { addReclaimCommands } from './reclaim.ts';
 import { addReachCommands } from './reach.ts';
 import { table } from './table.ts';
 
@@ -37,6 +38,7 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
   addFind(command, open, out);
   addRead(command, open, out);
   addReachCommands(command, open, out);
+  addReclaimCommands(command, open, out);
   addCheckCommand(command, open, out);
   return command;
 }

@@ -3,14 +3,14 @@ import type { Route } from './+types/reclaim';
 import { stageLinesForm } from '#contract/forms.ts';
 import type { Level, ProjectId, VolumeId } from '#core/model.ts';
 import { cutDay } from '#core/reclaim/cuts.ts';
-import { reach } from '#core/reclaim/goal.ts';
 import { GROUPS } from '#core/reclaim/worth.ts';
 import { counted, size } from '#core/wording/amounts.ts';
 import { goalSentence } from '#core/wording/reclaim.ts';
 import { currentAssessment } from '#server/db/worth.ts';
 import { projectNames } from '#server/projects/projects.ts';
 import { asideTotal } from '#server/reclaim/aside.ts';
-import { groupSums, type Line, lines, type Scope } from '#server/reclaim/lines.ts';
+import { goalOn, YOUNGEST_DAYS } from '#server/reclaim/goal.ts';
+import { groupSums, lines, type Scope } from '#server/reclaim/lines.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { addChosen } from '#server/steps/chosen.ts';
 import { answer, volumesAsked } from '../answer.server';
@@ -18,9 +18,6 @@ import { db } from '../db.server';
 
 /** Lines that are shown; a goal looks at many more. */
 const MOST_LINES = 2000;
-const MOST_FOR_GOAL = 200_000;
-/** Caches that were changed within this time are at work: a goal leaves them alone. */
-const YOUNGEST_DAYS = 2;
 
 export async function loader({ request }: Route.LoaderArgs) {
   const search = new URL(request.url).searchParams;
@@ -109,14 +106,11 @@ function goalAsked(search: URLSearchParams, volumes: readonly { volumeId: Volume
 }
 
 async function reached(scope: Scope, { cut, ...asked }: Asked & { cut: number }) {
-  const all = await lines(db(), { ...scope, only: [asked.volumeId] }, { cutDay: cut, most: MOST_FOR_GOAL });
-  const found = reach(all, asked);
-  const chosen = new Set(found.keys);
-  const rest = all.filter((line) => !chosen.has(line.key) && line.level <= asked.highest);
-  const shown: Line[] = [...all.filter((line) => chosen.has(line.key)), ...rest].slice(0, MOST_LINES + chosen.size);
+  const found = await goalOn(db(), scope, { ...asked, cutDay: cut });
+  const { chosen, rest, ...told } = found;
   return {
-    lines: shown,
-    goal: { ...found, sentence: goalSentence({ ...found, wantedBytes: asked.wantedBytes, volume: asked.volume }) },
+    lines: [...chosen, ...rest.slice(0, MOST_LINES)],
+    goal: { ...told, sentence: goalSentence({ ...told, wantedBytes: asked.wantedBytes, volume: asked.volume }) },
   };
 }
 

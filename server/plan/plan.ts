@@ -8,6 +8,7 @@ import { findingWords } from '#core/wording/findings.ts';
 import { kindAndParams, UnknownStepKind } from '#core/steps/registry.ts';
 import { type Database, type Db, inTransaction, sqlCode, type Transaction } from '../db/connect.ts';
 import { plans, stepItems, steps } from '../db/schema/plans.ts';
+import { volumes } from '../db/schema/stores.ts';
 import { enqueue } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
 import { draft } from '../steps/adding.ts';
@@ -185,3 +186,20 @@ async function jobFor(
   await tx.update(steps).set({ jobId: id }).where(eq(steps.id, row.id));
   return id;
 }
+
+/** Every file of a plan, with the step and the volume by name: for taking away, and for what was left. */
+export const itemsOf = (db: Db, planId: PlanId) =>
+  db
+    .select({
+      step: steps.title,
+      volume: volumes.name,
+      path: stepItems.path,
+      sizeBytes: stepItems.sizeBytes,
+      state: stepItems.state,
+      reason: stepItems.reason,
+    })
+    .from(stepItems)
+    .innerJoin(steps, eq(steps.id, stepItems.stepId))
+    .leftJoin(volumes, eq(volumes.id, stepItems.volumeId))
+    .where(eq(steps.planId, planId))
+    .orderBy(stepItems.id);
