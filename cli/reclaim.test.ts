@@ -1,6 +1,7 @@
 // The commands of what may go, on a small real site: a goal, the plan, and what is set aside.
 import { existsSync, readdirSync, utimesSync } from 'node:fs';
 import path from 'node:path';
+import type { VolumeId } from '#core/model.ts';
 import { otio, TestSite } from '#test/site.ts';
 import { assess } from '#server/reclaim/assess.ts';
 import type { Worker } from '#server/worker.ts';
@@ -65,6 +66,17 @@ test('a goal is told, added, run, and what was set aside comes back', async () =
   expect(await run('aside', 'empty', String(step!.stepId))).toContain('Added the removal of 2.00 kB to the plan.');
   expect(await run('plan', 'run', '--only-copies', '2.00kB')).toBe('Done: 1 piece of work.');
   expect(await run('aside', 'list')).toBe('Nothing is set aside.');
+});
+
+test('the same file twice is compared and told', async () => {
+  const carry = await site.volume('carry');
+  site.put('carry/a.mov', 'a '.repeat(5000));
+  site.put('media/fog/rushes/long.mov', 'a '.repeat(5000));
+  await site.read(1 as VolumeId, carry);
+  expect(await run('twins', '--known')).toBe('No file is known to be twice, on two volumes.');
+  await site.look();
+  expect(await run('twins')).toMatch(/media\/fog\/rushes\/long\.mov|carry\/a\.mov[^]*10\.0 kB can be set aside\./);
+  expect(JSON.parse(await run('twins', '--known', '--json'))).toMatchObject([{ bytes: 10_000 }]);
 });
 
 test('what is not understood is a sentence, and nothing is added', async () => {

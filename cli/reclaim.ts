@@ -16,6 +16,9 @@ import { projectNames } from '#server/projects/projects.ts';
 import { asideFiles, asideSteps } from '#server/reclaim/aside.ts';
 import { goalOn, YOUNGEST_DAYS } from '#server/reclaim/goal.ts';
 import { groupSums, type Scope } from '#server/reclaim/lines.ts';
+import { assess } from '#server/reclaim/assess.ts';
+import { askToCompare, twinPairs } from '#server/reclaim/twins.ts';
+import { currentAssessment } from '#server/db/worth.ts';
 import { awaitJob } from '#server/runtime/await-job.ts';
 import { Refused } from '#server/runtime/refused.ts';
 import { rackVolumes } from '#server/site/rack.ts';
@@ -40,6 +43,12 @@ export function addReclaimCommands(command: Command, open: () => Database, out: 
     .option('--dry-run', 'only says what it would add')
     .option('--json', 'as JSON')
     .action((asked: ReclaimOptions) => reclaim(open(), out, asked));
+  command
+    .command('twins')
+    .description('the same file twice: compares what may be the same, and tells which one may go')
+    .option('--known', 'compares nothing, tells what is known')
+    .option('--json', 'as JSON')
+    .action((asked: { known?: boolean; json?: boolean }) => twins(open(), out, asked));
   const plan = command.command('plan').description('the plan that everybody shares');
   plan
     .command('show')
@@ -74,6 +83,28 @@ export function addReclaimCommands(command: Command, open: () => Database, out: 
     .description('adds the removal for good of what a step set aside to the plan')
     .argument('<step>', 'its number, from aside list')
     .action((step: string) => empty(open(), out, step));
+}
+
+async function twins(db: Database, out: Out, { known, json }: { known?: boolean; json?: boolean }): Promise<void> {
+  if (!known) {
+    await awaitJob(db, await askToCompare(db, { who: who(), now: new Date() }), WAITS_SECONDS);
+    await assess(db);
+  }
+  const assessment = await currentAssessment(db);
+  const pairs = assessment ? await twinPairs(db, assessment.run, MOST_FILES) : [];
+  if (json) return out(JSON.stringify(pairs, null, 2));
+  if (pairs.length === 0) return out('No file is known to be twice, on two volumes.');
+  out(
+    table([
+      ['MAY GO', 'STAYS', 'SIZE'],
+      ...pairs.map(({ goes, stays, bytes }) => [
+        `${goes.volume}/${goes.path}`,
+        `${stays.volume}/${stays.path}`,
+        size(bytes),
+      ]),
+    ]),
+  );
+  out(`${size(pairs.reduce((sum, pair) => sum + pair.bytes, 0))} can be set aside.`);
 }
 
 interface ReclaimOptions {

@@ -68,6 +68,7 @@ const rowIds = z
     (list) => list.length <= 20_000 && list.every((n) => Number.isSafeInteger(n) && n > 0),
     'The choice could not be understood. Choose again.',
   );
+export const compareForm = z.object({ intent: z.literal('compare') });
 export const stageLinesForm = z.object({
   intent: z.literal('stage'),
   lines: lineKeys,

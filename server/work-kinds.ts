@@ -4,6 +4,7 @@ import { checkWork } from './check/check.ts';
 import { makeFoldersWork } from './projects/make-folders.ts';
 import { postersWork } from './projects/poster-work.ts';
 import { assessWork } from './reclaim/assess.ts';
+import { compareWork } from './reclaim/twins.ts';
 import { applyKindsWork } from './readings/apply-kinds.ts';
 import { readVolumeWork } from './readings/reading-work.ts';
 import type { WorkKind } from './runtime/work-kind.ts';
@@ -26,5 +27,6 @@ addWorkKind(tidyWork);
 addWorkKind(checkWork);
 addWorkKind(postersWork);
 addWorkKind(assessWork);
+addWorkKind(compareWork);
 
 export const workKindOf = (kind: string): WorkKind | null => kinds.get(kind);

@@ -1,6 +1,7 @@
 // What the reclaim lens asks of the services, and what it adds to the plan through them.
+import { z } from 'zod';
 import type { Route } from './+types/reclaim';
-import { stageLinesForm } from '#contract/forms.ts';
+import { compareForm, stageLinesForm } from '#contract/forms.ts';
 import type { Level, ProjectId, VolumeId } from '#core/model.ts';
 import { cutDay } from '#core/reclaim/cuts.ts';
 import { GROUPS } from '#core/reclaim/worth.ts';
@@ -11,13 +12,16 @@ import { projectNames } from '#server/projects/projects.ts';
 import { asideTotal } from '#server/reclaim/aside.ts';
 import { goalOn, YOUNGEST_DAYS } from '#server/reclaim/goal.ts';
 import { groupSums, lines, type Scope } from '#server/reclaim/lines.ts';
+import { askToCompare, twinPairs } from '#server/reclaim/twins.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { addChosen } from '#server/steps/chosen.ts';
 import { answer, volumesAsked } from '../answer.server';
 import { db } from '../db.server';
+import { personOf } from '../person.server';
 
 /** Lines that are shown; a goal looks at many more. */
 const MOST_LINES = 2000;
+const MOST_PAIRS = 300;
 
 export async function loader({ request }: Route.LoaderArgs) {
   const search = new URL(request.url).searchParams;
@@ -68,6 +72,7 @@ export async function loader({ request }: Route.LoaderArgs) {
     group,
     asked: goal,
     lines: shown.lines,
+    pairs: group === 'same twice' && assessment ? await twinPairs(db(), assessment.run, MOST_PAIRS) : [],
     goal: shown.goal,
     cut: shown.goal ? cut : cutDay(now, 0),
     nowMs: now,
@@ -115,8 +120,14 @@ async function reached(scope: Scope, { cut, ...asked }: Asked & { cut: number })
 }
 
 export async function action({ request }: Route.ActionArgs) {
-  return answer(request, stageLinesForm, async ({ lines: keys, cutDay: cut }) => {
+  const who = await personOf(request);
+  return answer(request, z.discriminatedUnion('intent', [stageLinesForm, compareForm]), async (form) => {
     const now = new Date();
+    if (form.intent === 'compare') {
+      await askToCompare(db(), { who, now });
+      return 'Begun: files of one size are compared, first by their ends and then whole. What is the same shows here.';
+    }
+    const { lines: keys, cutDay: cut } = form;
     // A day that has not come yet would take files written after the choice was made.
     const added = await addChosen(db(), { keys, cutDay: Math.min(cut, cutDay(now.getTime(), 0)), now });
     return `Added ${size(added.bytes)} in ${counted(added.files, 'file')} to the plan. Nothing goes before the plan is run.`;

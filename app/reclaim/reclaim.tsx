@@ -1,14 +1,15 @@
 // Reclaim: what may go, in groups, by how replaceable it is; or the least regretful set that frees so many bytes on a volume.
 // What is chosen is added to the plan; nothing goes from here.
-import { Form, Link, useNavigation } from 'react-router';
+import { Form, Link, useFetcher, useNavigation } from 'react-router';
 import type { Route } from './+types/reclaim';
 import type { Level } from '#core/model.ts';
 import { LEVEL_WORDS } from '#core/model.ts';
 import { ago, count, counted, duration, exactTime, size } from '#core/wording/amounts.ts';
 import { asideSentence, GROUP_WORDS, worthSentence } from '#core/wording/reclaim.ts';
+import type { Answer } from '../lib/answer';
 import { useLens, useTo } from '../shell/links';
 import { useFrame } from '../shell/use-frame';
-import { Button, buttonLook, Card, Empty, Field, inputLook, LevelMark, Sentence } from '../ui/parts';
+import { Button, buttonLook, Card, Empty, Field, inputLook, LevelMark, Said, Sentence } from '../ui/parts';
 import { type Column, Table } from '../ui/table';
 import { LEVEL_COLOURS, LevelBar } from './level-bar';
 import { Lines } from './lines';
@@ -39,6 +40,7 @@ export default function Reclaim({ loaderData: data }: Route.ComponentProps) {
           {asked.trouble} Nothing was worked out.
         </p>
       )}
+      {group === 'same twice' && <Compare />}
       {listed ? (
         <Lines key={`${group} ${asked?.free} ${asked?.volumeId} ${asked?.highest} ${isLeft}`} data={data} />
       ) : (
@@ -195,6 +197,26 @@ function Groups({ data }: { data: Data }) {
         <Table label="What can go" rows={data.sums} rowKey={(sum) => sum.group} rowHeight={48} columns={columns} />
       )}
     </div>
+  );
+}
+
+/** What may be the same is compared when it is asked for: it reads much. */
+function Compare() {
+  const fetcher = useFetcher<Answer>();
+  return (
+    <Card title="Compare the files">
+      <fetcher.Form method="post" className="flex items-center gap-3">
+        <p className="min-w-0 flex-1 text-[13px] text-ink-2">
+          Files of one size are compared by both ends, then whole. Of two that are the same, on two volumes, one stays:
+          what a timeline uses before what none does, what is at home before what strayed. What was compared once is not
+          read again.
+        </p>
+        <Button type="submit" name="intent" value="compare" disabled={fetcher.state !== 'idle'}>
+          Compare now
+        </Button>
+      </fetcher.Form>
+      <Said answer={fetcher.data} />
+    </Card>
   );
 }
 

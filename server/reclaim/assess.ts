@@ -272,7 +272,7 @@ async function twinsOf(db: Db, used: ReadonlySet<number>): Promise<Map<number, n
     FROM file_sums s JOIN files f ON f.id = s.file_id AND f.gone_at IS NULL AND f.size_bytes = s.size_bytes AND f.modified_us = s.modified_us
       AND (f.changed_us IS NULL OR f.changed_us = s.changed_us)
     JOIN volumes v ON v.id = f.volume_id AND v.retired_at IS NULL
-    ORDER BY s.size_bytes, s.xxh64, f.id`)) as unknown as [TwinRow[]];
+    WHERE s.xxh64 IS NOT NULL ORDER BY s.size_bytes, s.xxh64, f.id`)) as unknown as [TwinRow[]];
   const twins = new Map<number, number>();
   for (let from = 0; from < rows.length;) {
     let to = from;
@@ -312,7 +312,7 @@ const staying = (row: TwinRow, used: ReadonlySet<number>): number =>
 async function marksOf(db: Db): Promise<string> {
   const [rows] = (await db.execute(sql`
     SELECT CONCAT_WS(' ', (SELECT COALESCE(MAX(id), 0) FROM readings WHERE finished_at IS NOT NULL), (SELECT COALESCE(MAX(id), 0) FROM receipts),
-      (SELECT COALESCE(MAX(since), 0) FROM project_states), (SELECT COALESCE(MAX(read_at), 0) FROM documents), (SELECT COUNT(*) FROM file_sums),
+      (SELECT COALESCE(MAX(since), 0) FROM project_states), (SELECT COALESCE(MAX(read_at), 0) FROM documents), (SELECT COUNT(*) FROM file_sums), (SELECT COUNT(xxh64) FROM file_sums),
       (SELECT COALESCE(MAX(retired_at), 0) FROM volumes)) AS marks`)) as unknown as [{ marks: string }[]];
   return rows[0]!.marks;
 }

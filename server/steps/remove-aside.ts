@@ -1,12 +1,13 @@
 // Removing for good what was set aside. What was said to have a verified copy is proved to have one in this very step, from
 // an archive that is there; what nothing proves stays where it lies.
-import { eq, sql } from 'drizzle-orm';
+import { and, eq, inArray, sql } from 'drizzle-orm';
 import type { z } from 'zod';
 import { removeAside as kind } from '#core/steps/remove-aside.ts';
 import type { Held } from '#disk/remove.ts';
 import { dropEmptyFolders } from '#disk/aside.ts';
 import { endAside } from '../db/aside.ts';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
+import { inSlices } from '../db/holdings.ts';
 import { usedByLiving } from '../db/naming.ts';
 import { stepItems } from '../db/schema/plans.ts';
 import type { JobContext } from '../runtime/context.ts';
@@ -17,6 +18,7 @@ import { finding, readOnly, unreachable } from './findings.ts';
 import { serverStep } from './kind.ts';
 import { removal, volumesOfItems } from './remove.ts';
 import { isStillThere, type Proof, proveAll } from './remove-originals.ts';
+import { isLikeThere, type Like, likesOf, proveLikes } from './twin-proof.ts';
 import { type AsideChoice, insertAsideItems } from './take-back.ts';
 
 type Params = z.infer<typeof kind.params>;
@@ -54,41 +56,53 @@ async function archivesOf(db: Db, stepId: number): Promise<number[]> {
   return rows.map((row) => Number(row.id));
 }
 
+interface Proved {
+  archives: (Proof | Held)[];
+  likes: ReadonlyMap<number, Like>;
+}
+
 async function lastLook(
-  { db }: JobContext,
-  { params, proofs }: { params: Params; proofs: readonly (Proof | Held)[] },
+  context: JobContext,
+  { params, proved }: { params: Params; proved: Proved },
   items: readonly Item[],
 ): Promise<Map<number, Held>> {
+  const { db } = context;
   const held = new Map<number, Held>();
   const used = await usedByLiving(
     db,
     items.map((item) => item.fileId),
   );
   const good: Proof[] = [];
-  for (const proof of proofs) if (!('reason' in proof) && (await isStillThere(proof))) good.push(proof);
-  const why = proofs.find((proof): proof is Held => 'reason' in proof);
+  for (const proof of proved.archives) if (!('reason' in proof) && (await isStillThere(proof))) good.push(proof);
+  const why = proved.archives.find((proof): proof is Held => 'reason' in proof);
+  const isProved = async (fileId: number) => {
+    if (good.some((proof) => proof.fileIds.has(fileId))) return true;
+    const like = proved.likes.get(fileId);
+    return like !== undefined && (await isLikeThere(context, like));
+  };
   for (const item of items)
     // Somebody made a timeline use it since: it has to come back first.
     if (used.has(item.fileId)) held.set(item.id, { done: false, reason: 'in use' });
-    else if (params.level === 2 && !good.some((proof) => proof.fileIds.has(item.fileId)))
+    else if (params.level === 2 && !(await isProved(item.fileId)))
       held.set(item.id, why ?? { done: false, reason: 'no good copy' });
   return held;
 }
 
 function workOf(context: JobContext, step: Step, params: Params): ItemWork {
-  const proofs: (Proof | Held)[] = [];
+  const proved: Proved = { archives: [], likes: new Map() };
   return {
     kind,
     projectId: null,
     prepare: async () => {
-      proofs.length = 0;
       if (params.level !== 2) return;
       context.rename('reading back');
+      proved.archives = [];
       for (const archiveId of await archivesOf(context.db, step.id))
-        proofs.push(await proveAll(context, { archiveId, stepId: step.id }));
+        proved.archives.push(await proveAll(context, { archiveId, stepId: step.id }));
+      proved.likes = await likesOfRest(context, step, proved.archives);
       context.rename(kind.phase);
     },
-    lastLook: (items) => lastLook(context, { params, proofs }, items),
+    lastLook: (items) => lastLook(context, { params, proved }, items),
     ...removal(context),
     followUp: async (tx, outcomes) => {
       const went = outcomes.filter(({ result }) => result.done || result.reason === 'gone');
@@ -97,6 +111,27 @@ function workOf(context: JobContext, step: Step, params: Params): ItemWork {
     },
     conclude: () => dropFolders(context, step),
   };
+}
+
+/** What no archive proves is held against its like on another volume, a page of items at a time. */
+async function likesOfRest(
+  context: JobContext,
+  step: Step,
+  proofs: readonly (Proof | Held)[],
+): Promise<Map<number, Like>> {
+  const all = await likesOf(context.db, step.id);
+  const known = new Set(proofs.flatMap((proof) => ('reason' in proof ? [] : [...proof.fileIds])));
+  const wanted = new Set(all.map((like) => Number(like.fileId)).filter((id) => !known.has(id)));
+  const proved = new Map<number, Like>();
+  for (const ids of inSlices([...wanted], 500)) {
+    const items = await context.db
+      .select()
+      .from(stepItems)
+      .where(and(eq(stepItems.stepId, step.id), inArray(stepItems.fileId, ids)));
+    for (const [fileId, like] of await proveLikes(context, items, all)) proved.set(fileId, like);
+    await context.checkIn();
+  }
+  return proved;
 }
 
 /** Folders of ours in which nothing lies any more. */
@@ -116,7 +151,7 @@ export const removeAside = serverStep({
   async findings(db, step, { level }) {
     const ids = step.onVolumes.map((part) => part.volumeId);
     const findings = [...(await unreachable(db, step, ids)), ...(await readOnly(db, step, ids))];
-    if (level === 2 && (await archivesOf(db, step.stepId)).length === 0)
+    if (level === 2 && (await archivesOf(db, step.stepId)).length + (await likesOf(db, step.stepId)).length === 0)
       findings.push(finding(step, 'no copy known', 'stop', { what: step.title }));
     return findings;
   },
@@ -127,8 +162,12 @@ export const removeAside = serverStep({
       JOIN carriers k ON k.id = p.carrier_id AND k.state = 'reachable' WHERE i.step_id = ${step.id}`)) as unknown as [
       { id: number }[],
     ];
+    const own = await volumesOfItems(tx, step.id);
+    const had = new Set(own.map((need) => need.id));
+    const likes = new Set((await likesOf(tx, step.id)).map((like) => like.volumeId).filter((id) => !had.has(id)));
     return [
-      ...(await volumesOfItems(tx, step.id)),
+      ...own,
+      ...[...likes].map((id): StoreNeed => ({ store: 'volume', id, mode: 'look' })),
       ...rows.map((row): StoreNeed => ({ store: 'carrier', id: Number(row.id), mode: 'look' })),
     ];
   },

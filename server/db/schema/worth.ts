@@ -62,7 +62,7 @@ export const worthSums = mysqlTable(
   (t) => [primaryKey({ columns: [t.run, t.what, t.volumeId, t.projectId, t.level] })],
 );
 
-/** Sums over the whole of files that may be the same as others, for the size and times they had then. */
+/** Sums of files that may be the same as others, for the size and times they had then. */
 export const fileSums = mysqlTable(
   'file_sums',
   {
@@ -71,8 +71,10 @@ export const fileSums = mysqlTable(
     modifiedUs: amount('modified_us').notNull(),
     inode: amount('inode'),
     changedUs: amount('changed_us'),
-    /** XXH64. */
-    xxh64: char('xxh64', { length: 16 }).notNull(),
+    /** XXH64 of its beginning and its end. */
+    ends: char('ends', { length: 16 }).notNull(),
+    /** XXH64 of the whole; null where its ends tell it from all others of its size. */
+    xxh64: char('xxh64', { length: 16 }),
   },
   (t) => [index('file_sums_same').on(t.sizeBytes, t.xxh64)],
 );

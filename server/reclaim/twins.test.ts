@@ -1,0 +1,160 @@
+// The same file twice: found, offered where another stays, set aside, and gone for good only with its like read beside it.
+import { existsSync, linkSync, readFileSync, statSync, unlinkSync, utimesSync, writeFileSync } from 'node:fs';
+import path from 'node:path';
+import { eq } from 'drizzle-orm';
+import type { PlanId, VolumeId } from '#core/model.ts';
+import { otio, TestSite, until } from '#test/site.ts';
+import { aside } from '../db/schema/aside.ts';
+import { files } from '../db/schema/catalogue.ts';
+import { jobs } from '../db/schema/jobs.ts';
+import { stepItems } from '../db/schema/plans.ts';
+import { fileSums, worth } from '../db/schema/worth.ts';
+import { currentAssessment } from '../db/worth.ts';
+import { currentPlan, runPlan } from '../plan/plan.ts';
+import { addChosen } from '../steps/chosen.ts';
+import { addAsideRemoval } from '../steps/remove-aside.ts';
+import { assess } from './assess.ts';
+import { lines } from './lines.ts';
+import { askToCompare, twinPairs } from './twins.ts';
+
+let site: TestSite;
+let media: VolumeId;
+let carry: VolumeId;
+const now = () => new Date();
+const SOON = 30_000;
+const big = (letter: string) => `${letter}${'.'.repeat(100_000)}${letter}`;
+
+beforeEach(async () => {
+  site = await TestSite.open();
+  media = await site.volume('media');
+  carry = await site.volume('carry');
+  site.put('media/fog/rushes/a.mov', big('a'));
+  site.put('carry/card/a copy.mov', big('a'));
+  // Of its size and with its ends, and yet another.
+  const other = Buffer.from(big('a'));
+  other[50_000] = 0x21;
+  site.put('carry/card/nearly.mov', other);
+  site.put('carry/card/other.mov', big('b'));
+  site.put('media/fog/small.mov', 'x'.repeat(9000));
+  site.put('carry/small.mov', 'x'.repeat(9000));
+  site.put('media/fog/fog.otio', otio('Fog', ['rushes/a.mov']));
+  await site.read(media, carry);
+});
+afterEach(() => site.close());
+
+const at = (name: string) => path.join(site.root, name);
+async function work() {
+  const worker = site.worker();
+  await until(async () => (await site.db.select().from(jobs)).every((job) => job.finishedAt !== null));
+  await worker.stop();
+}
+async function compare() {
+  await site.look();
+  await askToCompare(site.db, { who: 'Mara', now: now() });
+  await work();
+  expect((await site.db.select().from(jobs)).at(-1)!.state).toBe('done');
+  await assess(site.db);
+}
+const pairs = async () =>
+  (await twinPairs(site.db, (await currentAssessment(site.db))!.run)).map(({ goes, stays }) => [
+    `${goes.volume}/${goes.path}`,
+    `${stays.volume}/${stays.path}`,
+  ]);
+async function run() {
+  const plan = await currentPlan(site.db);
+  const asked = { planId: plan.planId as PlanId, version: plan.version, who: 'Mara', now: now() };
+  await site.look();
+  expect(await runPlan(site.db, asked)).toMatchObject({ ok: true });
+  await work();
+}
+async function setTwinsAside() {
+  await compare();
+  const all = await lines(
+    site.db,
+    { only: [], projectId: null, inWork: true },
+    { group: 'same twice', cutDay: SOON, most: 10 },
+  );
+  await addChosen(site.db, { keys: all.map((line) => line.key), cutDay: SOON, now: now() });
+  await run();
+  return (await site.db.select().from(aside).where(eq(aside.state, 'aside'))).map((row) => row.id);
+}
+
+test('what is the same to the byte on another volume is found; what a timeline uses stays', async () => {
+  await compare();
+  expect((await pairs()).sort()).toEqual([
+    ['carry/card/a copy.mov', 'media/fog/rushes/a.mov'],
+    [expect.stringMatching(/small\.mov$/), expect.stringMatching(/small\.mov$/)],
+  ]);
+  const sums = await site.db.select().from(fileSums);
+  // The other letter is told apart by its ends: of it no more was read.
+  expect(sums.filter((row) => row.xxh64 === null)).toHaveLength(1);
+  const levels = await site.db.select({ level: worth.level }).from(worth).where(eq(worth.what, 'same twice'));
+  expect(levels).toEqual([{ level: 2 }, { level: 2 }]);
+});
+
+test('a hard link is one file, and what changed since is compared anew', async () => {
+  linkSync(at('media/fog/rushes/a.mov'), at('media/fog/rushes/a again.mov'));
+  await site.read(media);
+  await compare();
+  expect((await pairs()).flat().filter((name) => name.includes('again'))).toEqual([]);
+  const copy = at('carry/card/a copy.mov');
+  const { mtime } = statSync(copy);
+  writeFileSync(copy, big('c').slice(0, -1) + 'a');
+  utimesSync(copy, mtime, mtime);
+  await site.read(carry);
+  await assess(site.db);
+  expect((await pairs()).flat()).not.toContain('carry/card/a copy.mov');
+  await compare();
+  expect((await pairs()).flat()).not.toContain('carry/card/a copy.mov');
+});
+
+test('second copies go for good where their like is read beside them', async () => {
+  const ids = await setTwinsAside();
+  expect(ids).toHaveLength(2);
+  expect([existsSync(at('carry/card/a copy.mov')), existsSync(at('media/fog/rushes/a.mov'))]).toEqual([false, true]);
+  await addAsideRemoval(site.db, { ids, what: 'second copies', now: now() });
+  await run();
+  expect(await site.db.select().from(aside).where(eq(aside.state, 'aside'))).toEqual([]);
+  expect(readFileSync(at('media/fog/rushes/a.mov'), 'utf8')).toBe(big('a'));
+});
+
+test.each([
+  [
+    'rots under the same facts',
+    (like: string, stats: { atime: Date; mtime: Date }) => {
+      const bytes = readFileSync(like);
+      bytes[10] = 0x23;
+      writeFileSync(like, bytes);
+      utimesSync(like, stats.atime, stats.mtime);
+    },
+  ],
+  ['is gone', (like: string) => unlinkSync(like)],
+  ['is shorter', (like: string) => writeFileSync(like, 'a')],
+])('where the like %s, the second copy stays', async (_what, spoil) => {
+  const ids = await setTwinsAside();
+  const like = at('media/fog/rushes/a.mov');
+  await addAsideRemoval(site.db, { ids, what: 'second copies', now: now() });
+  spoil(like, statSync(like));
+  await run();
+  const left = await site.db.select().from(aside).where(eq(aside.state, 'aside'));
+  expect(left.map((row) => row.path)).toEqual(['card/a copy.mov']);
+  expect(readFileSync(at(`carry/${left[0]!.asidePath}`), 'utf8')).toBe(big('a'));
+  const [held] = await site.db.select().from(stepItems).where(eq(stepItems.state, 'held'));
+  expect(held!.reason).toBe('no good copy');
+});
+
+test('where the like was set aside or removed itself, nothing proves it any more', async () => {
+  const ids = await setTwinsAside();
+  unlinkSync(at('media/fog/rushes/a.mov'));
+  unlinkSync(at('media/fog/small.mov'));
+  for (const name of ['carry/small.mov']) if (existsSync(at(name))) unlinkSync(at(name));
+  await site.read(media, carry);
+  expect((await site.db.select().from(files)).filter((file) => file.goneAt === null && file.name === 'a.mov')).toEqual(
+    [],
+  );
+  await addAsideRemoval(site.db, { ids, what: 'second copies', now: now() });
+  const plan = await currentPlan(site.db);
+  await site.look();
+  const asked = { planId: plan.planId as PlanId, version: plan.version, who: 'Mara', now: now() };
+  expect(await runPlan(site.db, asked)).toMatchObject({ ok: false, trouble: { code: 'stopped by findings' } });
+});
