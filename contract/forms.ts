@@ -270,6 +270,7 @@ export const projectForm = z.discriminatedUnion('intent', [
   z.object({ intent: z.literal('facts'), ...projectFacts }),
   z.object({ intent: z.literal('move'), kind: z.enum(KINDS, 'That is not a kind of file.') }),
   z.object({ intent: z.literal('make homes') }),
+  z.object({ intent: z.literal('set aside'), clips: ids }),
   z.object({ intent: z.literal('template'), template: shortName }),
   z.object({
     intent: z.literal('home'),

@@ -8,12 +8,16 @@ import { documentPool } from '#disk/documents/documents.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
 import { walkPool } from '#disk/walk/walk.ts';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
+import { byLevel } from '#core/plan/plan.ts';
+import { size } from '#core/wording/amounts.ts';
 import type { Database } from '#server/db/connect.ts';
 import { archives } from '#server/db/schema/archives.ts';
 import { jobs } from '#server/db/schema/jobs.ts';
 import { projects } from '#server/db/schema/projects.ts';
 import { carriers } from '#server/db/schema/stores.ts';
 import { readDocuments } from '#server/readings/read-documents.ts';
+import { askToCompare } from '#server/reclaim/twins.ts';
+import { addSettingAside } from '#server/steps/set-aside.ts';
 import { assess } from '#server/reclaim/assess.ts';
 import { readVolume } from '#server/readings/read-volume.ts';
 import { nameSite } from '#server/site/site.ts';
@@ -148,15 +152,27 @@ async function archiveOld(db: Database, root: string, by: By): Promise<void> {
     if (archive?.state !== 'sealed') throw new Error(`The demo archive was not sealed: ${archive?.state ?? 'none'}.`);
     await addOriginalsRemoval(db, archive.id as ArchiveId, by.now);
     await runStaged(db, by);
+    await askToCompare(db, by);
+    await ended(db);
+    await addSettingAside(db, {
+      params: { what: 'what nobody owns', reason: 'no project owns it', level: 3 },
+      chosen: sql`d.path = 'Downloads/old exports'`,
+      now: by.now,
+    });
+    await runStaged(db, by);
   } finally {
     await worker.stop();
   }
 }
 
 async function runStaged(db: Database, { who, now }: By): Promise<void> {
-  const { planId, version } = await currentPlan(db);
-  const outcome = await runPlan(db, { planId: planId!, version, who, now });
+  const { planId, version, steps } = await currentPlan(db);
+  const outcome = await runPlan(db, { planId: planId!, version, who, now, typed: size(byLevel(steps)[3]) });
   if (!outcome.ok) throw new Error(`The demo plan did not run: ${outcome.trouble.code}.`);
+  await ended(db);
+}
+
+async function ended(db: Database): Promise<void> {
   for (;;) {
     const open = await db.select({ id: jobs.id }).from(jobs).where(isNull(jobs.finishedAt));
     if (open.length === 0) return;

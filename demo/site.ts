@@ -625,6 +625,11 @@ function oddments(maker: Maker): void {
   );
   maker.camera('carry-04/handover/Übergabe – été 東京.mov', 5.1, 12);
   maker.text('ropewalk-projects/house/rates and terms.txt', 'As agreed.\n', 200);
+  // Exported once more than was needed.
+  for (const n of numbered(2)) maker.camera(`loft-2-system/Downloads/old exports/ferry_try_${n}.mov`, 1.2, 95);
+  // A program saved every ten minutes, and never took one away.
+  for (const n of numbered(40))
+    maker.plain(`ropewalk-projects/night-ferry/autosaves/night-ferry_final.${n}.otio`, 24e6, 43 + Number(n) / 140);
   // A program saved every hour it was open, and never took one away.
   for (const n of numbered(64))
     maker.plain(

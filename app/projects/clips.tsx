@@ -2,15 +2,16 @@
 // what uses what.
 import clsx from 'clsx';
 import { useState } from 'react';
-import { Form, Link, useNavigation, useSearchParams, useSubmit } from 'react-router';
+import { Form, Link, useFetcher, useNavigation, useSearchParams, useSubmit } from 'react-router';
 import { KINDS } from '#core/model.ts';
 import { shareOf } from '#core/reach/scope.ts';
 import { count, counted, size } from '#core/wording/amounts.ts';
 import { UsedStrip } from '../charts/used-strip';
 import { UsesPicture } from '../charts/uses-picture';
+import type { Answer } from '../lib/answer';
 import { useAsked, useLens, useTo } from '../shell/links';
 import { Checkbox } from '../ui/checkbox';
-import { Chip, Empty, inputLook, KindDot } from '../ui/parts';
+import { Button, Chip, Empty, inputLook, KindDot, Said } from '../ui/parts';
 import { Picture } from '../ui/picture';
 import { Table } from '../ui/table';
 import type { Route } from './+types/project';
@@ -36,6 +37,20 @@ const USES = [
   ['sound', 'sound only'],
   ['on', 'not those off'],
 ] as const;
+
+/** What of the chosen clips no timeline uses leaves its place, once the plan is run. */
+function SetAside({ clipIds }: { clipIds: readonly number[] }) {
+  const fetcher = useFetcher<Answer>();
+  return (
+    <fetcher.Form method="post" className="flex flex-wrap items-center gap-3">
+      <input type="hidden" name="clips" value={clipIds.join()} />
+      <Button type="submit" name="intent" value="set aside" disabled={fetcher.state !== 'idle'}>
+        Set aside what is unused of {counted(clipIds.length, 'clip')}
+      </Button>
+      <Said answer={fetcher.data} />
+    </fetcher.Form>
+  );
+}
 
 export function Clips({ data }: { data: Data }) {
   const navigation = useNavigation();
@@ -69,6 +84,7 @@ export function Clips({ data }: { data: Data }) {
           <Filters data={data} />
         </div>
         <Shows data={data} picture={picture} chosen={chosen.map((clip) => clip.clipId)} />
+        {chosen.length > 0 && <SetAside clipIds={chosen.map((clip) => clip.clipId)} />}
       </header>
       {data.clips.length === 0 ? (
         <Empty>

@@ -15,6 +15,7 @@ import {
 import { projectHomes, setHome, takeSuggestedHomes } from '#server/projects/homes.ts';
 import { borrowedBy } from '#server/db/naming.ts';
 import { changeProject, makeHomes, templateFrom, titleTroubles } from '#server/projects/register-project.ts';
+import { addClipsAside } from '#server/steps/set-aside-clips.ts';
 import { addMoveHome } from '#server/steps/move-home-items.ts';
 import { answer, idFrom } from '../answer.server';
 import { db } from '../db.server';
@@ -85,6 +86,12 @@ export async function action({ request, params }: Route.ActionArgs) {
       case 'move': {
         const added = await addMoveHome(db(), { projectId, kind: form.kind, now });
         return `Added to the plan: ${counted(added.files, 'file')}, ${size(added.bytes)}. Look at the plan in the tray.`;
+      }
+      case 'set aside': {
+        const project = await projectById(db(), projectId);
+        const clipIds = form.clips;
+        const added = await addClipsAside(db(), { projectId, project: project?.name ?? '', clipIds, now });
+        return `Added the setting aside of ${size(added.bytes)} in ${counted(added.files, 'file')} to the plan. What a timeline uses is not among it.`;
       }
       case 'make homes':
         await makeHomes(db(), projectId, { who, now });

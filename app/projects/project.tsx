@@ -411,7 +411,15 @@ function Figures({ data }: { data: Data }) {
           </Link>
         )}
       </Fact>
-      <Fact name="Unused">{size(media.unusedBytes)}</Fact>
+      <Fact name="Unused">
+        {media.unusedBytes > 0 ? (
+          <Link to={lens(`/reclaim?project=${project.id}&group=unused media`)} className="hover:underline">
+            {size(media.unusedBytes)}
+          </Link>
+        ) : (
+          size(0)
+        )}
+      </Fact>
     </dl>
   );
 }

@@ -7,6 +7,7 @@ import { byLevel } from '#core/plan/plan.ts';
 import { size } from '#core/wording/amounts.ts';
 import { otio, TestSite, until } from '#test/site.ts';
 import { aside, asideSums } from '../db/schema/aside.ts';
+import { clips } from '../db/schema/documents.ts';
 import { files } from '../db/schema/catalogue.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { stepItems } from '../db/schema/plans.ts';
@@ -18,6 +19,7 @@ import { addArchive } from './archive.ts';
 import { addAsideRemoval } from './remove-aside.ts';
 import { addFileRemoval } from './remove-files.ts';
 import { addSettingAside } from './set-aside.ts';
+import { addClipsAside } from './set-aside-clips.ts';
 import { addTakingBack } from './take-back.ts';
 
 let site: TestSite;
@@ -221,4 +223,14 @@ test('renders that no document names go; one that is named stays', async () => {
   await run();
   await work();
   expect(readdirSync(path.join(site.root, 'media/fog/renders'))).toEqual(['named.mov']);
+});
+
+test('of chosen clips goes what no timeline uses and the project owns; the rest stays', async () => {
+  const all = await site.db.select({ id: clips.id }).from(clips);
+  const asked = { projectId: FOG, project: 'Fog', clipIds: all.map((clip) => clip.id), now: now() };
+  expect(await addClipsAside(site.db, asked)).toEqual({ files: 2, bytes: 4000 });
+  await runTyped();
+  expect((await lying()).map((row) => row.path)).toEqual(['fog/rushes/b.mov', 'fog/rushes/c.mov']);
+  await expect(addClipsAside(site.db, asked)).rejects.toThrow(/Nothing was added/);
+  await expect(addClipsAside(site.db, { ...asked, clipIds: [999] })).rejects.toThrow(/Nothing was added/);
 });
