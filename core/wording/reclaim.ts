@@ -1,6 +1,7 @@
 // Words of the reclaim lens: groups, reasons, what it takes to have things again, and the sentences above.
 import type { Level } from '../model.ts';
 import { LEVEL_WORDS } from '../model.ts';
+import type { CacheRule } from '../reclaim/rules.ts';
 import type { Group, Reason } from '../reclaim/worth.ts';
 import { capital, duration, listed, size } from './amounts.ts';
 
@@ -102,4 +103,27 @@ export function asideSentence(facts: { files: number; bytes: number; oldestDays:
       ? 'since today'
       : `the oldest for ${facts.oldestDays} ${facts.oldestDays === 1 ? 'day' : 'days'}`;
   return `${size(facts.bytes)} is set aside, ${old}. It still takes its space.`;
+}
+
+/** "caches on loft-1 scratch older than 30 days", "at most 40 GB of caches on loft-1 scratch". */
+export function ruleWords(rule: CacheRule, { volume, project }: { volume: string; project: string | null }): string {
+  const of = project === null ? '' : ` of ${project}`;
+  return rule.by === 'age'
+    ? `caches${of} on ${volume} not changed for ${rule.days} ${rule.days === 1 ? 'day' : 'days'}`
+    : `at most ${size(rule.capBytes)} of caches${of} on ${volume}`;
+}
+
+export function replaySentence(sums: {
+  removedBytes: number;
+  rebuiltBytes: number;
+  mostBytes: number;
+  mostRuledBytes: number;
+}): string {
+  if (sums.mostBytes === 0) return 'No caches were seen there in the last eight weeks.';
+  if (sums.removedBytes === 0) return 'Over the last eight weeks it would have removed nothing.';
+  const rebuilt =
+    sums.rebuiltBytes === 0
+      ? 'none of it was made again within a week'
+      : `at most ${size(sums.rebuiltBytes)} of it was made again within a week`;
+  return `Over the last eight weeks it would have removed ${size(sums.removedBytes)}; ${rebuilt}. On the fullest day ${size(sums.mostRuledBytes)} of caches instead of ${size(sums.mostBytes)}.`;
 }
