@@ -11,6 +11,7 @@ export default [
     route('reclaim', 'reclaim/reclaim.tsx'),
     route('reclaim/caches', 'reclaim/caches.tsx'),
     route('reclaim/aside', 'reclaim/aside.tsx'),
+    route('reclaim/rules', 'reclaim/rules.tsx'),
     route('archive', 'archive/archive.tsx'),
     route('archive/:projectId', 'archive/shape.tsx'),
     route('shelf', 'shelf/shelf.tsx'),

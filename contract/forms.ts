@@ -74,6 +74,56 @@ export const stageLinesForm = z.object({
   lines: lineKeys,
   cutDay: z.coerce.number().int().min(0).max(200_000),
 });
+const gigabytes = (what: string) =>
+  z
+    .string(`${what} is missing.`)
+    .trim()
+    .transform((text) => Number(text.replace(',', '.')))
+    .refine((n) => n > 0 && n <= 1_000_000, `${what} is a number of gigabytes, for example 40.`)
+    .transform((n) => Math.round(n * 1e9));
+const wholeDays = z
+  .string('How many days is missing.')
+  .trim()
+  .transform(Number)
+  .refine((n) => Number.isInteger(n) && n >= 1 && n <= 3650, 'An age is a whole number of days, for example 30.');
+const ruleFacts = {
+  volumeId: id('The volume'),
+  projectId: z
+    .string()
+    .optional()
+    .default('')
+    .transform((text) => (text === '' ? null : Number(text)))
+    .refine((n) => n === null || (Number.isSafeInteger(n) && n > 0), 'The project is not a number.'),
+  except: z
+    .string()
+    .optional()
+    .default('')
+    .transform((text) =>
+      text
+        .split(/[\n,]/)
+        .map((line) => line.trim().replace(/^\/+|\/+$/g, ''))
+        .filter(Boolean),
+    )
+    .refine(
+      (list) => list.length <= 50 && list.every((one) => relativePath(one).ok),
+      'An exception is no folder inside the volume.',
+    ),
+};
+/** A rule as it is looked at or saved. */
+export const ruleOf = z.discriminatedUnion('by', [
+  z.object({ by: z.literal('age'), days: wholeDays, ...ruleFacts }),
+  z.object({ by: z.literal('cap'), cap: gigabytes('The cap'), ...ruleFacts }),
+]);
+export const rulesForm = z.union([
+  z.object({ intent: z.literal('drop'), ruleId: id('The rule') }),
+  ruleOf.and(
+    z.object({
+      intent: z.literal('save'),
+      atNight: z.string().optional(),
+      most: gigabytes('The most of a night'),
+    }),
+  ),
+]);
 /** Files that are set aside, or whole steps of them. */
 export const asideForm = z
   .object({ intent: z.enum(['take back', 'remove']), ids: rowIds, steps: rowIds })

@@ -14,7 +14,9 @@ import type { Database } from '#server/db/connect.ts';
 import { archives } from '#server/db/schema/archives.ts';
 import { jobs } from '#server/db/schema/jobs.ts';
 import { projects } from '#server/db/schema/projects.ts';
-import { carriers } from '#server/db/schema/stores.ts';
+import { carriers, volumes } from '#server/db/schema/stores.ts';
+import { runDueRules } from '#server/plan/night.ts';
+import { saveRule } from '#server/reclaim/cache-rules.ts';
 import { readDocuments } from '#server/readings/read-documents.ts';
 import { askToCompare } from '#server/reclaim/twins.ts';
 import { addSettingAside } from '#server/steps/set-aside.ts';
@@ -152,6 +154,24 @@ async function archiveOld(db: Database, root: string, by: By): Promise<void> {
     if (archive?.state !== 'sealed') throw new Error(`The demo archive was not sealed: ${archive?.state ?? 'none'}.`);
     await addOriginalsRemoval(db, archive.id as ArchiveId, by.now);
     await runStaged(db, by);
+    // A rule that ran last night, as far as anybody can see.
+    const night = new Date(by.now);
+    night.setHours(3, 10, 0, 0);
+    const [scratch] = await db.select().from(volumes).where(eq(volumes.name, 'loft-2 scratch'));
+    await saveRule(
+      db,
+      {
+        volumeId: scratch!.id as VolumeId,
+        projectId: null,
+        rule: { by: 'age', days: 250 },
+        except: [],
+        atNight: true,
+        mostBytes: 20e9,
+      },
+      by,
+    );
+    await runDueRules(db, night);
+    await ended(db);
     await askToCompare(db, by);
     await ended(db);
     await addSettingAside(db, {

@@ -16,6 +16,7 @@ const LENSES = [
   '/reclaim?left=1',
   '/reclaim/caches',
   '/reclaim/aside',
+  '/reclaim/rules?by=cap&volumeId=3&cap=30&projectId=&except=',
   '/archive',
   '/archive/1',
   '/shelf',

@@ -55,18 +55,11 @@ export default function Caches({ loaderData }: Route.ComponentProps) {
           />
         </Card>
         <div className="grid content-start gap-4">
-          <Card title="What may go">
-            <Choices age={age} least={leastMegabytes} onLeast={setLeast} />
-          </Card>
+          <MayGo age={age} least={leastMegabytes} onLeast={setLeast} />
           <After byVolume={sums.byVolume} />
         </div>
       </div>
-      {loaderData.notListedBytes > 0 && (
-        <p className="text-[13px] text-ink-2">
-          The {count(folders.length)} folders with most to gain are listed; {size(loaderData.notListedBytes)} more of
-          caches lie in smaller ones. Narrow the rack to see them.
-        </p>
-      )}
+      {loaderData.notListedBytes > 0 && <NotListed folders={folders.length} bytes={loaderData.notListedBytes} />}
       <List
         folders={folders}
         chosen={chosen}
@@ -276,5 +269,30 @@ function List({ folders, ...rest }: Omit<FoldersProps, 'rows'> & { folders: Row[
         <Folders rows={folders} {...rest} />
       )}
     </div>
+  );
+}
+
+function NotListed({ folders, bytes }: { folders: number; bytes: number }) {
+  return (
+    <p className="text-[13px] text-ink-2">
+      The {count(folders)} folders with most to gain are listed; {size(bytes)} more of caches lie in smaller ones.
+      Narrow the rack to see them.
+    </p>
+  );
+}
+
+function MayGo(choices: { age: number; least: number; onLeast: (megabytes: number) => void }) {
+  const lens = useLens();
+  return (
+    <Card
+      title="What may go"
+      aside={
+        <Link to={lens('/reclaim/rules')} className="text-accent hover:underline">
+          rules
+        </Link>
+      }
+    >
+      <Choices {...choices} />
+    </Card>
   );
 }

@@ -81,11 +81,13 @@ function VolumeRow({
   const alone = isChosen && chosen.length === 1 ? [] : [volume.volumeId];
   const among = isChosen ? chosen.filter((id) => id !== volume.volumeId) : [...chosen, volume.volumeId];
   const parts = KINDS.flatMap((kind) => volume.byKind.filter((k) => k.kind === kind)).map(({ kind, bytes }) => ({
-    key: kind,
+    key: kind as string,
     bytes,
     colour: kindColour(kind),
-    label: kind,
+    label: kind as string,
   }));
+  if (volume.asideBytes > 0)
+    parts.push({ key: 'aside', bytes: volume.asideBytes, colour: 'var(--ink-3)', label: 'set aside' });
   const note = noteOf(volume, nowMs);
   return (
     <Link

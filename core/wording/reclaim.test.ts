@@ -6,7 +6,7 @@ const flat = (text: string) => text.replace(/\u00a0/g, ' ');
 test.each([
   [none, '', 'Nothing can go.'],
   [none, ' of Night Ferry', 'Nothing of Night Ferry can go.'],
-  [{ ...none, 0: 76e9 }, '', '76.0 GB can go: 76.0 GB rebuilds itself.'],
+  [{ ...none, 0: 76e9 }, '', '76.0 GB can go; all of it rebuilds itself.'],
   [
     { 0: 1e9, 1: 2e9, 2: 3e9, 3: 4e9 },
     ' of unused media',

@@ -61,6 +61,8 @@ export function worthSentence(byLevel: Record<Level, number>, of: string): strin
   const levels = ([0, 1, 2, 3] as const).filter((level) => byLevel[level] > 0);
   const all = levels.reduce<number>((sum, level) => sum + byLevel[level], 0);
   if (all === 0) return `Nothing${of} can go.`;
+  const [first] = levels;
+  if (levels.length === 1) return `${size(all)}${of} can go; all of it ${LEVEL_PARTS[first!]}.`;
   const parts = levels.map((level) => `${size(byLevel[level])} ${LEVEL_PARTS[level]}`);
   return `${size(all)}${of} can go: ${listed(parts)}.`;
 }
