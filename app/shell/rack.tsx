@@ -6,7 +6,7 @@ import { Link, useLocation, useSearchParams } from 'react-router';
 import { forecastWords } from '#core/forecast/forecast.ts';
 import { KINDS } from '#core/model.ts';
 import { exactTime, percentFull, size, span } from '#core/wording/amounts.ts';
-import { Bar, kindColour } from '../ui/parts';
+import { Bar, kindColour, type Part } from '../ui/parts';
 import type { FrameData } from './use-frame';
 import { useAsked, useChosen } from './links';
 
@@ -80,14 +80,7 @@ function VolumeRow({
   };
   const alone = isChosen && chosen.length === 1 ? [] : [volume.volumeId];
   const among = isChosen ? chosen.filter((id) => id !== volume.volumeId) : [...chosen, volume.volumeId];
-  const parts = KINDS.flatMap((kind) => volume.byKind.filter((k) => k.kind === kind)).map(({ kind, bytes }) => ({
-    key: kind as string,
-    bytes,
-    colour: kindColour(kind),
-    label: kind as string,
-  }));
-  if (volume.asideBytes > 0)
-    parts.push({ key: 'aside', bytes: volume.asideBytes, colour: 'var(--ink-3)', label: 'set aside' });
+  const parts = partsOf(volume);
   const note = noteOf(volume, nowMs);
   return (
     <Link
@@ -144,4 +137,19 @@ function noteOf(volume: FrameData['volumes'][number], nowMs: number): { words: s
   }
   const tone = share >= 0.95 ? 'text-loss font-medium' : share >= 0.85 ? 'text-caution font-medium' : '';
   return { words: full, tone, title: `${forecastWords(forecast)}, ${title}` };
+}
+
+/** By kind, and what lies aside: that takes its space still. */
+function partsOf(volume: FrameData['volumes'][number]): Part[] {
+  const parts: Part[] = KINDS.flatMap((kind) => volume.byKind.filter((k) => k.kind === kind)).map(
+    ({ kind, bytes }) => ({
+      key: kind,
+      bytes,
+      colour: kindColour(kind),
+      label: kind,
+    }),
+  );
+  if (volume.asideBytes > 0)
+    parts.push({ key: 'aside', bytes: volume.asideBytes, colour: 'var(--ink-3)', label: 'set aside' });
+  return parts;
 }

@@ -240,7 +240,14 @@ const caches: StepSummary = {
 test('a plan says what goes, what is written, and what each volume holds after it', () => {
   expect(planSentence([])).toBe('The plan is empty.');
   expect(planSentence([caches])).toBe('30 B will go, in one step. Nothing in it is irreplaceable.');
-  expect(totals([caches])).toEqual({ steps: 1, freedBytes: 30, writtenBytes: 0, movedBytes: 0, files: 3 });
+  expect(totals([caches])).toEqual({
+    steps: 1,
+    freedBytes: 30,
+    asideBytes: 0,
+    writtenBytes: 0,
+    movedBytes: 0,
+    files: 3,
+  });
   expect(byLevel([caches])).toEqual({ 0: 30, 1: 0, 2: 0, 3: 0 });
   const volumes = [
     { volumeId: 1 as VolumeId, name: 'a', capacityBytes: 100, usedBytes: 20 },
