@@ -18,11 +18,22 @@ export interface ContentRequest {
   sha512: boolean;
 }
 
+/** XXH64 of many open files in one question: of their ends, or of their whole. Left null where one cannot be read. */
+export interface ManyRequest {
+  sums: 'ends' | 'whole';
+  files: { from: number; expected: Expectation }[];
+}
+
 export interface ContentResult {
   sizeBytes: number;
   xxh64: string;
   sha512: string | null;
+  /** Answers of a ManyRequest, in its order. */
+  many?: (string | null)[];
 }
+
+/** Bytes of each end; a file of twice as many is summed whole by its ends. */
+const END = 16 << 10;
 
 const BLOCK = 4 << 20;
 const HOLE = 64 << 10;
@@ -39,7 +50,13 @@ class ContentError extends Error {
   }
 }
 
-serve<ContentRequest, ContentResult>((asked) => {
+serve<ContentRequest | ManyRequest, ContentResult>((asked) => {
+  const { request } = asked;
+  if ('files' in request) return sumMany({ ...asked, request });
+  return sumOne({ ...asked, request });
+});
+
+function sumOne(asked: Asked<ContentRequest>): ContentResult {
   const { from, to } = asked.request;
   const before = fstatSync(from);
   refuseUnlessExpected(before, asked.request);
@@ -52,7 +69,30 @@ serve<ContentRequest, ContentResult>((asked) => {
   if (!isUnchanged(factsOf(after), factsOf(before)) || result.sizeBytes !== after.size)
     throw new ContentError('The file changed while it was read.', 'changed');
   return result;
-});
+}
+
+function sumMany({ request: { sums, files }, ...asked }: Asked<ManyRequest>): ContentResult {
+  const many = files.map(({ from, expected }) => {
+    if (asked.stopped()) throw new ContentError('The work was stopped.', 'stopped');
+    try {
+      if (sums === 'ends') return endsOf(from, expected);
+      return sumOne({ ...asked, request: { from, expected, sha512: false } }).xxh64;
+    } catch (error) {
+      if ((error as { code?: string }).code === 'stopped') throw error;
+      return null;
+    }
+  });
+  return { sizeBytes: 0, xxh64: '', sha512: null, many };
+}
+
+function endsOf(from: number, expected: Expectation): string {
+  const stats = fstatSync(from);
+  refuseUnlessExpected(stats, { from, expected, sha512: false });
+  const sum = new Xxh64();
+  sum.update(block.subarray(0, readSync(from, block, 0, END, 0)));
+  if (stats.size > END) sum.update(block.subarray(0, readSync(from, block, 0, END, Math.max(END, stats.size - END))));
+  return hex64(sum.digest());
+}
 
 function refuseUnlessExpected(stats: Stats, { expected }: ContentRequest) {
   if (!stats.isFile()) throw new ContentError('It is not a plain file.', 'not a file');

@@ -7,9 +7,9 @@ import { fileURLToPath } from 'node:url';
 import { promisify } from 'node:util';
 import { ThreadPool } from '../threads/pool.ts';
 import type { Expectation } from '#core/model.ts';
-import type { ContentRequest, ContentResult } from './content-thread.ts';
+import type { ContentRequest, ContentResult, ManyRequest } from './content-thread.ts';
 
-export type ContentPool = ThreadPool<ContentRequest, ContentResult>;
+export type ContentPool = ThreadPool<ContentRequest | ManyRequest, ContentResult>;
 export type { ContentRequest, ContentResult };
 
 export const contentPool = (size = 2): ContentPool =>
@@ -36,6 +36,38 @@ export async function sumFile(pool: ContentPool, place: string | Buffer, reading
     return await pool.ask({ from, expected, sha512 }, asking);
   } finally {
     closeSync(from);
+  }
+}
+
+/** As many as one question takes: open files are not without number. */
+export const MOST_AT_ONCE = 128;
+
+/**
+ * XXH64 of many files, of their ends or of their whole, in their order; null where one is not what it was, or cannot be
+ * read. What the system refuses while they are opened counts as not read too.
+ */
+export async function sumMany(
+  pool: ContentPool,
+  files: readonly { place: () => string | Buffer; expected: Expectation }[],
+  { sums, stop }: { sums: ManyRequest['sums']; stop?: Int32Array },
+): Promise<(string | null)[]> {
+  const told: (string | null)[] = files.map(() => null);
+  const open: { at: number; from: number; expected: Expectation }[] = [];
+  try {
+    for (const [at, { place, expected }] of files.entries())
+      try {
+        open.push({ at, from: openToRead(place()), expected });
+      } catch {
+        // Not there, a link by now, or not ours to read: it is left out.
+      }
+    const { many = [] } = await pool.ask(
+      { sums, files: open.map(({ from, expected }) => ({ from, expected })) },
+      { stop },
+    );
+    for (const [i, { at }] of open.entries()) told[at] = many[i] ?? null;
+    return told;
+  } finally {
+    for (const { from } of open) closeSync(from);
   }
 }
 

@@ -22,7 +22,7 @@ let media: VolumeId;
 let carry: VolumeId;
 const now = () => new Date();
 const SOON = 30_000;
-const big = (letter: string) => `${letter}${'.'.repeat(100_000)}${letter}`;
+const big = (letter: string) => `${letter}${'.'.repeat(300_000)}${letter}`;
 
 beforeEach(async () => {
   site = await TestSite.open();
@@ -32,7 +32,7 @@ beforeEach(async () => {
   site.put('carry/card/a copy.mov', big('a'));
   // Of its size and with its ends, and yet another.
   const other = Buffer.from(big('a'));
-  other[50_000] = 0x21;
+  other[150_000] = 0x21;
   site.put('carry/card/nearly.mov', other);
   site.put('carry/card/other.mov', big('b'));
   site.put('media/fog/small.mov', 'x'.repeat(9000));

@@ -2,12 +2,11 @@
 // so that only what is new or changed is read again. Hard links are one file, whatever it is called.
 import { sql } from 'drizzle-orm';
 import { z } from 'zod';
-import { sumFile } from '#disk/content/content.ts';
-import { END, endsSum } from '#disk/content/ends.ts';
-import { codeOf, isMissing } from '#disk/facts.ts';
-import { type CataloguedNames, OutsideError, placeOfFile } from '#disk/paths.ts';
-import { type Database, type Db, inTransaction } from '../db/connect.ts';
-import { fileSums } from '../db/schema/worth.ts';
+import { MOST_AT_ONCE, sumMany } from '#disk/content/content.ts';
+import { type CataloguedNames, placeOfFile } from '#disk/paths.ts';
+import type { Connection } from 'mysql2/promise';
+import { type Database, type Db, inTransaction, loadRows } from '../db/connect.ts';
+import { inSlices } from '../db/holdings.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { inParallel } from '../runtime/in-parallel.ts';
 import { enqueue } from '../runtime/queue.ts';
@@ -15,7 +14,11 @@ import { endAfter, endPlainly, workKind } from '../runtime/work-kind.ts';
 
 /** Smaller ones are not worth a row: they hold a thousandth of any disk. */
 export const LEAST_BYTES = 4096;
-const PAGE = 10_000;
+const PAGE = 20_000;
+/** Rows that are compared and written down together. */
+const AT_ONCE = 4000;
+const SMALL_BYTES = 256 << 10;
+const PORTION_BYTES = 256 << 20;
 
 interface Row extends CataloguedNames {
   id: number;
@@ -31,12 +34,14 @@ interface Row extends CataloguedNames {
 }
 
 async function run(context: JobContext): Promise<void> {
+  context.phase('comparing', 'bytes', 0);
   try {
-    const { bytes } = await candidates(context.db);
-    context.phase('comparing', 'bytes', bytes);
-    for await (const group of sameSizes(context)) {
-      await compare(context, group);
-      await context.checkIn();
+    // A connection of its own, in no transaction: it only looks, for as long as it takes.
+    const connection = await context.db.$pool.getConnection();
+    try {
+      await compareAll(context, connection);
+    } finally {
+      connection.destroy();
     }
     await endPlainly(context);
   } catch (thrown) {
@@ -44,32 +49,48 @@ async function run(context: JobContext): Promise<void> {
   }
 }
 
-const SAME_SIZE = sql`f.gone_at IS NULL AND f.kind <> 'cache' AND f.size_bytes >= ${LEAST_BYTES}`;
-const SIZES = sql`SELECT f.size_bytes FROM files f JOIN volumes v ON v.id = f.volume_id AND v.state = 'reachable' AND v.retired_at IS NULL WHERE ${SAME_SIZE} GROUP BY f.size_bytes HAVING COUNT(*) > 1`;
-
-async function candidates(db: Database): Promise<{ bytes: number }> {
-  const [rows] = (await db.execute(
-    sql`SELECT COALESCE(SUM(f.size_bytes), 0) AS bytes FROM files f JOIN (${SIZES}) z ON z.size_bytes = f.size_bytes WHERE ${SAME_SIZE}`,
-  )) as unknown as [{ bytes: number }[]];
-  return { bytes: Number(rows[0]!.bytes) };
+async function compareAll(context: JobContext, connection: Connection): Promise<void> {
+  let some: Row[][] = [];
+  let rows = 0;
+  for await (const group of sameSizes(context, connection)) {
+    some.push(group);
+    rows += group.length;
+    if (rows < AT_ONCE) continue;
+    await compare(context, some);
+    [some, rows] = [[], 0];
+  }
+  await compare(context, some);
 }
 
+const SAME_SIZE = `f.gone_at IS NULL AND f.kind <> 'cache' AND f.size_bytes >= ${LEAST_BYTES}`;
+const SIZES = `SELECT f.size_bytes FROM files f JOIN volumes v ON v.id = f.volume_id AND v.state = 'reachable' AND v.retired_at IS NULL WHERE ${SAME_SIZE} GROUP BY f.size_bytes HAVING COUNT(*) > 1`;
+
 /** Files of one size, the largest sizes first; a size that one file alone has is left out. */
-async function* sameSizes({ db }: JobContext): AsyncGenerator<Row[]> {
-  let last: { size: number; id: number } | null = null;
+async function* sameSizes(context: JobContext, connection: Connection): AsyncGenerator<Row[]> {
+  // Sorted once, in a table of this connection alone: pages of it are then found by their numbers.
+  await connection.query(
+    'CREATE TEMPORARY TABLE same_size (n INT NOT NULL AUTO_INCREMENT PRIMARY KEY, file_id BIGINT NOT NULL) ENGINE=InnoDB',
+  );
+  await connection.query(
+    `INSERT INTO same_size (file_id) SELECT f.id FROM files f JOIN (${SIZES}) z ON z.size_bytes = f.size_bytes
+     JOIN volumes v ON v.id = f.volume_id AND v.state = 'reachable' AND v.retired_at IS NULL WHERE ${SAME_SIZE} ORDER BY f.size_bytes DESC, f.id`,
+  );
+  const [[sum]] = (await connection.query(
+    'SELECT COALESCE(SUM(f.size_bytes), 0) AS bytes FROM same_size x JOIN files f ON f.id = x.file_id',
+  )) as unknown as [[{ bytes: number }]];
+  context.phase('comparing', 'bytes', Number(sum.bytes));
   let group: Row[] = [];
-  for (;;) {
-    const after: ReturnType<typeof sql> = last
-      ? sql`AND (f.size_bytes < ${last.size} OR (f.size_bytes = ${last.size} AND f.id > ${last.id}))`
-      : sql``;
-    const [rows] = (await db.execute(sql`
-      SELECT f.id, f.volume_id AS volumeId, v.device, f.size_bytes AS sizeBytes, f.modified_us AS modifiedUs, f.inode, f.changed_us AS changedUs,
+  for (let from = 0; ; from += PAGE) {
+    const [rows] = (await connection.query(
+      `SELECT f.id, f.volume_id AS volumeId, v.device, f.size_bytes AS sizeBytes, f.modified_us AS modifiedUs, f.inode, f.changed_us AS changedUs,
         f.name, f.raw_name AS rawName, d.path AS folder, d.raw_path AS rawFolder, s.ends, s.xxh64
-      FROM files f JOIN (${SIZES}) z ON z.size_bytes = f.size_bytes JOIN folders d ON d.id = f.folder_id
-      JOIN volumes v ON v.id = f.volume_id AND v.state = 'reachable' AND v.retired_at IS NULL
+      FROM same_size x JOIN files f ON f.id = x.file_id JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id
       LEFT JOIN file_sums s ON s.file_id = f.id AND s.size_bytes = f.size_bytes AND s.modified_us = f.modified_us
         AND s.inode <=> f.inode AND s.changed_us <=> f.changed_us
-      WHERE ${SAME_SIZE} ${after} ORDER BY f.size_bytes DESC, f.id LIMIT ${PAGE}`)) as unknown as [Row[]];
+      WHERE x.n > ? AND x.n <= ? ORDER BY x.n`,
+      [from, from + PAGE],
+    )) as unknown as [Row[]];
+    if (rows.length === 0) break;
     for (const row of rows) {
       if (group.length > 0 && group[0]!.sizeBytes !== row.sizeBytes) {
         yield group;
@@ -77,38 +98,90 @@ async function* sameSizes({ db }: JobContext): AsyncGenerator<Row[]> {
       }
       group.push(row);
     }
-    if (rows.length < PAGE) break;
-    last = { size: rows.at(-1)!.sizeBytes, id: rows.at(-1)!.id };
   }
   if (group.length > 0) yield group;
 }
 
-async function compare(context: JobContext, group: readonly Row[]): Promise<void> {
-  const files = withoutLinks(group);
-  const wanted = files.length > 1 ? files : [];
+/** Groups of one size each: by their ends first, and whole where those are the same. */
+async function compare(context: JobContext, groups: readonly Row[][]): Promise<void> {
   const changed = new Set<Row>();
-  if (wanted.some((row) => row.ends === null))
-    for (const row of wanted)
-      if (row.ends === null) {
-        row.ends = await endsOf(context, row);
-        if (row.ends !== null) changed.add(row);
-      }
-  const byEnds = new Map<string, Row[]>();
-  for (const row of wanted) if (row.ends !== null) byEnds.set(row.ends, [...(byEnds.get(row.ends) ?? []), row]);
-  for (const same of byEnds.values()) {
-    if (same.length < 2) continue;
-    await inParallel(
-      context.pools.content.size,
-      same.filter((row) => row.xxh64 === null),
-      async (row) => {
-        context.check();
-        row.xxh64 = row.sizeBytes <= 2 * END ? row.ends : await wholeOf(context, row);
-        if (row.xxh64 !== null) changed.add(row);
-      },
-    );
-  }
-  for (const row of group) context.add(row.sizeBytes);
+  const wanted = groups.map(withoutLinks).filter((files) => files.length > 1);
+  const unknown = wanted.flat().filter((row) => row.ends === null);
+  await sum(
+    context,
+    unknown.filter((row) => row.sizeBytes > SMALL_BYTES),
+    'ends',
+    (row, told) => {
+      row.ends = told;
+      changed.add(row);
+    },
+  );
+  // A small one is read whole at once: opening it costs more than its middle.
+  await sum(
+    context,
+    unknown.filter((row) => row.sizeBytes <= SMALL_BYTES),
+    'whole',
+    (row, told) => {
+      [row.ends, row.xxh64] = [told, told];
+      changed.add(row);
+    },
+  );
+  const alike = wanted.flatMap((files) => {
+    const byEnds = new Map<string, Row[]>();
+    for (const row of files) {
+      if (row.ends === null) continue;
+      const own = byEnds.get(row.ends);
+      if (own) own.push(row);
+      else byEnds.set(row.ends, [row]);
+    }
+    return [...byEnds.values()].filter((same) => same.length > 1).flat();
+  });
+  await sum(
+    context,
+    alike.filter((row) => row.xxh64 === null),
+    'whole',
+    (row, told) => {
+      row.xxh64 = told;
+      changed.add(row);
+    },
+  );
+  for (const group of groups) for (const row of group) context.add(row.sizeBytes);
   if (changed.size > 0) await keep(context, [...changed]);
+  await context.checkIn();
+}
+
+/** Sums files in the threads, some at a time, and no more bytes at once than a person would wait for to cancel. */
+async function sum(
+  context: JobContext,
+  rows: readonly Row[],
+  sums: 'ends' | 'whole',
+  told: (row: Row, sum: string) => void,
+): Promise<void> {
+  await inParallel(context.pools.content.size * 2, portions(rows, sums), async (some) => {
+    context.check();
+    const asked = [];
+    for (const row of some) {
+      const root = await context.root(row.volumeId);
+      if (root) asked.push({ row, place: () => root.place(placeOfFile(row)), expected: expectationOf(row) });
+    }
+    const answers = await sumMany(context.pools.content, asked, { sums, stop: context.stop });
+    for (const [i, answer] of answers.entries()) if (answer !== null) told(asked[i]!.row, answer);
+  });
+}
+
+function portions(rows: readonly Row[], sums: 'ends' | 'whole'): Row[][] {
+  const all: Row[][] = [];
+  let bytes = 0;
+  for (const row of rows) {
+    const last = all.at(-1);
+    if (last && last.length < MOST_AT_ONCE && (sums === 'ends' || bytes < PORTION_BYTES)) last.push(row);
+    else {
+      all.push([row]);
+      bytes = 0;
+    }
+    bytes += row.sizeBytes;
+  }
+  return all;
 }
 
 /** Of one file under several names the first. Their numbers are only known apart on one file system. */
@@ -131,64 +204,17 @@ const expectationOf = ({ sizeBytes, modifiedUs, device, inode, changedUs }: Row)
   changedUs,
 });
 
-/** Null where the file cannot be read now: it is compared another time. */
-async function endsOf(context: JobContext, row: Row): Promise<string | null> {
-  const root = await context.root(row.volumeId);
-  if (!root) return null;
-  return unlessRefused(() => Promise.resolve(endsSum(root.place(placeOfFile(row)), row.sizeBytes)));
-}
-
-async function wholeOf(context: JobContext, row: Row): Promise<string | null> {
-  const root = await context.root(row.volumeId);
-  if (!root) return null;
-  return unlessRefused(async () => {
-    const sum = await sumFile(context.pools.content, root.place(placeOfFile(row)), {
-      expected: expectationOf(row),
-      sha512: false,
-      stop: context.stop,
-    });
-    return sum.xxh64;
-  });
-}
-
-const REFUSED = new Set(['changed', 'not a file', 'EACCES', 'EPERM', 'ELOOP', 'EIO', 'ENXIO']);
-
-async function unlessRefused(work: () => Promise<string>): Promise<string | null> {
-  try {
-    return await work();
-  } catch (error) {
-    if (isMissing(error) || error instanceof OutsideError || REFUSED.has(codeOf(error))) return null;
-    throw error;
-  }
-}
-
 async function keep(context: JobContext, rows: readonly Row[]): Promise<void> {
-  for (let i = 0; i < rows.length; i += 1000)
-    await context.transaction((tx) =>
-      tx
-        .insert(fileSums)
-        .values(
-          rows.slice(i, i + 1000).map(({ id, sizeBytes, modifiedUs, inode, changedUs, ends, xxh64 }) => ({
-            fileId: id,
-            sizeBytes,
-            modifiedUs,
-            inode,
-            changedUs,
-            ends: ends!,
-            xxh64,
-          })),
-        )
-        .onDuplicateKeyUpdate({
-          set: {
-            sizeBytes: sql`VALUES(size_bytes)`,
-            modifiedUs: sql`VALUES(modified_us)`,
-            inode: sql`VALUES(inode)`,
-            changedUs: sql`VALUES(changed_us)`,
-            ends: sql`VALUES(ends)`,
-            xxh64: sql`VALUES(xxh64)`,
-          },
-        }),
-    );
+  const lines = rows.map(({ id, sizeBytes, modifiedUs, inode, changedUs, ends, xxh64 }) =>
+    [id, sizeBytes, modifiedUs, inode ?? '\\N', changedUs ?? '\\N', ends, xxh64 ?? '\\N'].join('\t'),
+  );
+  await context.transaction(async ({ $connection: connection }) => {
+    for (const ids of inSlices(rows.map((row) => row.id)))
+      await connection.query('DELETE FROM file_sums WHERE file_id IN (?)', [ids]);
+    await loadRows(connection, 'file_sums (file_id, size_bytes, modified_us, inode, changed_us, ends, xxh64)', [
+      Buffer.from(`${lines.join('\n')}\n`),
+    ]);
+  });
 }
 
 const params = z.object({});
