@@ -91,6 +91,10 @@ try {
   await done(page, 'Archive Night Ferry');
   await take(page, '/shelf', 'shelf');
   await take(page, '/reclaim', 'reclaim');
+  await take(page, '/reclaim?work=1&free=60&on=3&level=1', 'goal');
+  await take(page, '/reclaim/aside', 'aside');
+  await take(page, '/reclaim/rules?by=cap&volumeId=3&cap=30&projectId=&except=', 'rules');
+  await page.goto('/reclaim/caches');
   await page.getByRole('button', { name: /^Add .* to the plan/ }).click();
   await page.getByText(/Nothing goes before/).waitFor();
   await page.goto('/shelf');
