@@ -61,7 +61,7 @@ export function PlanSheet({
             </div>
             <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] content-start gap-4">
               <RunPlan plan={plan} action={action} />
-              {plan.effects.length > 0 && <After effects={plan.effects} />}
+              {plan.effects.length > 0 && <VolumesAfter effects={plan.effects} />}
             </div>
           </div>
         </>
@@ -211,7 +211,7 @@ function RunPlan({ plan, action }: { plan: Plan; action: ReturnType<typeof useFe
   );
 }
 
-function After({ effects }: { effects: Plan['effects'] }) {
+function VolumesAfter({ effects }: { effects: Plan['effects'] }) {
   return (
     <Card title="After this">
       <div className="grid gap-3">

@@ -153,6 +153,11 @@ test.each(SCENARIOS.map((scenario, turn) => ({ scenario, turn, name: scenario.na
     expect(points.length).toBeGreaterThan(0);
     if (WHOLE) process.stderr.write(`${scenario.name}: ${points.length} points\n`);
     const wrong: string[] = [];
+    const tell = (lines: readonly string[]) => {
+      wrong.push(...lines);
+      // A sweep takes hours: what it finds is told as it is found.
+      if (WHOLE) for (const line of lines) process.stderr.write(`${scenario.name}: ${line}\n`);
+    };
     const waiting = points.values();
     const one = async () => {
       for (const point of waiting) {
@@ -160,9 +165,9 @@ test.each(SCENARIOS.map((scenario, turn) => ({ scenario, turn, name: scenario.na
         try {
           const figures = await runPoint(scenario, point);
           for (const key of ['bytesLost', 'halfFiles', 'orphans', 'untrue'] as const) sum[key] += figures[key];
-          wrong.push(...figures.lines.map((line) => `${point}: ${line}`));
+          tell(figures.lines.map((line) => `${point}: ${line}`));
         } catch (error) {
-          wrong.push(`${point}: not run to its end: ${String(error)}`);
+          tell([`${point}: not run to its end: ${String(error)}`]);
         }
         if (WHOLE && sum.points % 50 === 0)
           process.stderr.write(`${scenario.name}: ${sum.points} points, ${wrong.length} wrong\n`);
