@@ -61,7 +61,7 @@ export function PlanSheet({
             </div>
             <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] content-start gap-4">
               <RunPlan plan={plan} action={action} />
-              {plan.effects.length > 0 && <VolumesAfter effects={plan.effects} />}
+              {plan.effects.length > 0 && <VolumesAfter volumes={plan.effects} />}
             </div>
           </div>
         </>
@@ -211,11 +211,11 @@ function RunPlan({ plan, action }: { plan: Plan; action: ReturnType<typeof useFe
   );
 }
 
-function VolumesAfter({ effects }: { effects: Plan['effects'] }) {
+function VolumesAfter({ volumes }: { volumes: Plan['effects'] }) {
   return (
     <Card title="After this">
       <div className="grid gap-3">
-        {effects.map((effect) => (
+        {volumes.map((effect) => (
           <BeforeAfter
             key={effect.volumeId}
             name={effect.name}
