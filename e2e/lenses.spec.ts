@@ -21,6 +21,7 @@ const LENSES = [
   '/archive/1',
   '/shelf',
   '/ledger',
+  '/ledger/2',
   '/space?by=kind',
   '/space?by=project&list=deepest',
   '/space?project=0&list=largest',

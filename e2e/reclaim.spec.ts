@@ -37,6 +37,21 @@ test('60 GB are freed in at most five clicks, and the receipt says so', async ({
   expect(bytesBelow(path.join(SITE, 'loft-1-scratch'))).toBeLessThan(before);
   await page.goto('/ledger');
   await expect(page.getByRole('row').nth(1)).toContainText('Remove caches');
+
+  // Its receipt has a page with every file, and all of them as a table to take away.
+  await page
+    .getByRole('row')
+    .nth(1)
+    .getByRole('link', { name: /Remove caches/ })
+    .click();
+  await expect(page.getByRole('heading', { level: 1 })).toContainText('Remove caches');
+  await expect(page.getByRole('region', { name: 'Files of this receipt' }).getByRole('row').nth(1)).toContainText(
+    'done',
+  );
+  const csv = await page.request.get((await page.getByRole('link', { name: 'CSV' }).getAttribute('href'))!);
+  const lines = (await csv.text()).trimEnd().split('\r\n');
+  expect(lines[0]).toBe('volume,path,bytes,state,why,detail,new path,xxh64');
+  expect(lines.length).toBeGreaterThan(5000);
 });
 
 test('what nobody owns is set aside with its size typed; one file is taken back, by keyboard alone', async ({

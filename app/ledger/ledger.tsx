@@ -64,7 +64,9 @@ function Line({ receipt, changed, nowMs }: LineProps) {
     <tr className="h-11">
       <td title={exactTime(receipt.at.getTime())}>{ago(receipt.at.getTime(), nowMs)}</td>
       <td className="max-w-96 truncate" title={receipt.title}>
-        <span className="font-medium">{receipt.title}</span>
+        <Link to={`/ledger/${receipt.id}`} className="font-medium hover:underline">
+          {receipt.title}
+        </Link>
         <span className="block text-[13px] text-ink-2">
           {receipt.action}
           {changed && (

@@ -121,7 +121,16 @@ function Steps({ plan, submit }: { plan: Plan; submit: ReturnType<typeof useFetc
               <td className="truncate text-ink-2" title={step.where}>
                 {step.where}
               </td>
-              <td className="number">{count(step.files)}</td>
+              <td className="number">
+                <a
+                  href={`/step/${step.stepId}/items`}
+                  download
+                  className="hover:underline"
+                  title="Every file of it, as comma-separated text"
+                >
+                  {count(step.files)}
+                </a>
+              </td>
               <td className="number font-semibold">{size(step.bytes)}</td>
               <td className="number">
                 <submit.Form method="post" action="/plan">

@@ -1,0 +1,38 @@
+// One receipt: what was done, what was left and why, file by file.
+import type { Route } from './+types/receipt';
+import { HELD_WORDS, type HeldReason } from '#core/plan/plan.ts';
+import { itemsPage } from '#server/ledger/items.ts';
+import { receiptOf } from '#server/ledger/ledger.ts';
+import { brokenReceipts } from '#server/runtime/receipts.ts';
+import { idFrom } from '../answer.server';
+import { db } from '../db.server';
+
+const PAGE = 500;
+
+export async function loader({ params, request }: Route.LoaderArgs) {
+  const receipt = await receiptOf(db(), idFrom(params.receiptId, 'receipt'));
+  if (!receipt) throw new Response('There is no such receipt.', { status: 404 });
+  const search = new URL(request.url).searchParams;
+  const after = Math.max(0, Number(search.get('after')) || 0);
+  const heldOnly = search.get('show') === 'held';
+  const items =
+    receipt.stepId === null
+      ? []
+      : await itemsPage(db(), receipt.stepId, { after, most: PAGE, ...(heldOnly ? { state: 'held' as const } : {}) });
+  const held = Object.entries((receipt.facts.held ?? {}) as Record<string, number>).map(([reason, files]) => ({
+    words: HELD_WORDS[reason as HeldReason] ?? reason,
+    files,
+  }));
+  const { trouble, reason } = receipt.facts;
+  return {
+    receipt,
+    held,
+    trouble: typeof trouble === 'string' ? trouble : null,
+    reason: typeof reason === 'string' ? reason : null,
+    notReached: Number(receipt.facts.notReached ?? 0),
+    isBroken: (await brokenReceipts(db())).includes(receipt.id),
+    items: items.map((item) => ({ ...item, why: item.reason ? HELD_WORDS[item.reason] : null })),
+    heldOnly,
+    more: items.length === PAGE ? items.at(-1)!.id : null,
+  };
+}
