@@ -11,6 +11,7 @@ import { projectRows } from '#server/projects/projects.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { damagedCopies } from '#server/archives/shelf.ts';
 import { lastCheck } from '#server/check/check.ts';
+import { asideTotal } from '#server/reclaim/aside.ts';
 import { brokenDocuments } from '#server/projects/broken-documents.ts';
 import { volumesAsked } from '../answer.server';
 import { db } from '../db.server';
@@ -72,12 +73,13 @@ interface Known {
 }
 
 async function decisionsOf({ all, volumes, projects, strays, forecastOf }: Known) {
-  const [broken, nobodys, homeless, copies, check] = await Promise.all([
+  const [broken, nobodys, homeless, copies, check, aside] = await Promise.all([
     brokenDocuments(db()),
     ownerlessByVolume(db()),
     homesInTrouble(db()),
     damagedCopies(db()),
     lastCheck(db()),
+    asideTotal(db(), volumes.length < all.length ? volumes.map((volume) => volume.volumeId) : []),
   ]);
   const nameOf = (id: number) => all.find((volume) => volume.volumeId === id)?.name ?? '';
   return decisions({
@@ -91,6 +93,7 @@ async function decisionsOf({ all, volumes, projects, strays, forecastOf }: Known
     homeTroubles: homeless,
     strays: strays.map((stray) => ({ ...stray, volume: nameOf(stray.volumeId) })),
     damagedCopies: copies,
+    aside,
     check:
       check && check.findings.length > 0 && !check.repaired
         ? { findings: check.findings.length, example: check.findings[0]!.detail, atMs: check.atMs }

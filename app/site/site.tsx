@@ -116,9 +116,11 @@ function Act({ action, about }: { action: NonNullable<Decision['action']>; about
   const to =
     action.go === 'reclaim' || action.go === 'space'
       ? `/${action.go === 'reclaim' ? 'reclaim/caches' : 'space'}?v=${action.volumeId}${action.go === 'space' && action.kind ? `&kind=${action.kind}` : ''}${action.go === 'space' && action.project === 0 ? '&project=0' : ''}`
-      : action.go === 'archive'
-        ? lens(`/archive/${action.projectId}`)
-        : lens(`/projects/${action.projectId}${action.go === 'missing' ? '/missing' : ''}`);
+      : action.go === 'aside'
+        ? lens('/reclaim/aside')
+        : action.go === 'archive'
+          ? lens(`/archive/${action.projectId}`)
+          : lens(`/projects/${action.projectId}${action.go === 'missing' ? '/missing' : ''}`);
   return (
     <Link to={to} className={buttonLook()} aria-label={`${action.words}: ${about}`}>
       {action.words}

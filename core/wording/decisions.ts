@@ -47,6 +47,8 @@ export interface DecisionFacts {
   damagedCopies?: readonly { archive: string; carrier: string; others: number }[];
   /** What the last check of everything found; null where none was made, or it found nothing. */
   check?: { findings: number; example: string; atMs: number } | null;
+  /** What is set aside. */
+  aside?: { files: number; bytes: number; oldestMs: number | null };
 }
 
 export type DecisionAction =
@@ -55,6 +57,7 @@ export type DecisionAction =
   | { go: 'read'; volumeId: VolumeId; words: 'Read it' }
   | { go: 'archive'; projectId: ProjectId; words: 'Start archive' }
   | { go: 'project'; projectId: ProjectId; words: 'Open project' }
+  | { go: 'aside'; words: 'Show it' }
   | { go: 'missing'; projectId: ProjectId; words: 'Find them' | 'Find it' };
 
 export interface Decision {
@@ -84,8 +87,27 @@ export function decisions(facts: DecisionFacts): Decision[] {
     ...facts.brokenDocuments.map(broken),
     ...(facts.damagedCopies ?? []).map(damagedCopy),
     ...(facts.check ? [checkDiffers(facts.check, facts.nowMs)] : []),
+    ...asideLong(facts),
   ];
   return all.sort((a, b) => WEIGHTS[a.weight] - WEIGHTS[b.weight]);
+}
+
+/** After so long nobody comes for what was set aside. */
+const ASIDE_DAYS = 30;
+
+function asideLong({ aside, nowMs }: DecisionFacts): Decision[] {
+  if (!aside || aside.oldestMs === null || aside.files === 0) return [];
+  const days = Math.floor((nowMs - aside.oldestMs) / 86_400_000);
+  if (days < ASIDE_DAYS) return [];
+  return [
+    {
+      key: 'aside',
+      weight: 'plain',
+      what: `${size(aside.bytes)} is set aside, the oldest for ${days} days`,
+      detail: 'It still takes its space. Take it back, or remove it for good',
+      action: { go: 'aside', words: 'Show it' },
+    },
+  ];
 }
 
 const damagedCopy = (copy: NonNullable<DecisionFacts['damagedCopies']>[number]): Decision => ({

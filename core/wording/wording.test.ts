@@ -290,6 +290,24 @@ test('what a check found, and copies that are damaged, wait for somebody', () =>
   expect(list[0]!.detail).toBe('1 other copy of it is good. Make a new one from there');
 });
 
+test('what was set aside long ago waits for somebody, what was yesterday does not', () => {
+  const empty = { volumes: [], projects: [], strays: [], ownerless: [], homeTroubles: [], brokenDocuments: [] };
+  const DAY = 86_400_000;
+  const at = (days: number, files = 2) =>
+    decisions({
+      ...empty,
+      nowMs: 100 * DAY,
+      aside: { files, bytes: 5e9, oldestMs: files > 0 ? (100 - days) * DAY : null },
+    });
+  expect([at(1), at(29), at(90, 0)]).toEqual([[], [], []]);
+  expect(at(31)).toMatchObject([
+    {
+      what: expect.stringMatching(/^5\.00.GB is set aside, the oldest for 31 days$/) as string,
+      action: { go: 'aside' },
+    },
+  ]);
+});
+
 test('a cut takes exactly the whole days that are old enough', () => {
   const now = 20_000 * DAY + 5 * 3_600_000;
   expect(cutDay(now, 30)).toBe(19_970);
