@@ -312,7 +312,7 @@ const staying = (row: TwinRow, used: ReadonlySet<number>): number =>
 async function marksOf(db: Db): Promise<string> {
   const [rows] = (await db.execute(sql`
     SELECT CONCAT_WS(' ', (SELECT COALESCE(MAX(id), 0) FROM readings WHERE finished_at IS NOT NULL), (SELECT COALESCE(MAX(id), 0) FROM receipts),
-      (SELECT COALESCE(MAX(since), 0) FROM project_states), (SELECT COALESCE(MAX(read_at), 0) FROM documents), (SELECT COUNT(*) FROM file_sums), (SELECT COUNT(xxh64) FROM file_sums),
+      (SELECT COALESCE(MAX(since), 0) FROM project_states), (SELECT COALESCE(MAX(read_at), 0) FROM documents), (SELECT COALESCE(MAX(id), 0) FROM jobs WHERE kind = 'compare files' AND state = 'done'),
       (SELECT COALESCE(MAX(retired_at), 0) FROM volumes)) AS marks`)) as unknown as [{ marks: string }[]];
   return rows[0]!.marks;
 }
