@@ -3,7 +3,7 @@ import { and, desc, eq, inArray, lt, sql } from 'drizzle-orm';
 import type { VolumeId } from '#core/model.ts';
 import type { Db } from '../db/connect.ts';
 import { aside, asideSums } from '../db/schema/aside.ts';
-import { steps } from '../db/schema/plans.ts';
+import { plans, steps } from '../db/schema/plans.ts';
 import { volumes } from '../db/schema/stores.ts';
 
 export interface AsideTotal {
@@ -53,12 +53,11 @@ export async function asideSteps(db: Db, only: readonly VolumeId[], most = 500):
       level: asideSums.level,
       files: asideSums.files,
       bytes: asideSums.bytes,
-      at: sql<Date>`(SELECT MIN(a.at) FROM aside a WHERE a.step_id = ${asideSums.stepId} AND a.state = 'aside')`.mapWith(
-        aside.at,
-      ),
+      at: plans.runAt,
     })
     .from(asideSums)
     .innerJoin(steps, eq(steps.id, asideSums.stepId))
+    .innerJoin(plans, eq(plans.id, steps.planId))
     .innerJoin(volumes, eq(volumes.id, asideSums.volumeId))
     .where(only.length > 0 ? inArray(asideSums.volumeId, [...only]) : undefined)
     .orderBy(desc(asideSums.stepId))
@@ -69,7 +68,7 @@ export async function asideSteps(db: Db, only: readonly VolumeId[], most = 500):
       stepId: row.stepId,
       title: row.title,
       reason: String(row.what.reason ?? ''),
-      atMs: row.at.getTime(),
+      atMs: row.at?.getTime() ?? 0,
       files: 0,
       bytes: 0,
       onlyBytes: 0,

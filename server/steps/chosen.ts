@@ -74,7 +74,8 @@ async function addTogether(
     lines.map((line) => sql`(${line.folderId}, ${line.projectId})`),
     sql`, `,
   );
-  const chosen = sql`EXISTS (SELECT 1 FROM worth w WHERE w.run = ${run} AND w.file_id = f.id AND w.what = ${group} AND w.level = ${level} AND w.reason = ${reason}
+  // By folder first: else every file of the site would be looked at.
+  const chosen = sql`f.folder_id IN ${[...new Set(lines.map((line) => line.folderId))]} AND EXISTS (SELECT 1 FROM worth w WHERE w.run = ${run} AND w.file_id = f.id AND w.what = ${group} AND w.level = ${level} AND w.reason = ${reason}
     AND (w.folder_id, w.project_id) IN (${pairs}))`;
   const what = await whatOf(tx, lines);
   if (isForGood(level))
