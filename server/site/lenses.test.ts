@@ -54,7 +54,7 @@ test.each([0, 7, 30, 60])('caches untouched for %i days: what is shown is what i
     cutDay: cut,
     now,
   });
-  expect(staged).toEqual({
+  expect(staged).toMatchObject({
     files: chosen.reduce((n, f) => n + f.files, 0),
     bytes: chosen.reduce((n, f) => n + f.bytes, 0),
   });
