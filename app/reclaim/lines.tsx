@@ -86,17 +86,32 @@ function After({ sums }: { sums: ReturnType<typeof sumsOf> }) {
       ) : (
         <div className="grid gap-2.5">
           {touched.map((volume) => (
-            <BeforeAfter
-              key={volume.volumeId}
-              name={volume.name}
-              before={volume.usedBytes}
-              after={volume.usedBytes - (sums.byVolume.get(volume.volumeId) ?? 0)}
-              capacity={volume.capacityBytes}
-            />
+            <div key={volume.volumeId}>
+              <BeforeAfter
+                name={volume.name}
+                before={volume.usedBytes}
+                after={volume.usedBytes - (sums.byVolume.get(volume.volumeId) ?? 0)}
+                capacity={volume.capacityBytes}
+              />
+              <Buys bytes={sums.byVolume.get(volume.volumeId) ?? 0} volume={volume} />
+            </div>
           ))}
         </div>
       )}
     </Card>
+  );
+}
+
+/** How much longer a volume that fills lasts. */
+function Buys({ bytes, volume }: { bytes: number; volume: ReturnType<typeof useFrame>['volumes'][number] }) {
+  const { forecast } = volume;
+  if (forecast.says !== 'fills' || forecast.bytesPerDay <= 0) return null;
+  const days = Math.floor(bytes / forecast.bytesPerDay);
+  if (days < 1) return null;
+  return (
+    <div className="text-[13px] text-ink-2">
+      {days === 1 ? 'A day more' : `About ${count(days)} days more`} before it is full
+    </div>
   );
 }
 

@@ -5,7 +5,7 @@ import type { Route } from './+types/reclaim';
 import type { Level } from '#core/model.ts';
 import { LEVEL_WORDS } from '#core/model.ts';
 import { ago, count, counted, duration, exactTime, size } from '#core/wording/amounts.ts';
-import { asideSentence, GROUP_WORDS, worthSentence } from '#core/wording/reclaim.ts';
+import { asideSentence, GROUP_WORDS, groupWords, worthSentence } from '#core/wording/reclaim.ts';
 import type { Answer } from '../lib/answer';
 import { useLens, useTo } from '../shell/links';
 import { useFrame } from '../shell/use-frame';
@@ -60,7 +60,7 @@ export default function Reclaim({ loaderData: data }: Route.ComponentProps) {
 function sentenceOf({ sums, left, group, goal, project, isLeft }: Data): string {
   if (goal) return goal.sentence;
   const of = sums.find((sum) => sum.group === group);
-  if (of) return worthSentence(of.byLevel, ` of ${GROUP_WORDS[of.group].name.toLowerCase()}`);
+  if (of) return worthSentence(of.byLevel, ` of ${groupWords(of.group, [])}`);
   const whose = project ? ` of ${project.name}` : '';
   return isLeft
     ? worthSentence(allOf(left), whose || ' of delivered and archived projects')
