@@ -29,6 +29,7 @@ export const REASONS = [
   'project is archived',
   'project is delivered',
   'belongs to nobody',
+  'older than its project',
 ] as const;
 export type Reason = (typeof REASONS)[number];
 
@@ -40,6 +41,8 @@ export interface WorthFacts {
   used: boolean;
   /** A document names it, in a timeline or not. */
   named: boolean;
+  /** Of a render: its project's documents were changed after it. */
+  isStale: boolean;
   /** Its project has timelines that can be read. */
   hasTimelines: boolean;
   /** Of a proxy: a source of its name is there, in its project. */
@@ -70,7 +73,7 @@ export function worthOf(facts: WorthFacts): Worth | null {
   if (facts.isTwin) return { group: 'same twice', level: 2, reason: 'kept elsewhere' };
   if (kind === 'render' && !facts.named)
     return facts.hasTimelines
-      ? { group: 'renders', level: 1, reason: 'rendered again' }
+      ? { group: 'renders', level: 1, reason: facts.isStale ? 'older than its project' : 'rendered again' }
       : { group: 'renders', level, reason: 'no timeline known' };
   if (kind === 'proxy' && !facts.named)
     return facts.hasSource

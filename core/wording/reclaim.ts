@@ -18,7 +18,7 @@ export const GROUP_WORDS: Record<Group, { name: string; about: string }> = {
 
 export const REASON_WORDS: Record<Reason, string> = {
   'rebuilds itself': 'rebuilt when it is needed',
-  'rendered again': 'its project’s timelines can render it again',
+  'rendered again': 'current: its project was not changed since',
   'no timeline known': 'no timeline of its project is known',
   'source is found': 'its source is found',
   'source not found': 'its source is not found',
@@ -30,12 +30,14 @@ export const REASON_WORDS: Record<Reason, string> = {
   'project is archived': 'its project is archived',
   'project is delivered': 'its project is delivered',
   'belongs to nobody': 'no project owns it',
+  'older than its project': 'stale: its project was changed since',
 };
 
 /** What it takes to have again what goes for good. */
 export const AGAIN_WORDS: Partial<Record<Reason, string>> = {
   'rebuilds itself': 'rebuilt when a project opens',
   'rendered again': 'rendered again from its timelines',
+  'older than its project': 'rendered again from its timelines',
   'source is found': 'made again from its source',
 };
 

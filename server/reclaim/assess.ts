@@ -45,6 +45,8 @@ interface Known {
   thinned: ReadonlySet<number>;
   states: ReadonlyMap<number, ProjectState>;
   withTimelines: ReadonlySet<number>;
+  /** When the newest document of a project was last changed. */
+  changedUs: ReadonlyMap<number, number>;
   /** Project and name without ending, of every source. */
   sources: ReadonlySet<string>;
 }
@@ -131,6 +133,7 @@ function rowsOf(files: readonly FileRow[], known: Known): [FileRow, Worth, numbe
       used: used.has(file.id),
       named: known.named.has(file.id),
       hasTimelines: known.withTimelines.has(file.projectId),
+      isStale: file.kind === 'render' && file.modifiedUs < (known.changedUs.get(file.projectId) ?? 0),
       hasSource: file.kind === 'proxy' && known.sources.has(stemIn(file.projectId, file.name)),
       isThinned: known.thinned.has(file.id),
       isArchived,
@@ -231,6 +234,10 @@ async function knownOf(db: Database): Promise<Known> {
         db,
         sql`SELECT DISTINCT o.project_id AS id FROM documents o JOIN files g ON g.id = o.file_id AND g.gone_at IS NULL JOIN timelines l ON l.document_id = o.id WHERE o.state = 'read'`,
       ),
+    ),
+    changedUs: await pairsOf(
+      db,
+      sql`SELECT o.project_id AS id, MAX(g.modified_us) AS other FROM documents o JOIN files g ON g.id = o.file_id AND g.gone_at IS NULL GROUP BY o.project_id`,
     ),
     sources: await sourcesOf(db),
   };
