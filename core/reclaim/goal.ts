@@ -35,26 +35,38 @@ export interface Reached {
 }
 
 const NEXT_BYTES = 10e9;
+const LEVELS = [0, 1, 2, 3] as const;
+const sumOf = (list: readonly Candidate[]) => list.reduce((sum, one) => sum + one.bytes, 0);
 
-const regret = (a: Candidate, b: Candidate) =>
-  a.level - b.level ||
-  a.costSeconds / Math.max(1, a.bytes) - b.costSeconds / Math.max(1, b.bytes) ||
-  a.day - b.day ||
-  b.bytes - a.bytes ||
-  (a.key < b.key ? -1 : 1);
+/** Of one level, the least regretted first: by what it costs to have a byte again, then the older, then the larger. */
+function inOrder(candidates: readonly Candidate[]): Candidate[] {
+  const cost = Float64Array.from(candidates, (one) => one.costSeconds / Math.max(1, one.bytes));
+  const order = Uint32Array.from(candidates, (_, i) => i);
+  order.sort((i, j) => {
+    const [a, b] = [candidates[i]!, candidates[j]!];
+    return cost[i]! - cost[j]! || a.day - b.day || b.bytes - a.bytes || (a.key < b.key ? -1 : 1);
+  });
+  return Array.from(order, (i) => candidates[i]!);
+}
 
 /**
  * Takes candidates in order of regret until the goal is met; then what is not needed for it any more is left out again,
  * the most regretted first.
  */
 export function reach(candidates: readonly Candidate[], { wantedBytes, highest }: Goal): Reached {
-  const sorted = candidates.filter(({ level, bytes }) => level <= highest && bytes > 0).sort(regret);
   const taken: Candidate[] = [];
+  const after: Candidate[] = [];
   let bytes = 0;
-  let at = 0;
-  for (; at < sorted.length && bytes < wantedBytes; at++) {
-    taken.push(sorted[at]!);
-    bytes += sorted[at]!.bytes;
+  // A level is put in order only where those below it do not reach.
+  for (const level of LEVELS) {
+    if (level > highest) break;
+    const own = candidates.filter((one) => one.level === level && one.bytes > 0);
+    if (bytes >= wantedBytes && sumOf(after) >= NEXT_BYTES) break;
+    for (const one of inOrder(own))
+      if (bytes < wantedBytes) {
+        taken.push(one);
+        bytes += one.bytes;
+      } else after.push(one);
   }
   const isReached = bytes >= wantedBytes;
   const kept: Candidate[] = [];
@@ -75,16 +87,16 @@ export function reach(candidates: readonly Candidate[], { wantedBytes, highest }
     isReached,
     byLevel,
     costSeconds,
-    next: nextOf(sorted, at),
+    next: nextOf(after),
     beyondBytes: candidates.reduce((sum, one) => (one.level > highest ? sum + one.bytes : sum), 0),
   };
 }
 
-function nextOf(sorted: readonly Candidate[], from: number): Reached['next'] {
-  if (from >= sorted.length) return null;
-  let [bytes, costSeconds, level] = [0, 0, sorted[from]!.level as Level];
-  for (let i = from; i < sorted.length && bytes < NEXT_BYTES; i++) {
-    const one = sorted[i]!;
+function nextOf(after: readonly Candidate[]): Reached['next'] {
+  if (after.length === 0) return null;
+  let [bytes, costSeconds, level] = [0, 0, after[0]!.level as Level];
+  for (const one of after) {
+    if (bytes >= NEXT_BYTES) break;
     bytes += one.bytes;
     costSeconds += one.costSeconds;
     level = one.level;
