@@ -47,7 +47,7 @@ test('one project travels the whole way and comes back with all its media', asyn
   await expect(page.getByRole('status')).toContainText('Nothing goes before the plan is run.');
   expect(countFiles(path.join(SITE, 'loft-2-scratch/cache'))).toBe(before);
   const staged = Number(/in ([\d,]+) files/.exec(await page.getByRole('status').innerText())![1]!.replace(',', ''));
-  await runPlan(page, 'one step', 'Remove caches');
+  await runPlan(page, 'one step', 'Remove caches last changed');
   expect(countFiles(path.join(SITE, 'loft-2-scratch/cache'))).toBe(before - staged);
 
   // It archives the delivered project on a carrier; the small one is refused with a reason.

@@ -107,7 +107,7 @@ try {
   await page.getByRole('button', { name: 'Run two steps' }).waitFor();
   await take(page, null, 'plan');
   await page.getByRole('button', { name: 'Run two steps' }).click();
-  await done(page, 'Remove caches');
+  await done(page, 'Remove caches last changed');
   await done(page, 'Remove originals of Night Ferry');
   await take(page, '/ledger', 'ledger');
 } finally {

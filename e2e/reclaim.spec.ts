@@ -31,7 +31,7 @@ test('60 GB are freed in at most five clicks, and the receipt says so', async ({
   await page.getByRole('button', { name: 'Review plan' }).click();
   await page.getByRole('button', { name: /^Run one step/ }).click();
   const work = page.getByRole('dialog', { name: 'Work' });
-  const row = work.locator('.rows > div').filter({ hasText: 'Remove caches' }).first();
+  const row = work.locator('.rows > div').filter({ hasText: 'Remove caches last changed' }).first();
   await expect(row.getByText('done', { exact: true })).toBeVisible({ timeout: 120_000 });
   await page.keyboard.press('Escape');
   expect(bytesBelow(path.join(SITE, 'loft-1-scratch'))).toBeLessThan(before);
