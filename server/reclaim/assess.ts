@@ -123,14 +123,14 @@ async function* folders(db: Database): AsyncGenerator<FileRow[]> {
 
 function rowsOf(files: readonly FileRow[], known: Known): [FileRow, Worth, number | null][] {
   const rows: [FileRow, Worth, number | null][] = [];
-  const used = withUnits(files, known.used);
+  const ofUsedUnits = membersOfUsed(files, known.used);
   for (const file of files) {
     const isArchived = known.archived.has(file.id);
     const isTwin = known.twins.has(file.id);
     const worth = worthOf({
       kind: file.kind,
       projectState: known.states.get(file.projectId) ?? null,
-      used: used.has(file.id),
+      used: known.used.has(file.id) || ofUsedUnits.has(file.id),
       named: known.named.has(file.id),
       hasTimelines: known.withTimelines.has(file.projectId),
       isStale: file.kind === 'render' && file.modifiedUs < (known.changedUs.get(file.projectId) ?? 0),
@@ -145,9 +145,9 @@ function rowsOf(files: readonly FileRow[], known: Known): [FileRow, Worth, numbe
   return rows;
 }
 
-/** Files that are used, and those that go with one of them: sidecars, pieces of one recording, stills of one sequence. */
-function withUnits(files: readonly FileRow[], used: ReadonlySet<number>): ReadonlySet<number> {
-  const all = new Set(used);
+/** Files that go with one that is used: sidecars, pieces of one recording, stills of one sequence. */
+function membersOfUsed(files: readonly FileRow[], used: ReadonlySet<number>): ReadonlySet<number> {
+  const all = new Set<number>();
   for (let from = 0; from < files.length;) {
     let to = from;
     while (to < files.length && files[to]!.folderId === files[from]!.folderId) to++;

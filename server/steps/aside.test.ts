@@ -210,6 +210,31 @@ test('what was said to have a copy goes only where an archive proves it byte for
   expect(await run()).toMatchObject({ ok: false, trouble: { code: 'stopped by findings' } });
 });
 
+test('what lies aside otherwise than it was archived stays, though its archive is whole', async () => {
+  const carrier = await site.carrier('kd-1');
+  site.put('media/fog/fog.otio', otio('Fog', ['rushes/a.mov', 'rushes/b.mov', 'rushes/c.mov']));
+  await site.read(volume);
+  await addArchive(site.db, { projectId: FOG, carrierIds: [carrier], folder: 'fog_1', now: now() });
+  await run();
+  await work();
+  await site.db.update(projects).set({ state: 'archived' });
+  // One was worked on since, and is longer; another has its old size and time again.
+  writeFileSync(at('b.mov'), 'the only one of this kind '.repeat(200));
+  const { atime, mtime } = statSync(at('c.mov'));
+  writeFileSync(at('c.mov'), 'x '.repeat(1000));
+  utimesSync(at('c.mov'), atime, mtime);
+  await site.read(volume);
+  expect(await add(2)).toMatchObject({ files: 3 });
+  await run();
+  await work();
+  await addAsideRemoval(site.db, { ids: (await lying()).map((row) => row.id), what: 'media of Fog', now: now() });
+  await run();
+  await work();
+  const left = await lying();
+  expect(left.map((row) => row.path)).toEqual(['fog/rushes/b.mov', 'fog/rushes/c.mov']);
+  for (const row of left) expect(existsSync(path.join(site.root, 'media', row.asidePath))).toBe(true);
+});
+
 test('renders that no document names go; one that is named stays', async () => {
   for (const name of ['old', 'named']) {
     const file = site.put(`media/fog/renders/${name}.mov`, name);

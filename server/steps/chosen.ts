@@ -75,7 +75,7 @@ async function addTogether(
     sql`, `,
   );
   // By folder first: else every file of the site would be looked at.
-  const chosen = sql`f.folder_id IN ${[...new Set(lines.map((line) => line.folderId))]} AND EXISTS (SELECT 1 FROM worth w WHERE w.run = ${run} AND w.file_id = f.id AND w.what = ${group} AND w.level = ${level} AND w.reason = ${reason}
+  const chosen = sql`f.folder_id IN ${[...new Set(lines.map((line) => line.folderId))]} AND EXISTS (SELECT 1 FROM worth w WHERE w.run = ${run} AND w.file_id = f.id AND w.size_bytes = f.size_bytes AND w.what = ${group} AND w.level = ${level} AND w.reason = ${reason}
     AND (w.folder_id, w.project_id) IN (${pairs}))`;
   const what = await whatOf(tx, lines);
   if (isForGood(level))

@@ -11,6 +11,7 @@ import { inSlices } from '../db/holdings.ts';
 import { usedByLiving } from '../db/naming.ts';
 import { stepItems } from '../db/schema/plans.ts';
 import type { JobContext } from '../runtime/context.ts';
+import { inParallel } from '../runtime/in-parallel.ts';
 import type { StoreNeed } from '../runtime/queue.ts';
 import { finishItems, type Item, type ItemWork, runItems, type Step } from '../runtime/run-items.ts';
 import { type Added, addFileStepIn } from './adding.ts';
@@ -18,7 +19,7 @@ import { finding, readOnly, unreachable } from './findings.ts';
 import { serverStep } from './kind.ts';
 import { removal, volumesOfItems } from './remove.ts';
 import { isStillThere, type Proof, proveAll } from './remove-originals.ts';
-import { isLikeThere, type Like, likesOf, proveLikes } from './twin-proof.ts';
+import { isLikeThere, type Like, likesOf, proveLikes, sumOf } from './twin-proof.ts';
 import { type AsideChoice, insertAsideItems } from './take-back.ts';
 
 type Params = z.infer<typeof kind.params>;
@@ -58,6 +59,8 @@ async function archivesOf(db: Db, stepId: number): Promise<number[]> {
 
 interface Proved {
   archives: (Proof | Held)[];
+  /** Files that lie aside with the very bytes that an archive was read back with. */
+  same: ReadonlySet<number>;
   likes: ReadonlyMap<number, Like>;
 }
 
@@ -76,7 +79,7 @@ async function lastLook(
   for (const proof of proved.archives) if (!('reason' in proof) && (await isStillThere(proof))) good.push(proof);
   const why = proved.archives.find((proof): proof is Held => 'reason' in proof);
   const isProved = async (fileId: number) => {
-    if (good.some((proof) => proof.fileIds.has(fileId))) return true;
+    if (proved.same.has(fileId) && good.some((proof) => proof.fileIds.has(fileId))) return true;
     const like = proved.likes.get(fileId);
     return like !== undefined && (await isLikeThere(context, like));
   };
@@ -89,7 +92,7 @@ async function lastLook(
 }
 
 function workOf(context: JobContext, step: Step, params: Params): ItemWork {
-  const proved: Proved = { archives: [], likes: new Map() };
+  const proved: Proved = { archives: [], same: new Set(), likes: new Map() };
   return {
     kind,
     projectId: null,
@@ -99,7 +102,8 @@ function workOf(context: JobContext, step: Step, params: Params): ItemWork {
       proved.archives = [];
       for (const archiveId of await archivesOf(context.db, step.id))
         proved.archives.push(await proveAll(context, { archiveId, stepId: step.id }));
-      proved.likes = await likesOfRest(context, step, proved.archives);
+      proved.same = await sameAsArchived(context, step, proved.archives);
+      proved.likes = await likesOfRest(context, step, proved.same);
       context.rename(kind.phase);
     },
     lastLook: (items) => lastLook(context, { params, proved }, items),
@@ -113,14 +117,34 @@ function workOf(context: JobContext, step: Step, params: Params): ItemWork {
   };
 }
 
-/** What no archive proves is held against its like on another volume, a page of items at a time. */
-async function likesOfRest(
+/** An archive may have the file as it was before somebody changed it: what lies aside is read too, and must be the same. */
+async function sameAsArchived(
   context: JobContext,
   step: Step,
   proofs: readonly (Proof | Held)[],
-): Promise<Map<number, Like>> {
+): Promise<Set<number>> {
+  const same = new Set<number>();
+  for (const proof of proofs) {
+    if ('reason' in proof) continue;
+    for (const ids of inSlices([...proof.fileIds], 500)) {
+      const items = await context.db
+        .select()
+        .from(stepItems)
+        .where(and(eq(stepItems.stepId, step.id), inArray(stepItems.fileId, ids)));
+      await inParallel(context.pools.content.size, items, async (item) => {
+        context.check();
+        const own = await sumOf(context, item.volumeId, { path: item.path, raw: item.rawPath }, item);
+        if (own !== null && own === proof.sums.get(item.fileId)) same.add(item.fileId);
+      });
+      await context.checkIn();
+    }
+  }
+  return same;
+}
+
+/** What no archive proves is held against its like on another volume, a page of items at a time. */
+async function likesOfRest(context: JobContext, step: Step, known: ReadonlySet<number>): Promise<Map<number, Like>> {
   const all = await likesOf(context.db, step.id);
-  const known = new Set(proofs.flatMap((proof) => ('reason' in proof ? [] : [...proof.fileIds])));
   const wanted = new Set(all.map((like) => Number(like.fileId)).filter((id) => !known.has(id)));
   const proved = new Map<number, Like>();
   for (const ids of inSlices([...wanted], 500)) {

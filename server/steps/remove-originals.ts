@@ -65,6 +65,8 @@ export async function addOriginalsRemoval(
 export interface Proof {
   part: CopyPart;
   fileIds: ReadonlySet<number>;
+  /** SHA-512 of what was read back, by file. */
+  sums: ReadonlyMap<number, string>;
 }
 
 /** Looks through the copies until one proves all that is to go. A copy with a single damage proves nothing. */
@@ -78,7 +80,10 @@ export async function proveAll(
     const files = await filesToProve(context, { archiveId, stepId, partId: part.partId });
     try {
       const damage = await damageOf(context, part, files);
-      if (damage === null) return { part, fileIds: new Set(files.map((file) => file.fileId)) };
+      if (damage === null) {
+        const sums = new Map(files.map((file) => [file.fileId, file.sha512!]));
+        return { part, fileIds: new Set(sums.keys()), sums };
+      }
       why = { done: false, reason: 'copy damaged', detail: `${part.carrier}: ${damage}` };
     } catch (error) {
       // The carrier is away, or another is in its place: the next copy may be there.
@@ -100,7 +105,8 @@ const filesToProve = (
     .from(archiveFiles)
     .where(
       sql`${archiveFiles.archiveId} = ${archiveId} AND ${archiveFiles.partId} = ${partId} AND ${archiveFiles.role} IN ('media', 'original document')
-        AND EXISTS (SELECT 1 FROM step_items i WHERE i.step_id = ${stepId} AND i.file_id = ${archiveFiles.fileId} AND i.state IN ('waiting', 'started', 'taken'))`,
+        AND EXISTS (SELECT 1 FROM step_items i WHERE i.step_id = ${stepId} AND i.file_id = ${archiveFiles.fileId} AND i.size_bytes = ${archiveFiles.sizeBytes} AND i.modified_us = ${archiveFiles.modifiedUs}
+          AND i.state IN ('waiting', 'started', 'taken'))`,
     )
     .orderBy(archiveFiles.id);
 

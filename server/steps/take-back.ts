@@ -27,7 +27,7 @@ export async function addTakingBack(
     { kind, params: { what }, names: {}, now, planId },
     async (_tx, stepId) => {
       await insertAsideItems(tx, stepId, { ids, stepIds });
-      return 'Nothing of it is set aside any more. Nothing was done.';
+      return 'Nothing of it is set aside any more, or it is in a plan already. Nothing was done.';
     },
   );
   return stepId;

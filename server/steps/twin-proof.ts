@@ -54,7 +54,7 @@ export async function proveLikes(context: JobContext, items: readonly Item[], li
   return proved;
 }
 
-async function sumOf(
+export async function sumOf(
   context: JobContext,
   volumeId: number,
   inside: { path: string; raw?: Buffer | null },
