@@ -65,6 +65,15 @@ export async function usedByLiving(db: Db, fileIds: readonly number[]): Promise<
   return used;
 }
 
+/** True for a file f that a timeline uses, of a project that is not archived. */
+export const USED_BY_LIVING = sql.raw(
+  `EXISTS (SELECT 1 FROM media_targets t JOIN media m ON m.id = t.media_id AND m.used JOIN documents o ON o.id = m.document_id
+    JOIN files g ON g.id = o.file_id AND g.gone_at IS NULL JOIN projects q ON q.id = m.project_id AND q.state <> 'archived' WHERE t.file_id = f.id)`,
+);
+
+/** True for a file f that no document names, in a timeline or not. */
+export const NOT_NAMED = sql.raw('NOT EXISTS (SELECT 1 FROM media_targets t WHERE t.file_id = f.id)');
+
 /** Files that the timelines of a project's documents use. */
 export async function usedFiles(db: Db, projectId: ProjectId): Promise<Set<number>> {
   const naming = namings(db);

@@ -5,10 +5,10 @@ import { cutDay } from '#core/reclaim/cuts.ts';
 import { removeCaches as kind } from '#core/steps/remove-caches.ts';
 import { counted, size } from '#core/wording/amounts.ts';
 import type { Database, Db, Transaction } from '../db/connect.ts';
+import { NOT_NAMED } from '../db/naming.ts';
 import { keptRules, type KeptRule, noteRun } from '../reclaim/cache-rules.ts';
 import { Refused } from '../runtime/refused.ts';
 import { addFileStepIn, FILE_FACTS, notInAPlan } from '../steps/adding.ts';
-import { NOT_NAMED } from '../steps/remove-files.ts';
 import { runAtOnce } from './plan.ts';
 
 /** Hours of this machine's clock in which rules run. */

@@ -4,6 +4,7 @@ import { sql } from 'drizzle-orm';
 import type { FolderId } from '#core/model.ts';
 import { removeCaches as kind } from '#core/steps/remove-caches.ts';
 import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
+import { NOT_NAMED } from '../db/naming.ts';
 import type { steps } from '../db/schema/plans.ts';
 import { Refused } from '../runtime/refused.ts';
 import { finishItems, type ItemWork, runItems } from '../runtime/run-items.ts';
@@ -35,7 +36,7 @@ export async function addCacheRemovalIn(tx: Transaction, { folderIds, cutDay, no
         SELECT ${stepId}, ${FILE_FACTS.values}
         FROM files f JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id
         WHERE f.folder_id IN ${[...folderIds.slice(i, i + 1000)]} AND f.kind = 'cache' AND f.gone_at IS NULL AND f.modified_us < ${cutDay * 86_400_000_000}
-          AND NOT EXISTS (SELECT 1 FROM media_targets t WHERE t.file_id = f.id) AND ${notInAPlan}`);
+          AND ${NOT_NAMED} AND ${notInAPlan}`);
     return 'Nothing there is old enough, or it is in a plan already. Nothing was added.';
   });
 }

@@ -4,7 +4,7 @@ import type { z } from 'zod';
 import { removeFiles as kind } from '#core/steps/remove-files.ts';
 import type { Held } from '#disk/remove.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
-import { usersOf } from '../db/naming.ts';
+import { NOT_NAMED, usersOf } from '../db/naming.ts';
 import { files } from '../db/schema/catalogue.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { finishItems, type Item, type ItemWork, runItems, type Step } from '../runtime/run-items.ts';
@@ -15,9 +15,6 @@ import { serverStep } from './kind.ts';
 import { recomputeAfterRemoval, removal, volumesOfItems } from './remove.ts';
 
 type Params = z.infer<typeof kind.params>;
-
-/** True for a file f that no document names, in a timeline or not. */
-export const NOT_NAMED = sql.raw('NOT EXISTS (SELECT 1 FROM media_targets t WHERE t.file_id = f.id)');
 
 /** Adds the removal of files of one kind. `chosen` is a condition on files f, folders d, volumes v. */
 export const addFileRemoval = (db: Database, asked: NewFileRemoval): Promise<Added> =>

@@ -8,7 +8,7 @@ import { freshOpenFiles } from '#disk/open-files.ts';
 import { type Held, putBack, take } from '#disk/remove.ts';
 import { addAside } from '../db/aside.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
-import { usedByLiving } from '../db/naming.ts';
+import { USED_BY_LIVING, usedByLiving } from '../db/naming.ts';
 import { files } from '../db/schema/catalogue.ts';
 import { siteMark } from '../db/site-mark.ts';
 import type { JobContext } from '../runtime/context.ts';
@@ -55,12 +55,6 @@ export function addSettingAsideIn(tx: Transaction, { params, chosen, now }: NewS
     return 'None of them can be set aside: they are in use, gone, or in a plan already. Nothing was added.';
   });
 }
-
-/** True for a file f that a timeline uses, of a project that is not archived. */
-export const USED_BY_LIVING = sql.raw(
-  `EXISTS (SELECT 1 FROM media_targets t JOIN media m ON m.id = t.media_id AND m.used JOIN documents o ON o.id = m.document_id
-    JOIN files g ON g.id = o.file_id AND g.gone_at IS NULL JOIN projects q ON q.id = m.project_id AND q.state <> 'archived' WHERE t.file_id = f.id)`,
-);
 
 /** What a document may have begun to use since it was chosen stays. */
 export async function lastLookForUse(
