@@ -617,6 +617,7 @@ function oddments(maker: Maker): void {
   // Left by somebody, wanted by nobody.
   for (const n of numbered(5))
     maker.camera(`loft-2-system/Downloads/phone clips/VID_20260${n}.mp4`, 0.6, 70 + Number(n));
+  for (const n of numbered(4)) maker.camera(`loft-2-system/Downloads/lens tests/LENS_${n}.mov`, 0.8, 130 + Number(n));
   // A folder so deep that no explorer shows it whole.
   maker.plain(
     `loft-1-scratch/renders/lamp-keepers/${Array.from({ length: 14 }, (_, i) => `pass ${i + 1}`).join('/')}/matte.mov`,

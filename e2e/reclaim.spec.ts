@@ -5,7 +5,7 @@ import { expect, type Page, test } from '@playwright/test';
 import { HOME } from './start';
 
 const SITE = path.join(HOME, 'site');
-const CLIPS = path.join(SITE, 'loft-2-system/Downloads/phone clips');
+const CLIPS = path.join(SITE, 'loft-2-system/Downloads/lens tests');
 
 const bytesBelow = (folder: string): number =>
   readdirSync(folder, { recursive: true, withFileTypes: true })
@@ -60,7 +60,7 @@ test('what nobody owns is set aside with its size typed; one file is taken back,
   const names = readdirSync(CLIPS).sort();
   const first = readFileSync(path.join(CLIPS, names[0]!));
   await page.goto('/reclaim?group=nobody’s');
-  await page.getByRole('checkbox', { name: 'Choose Downloads/phone clips' }).focus();
+  await page.getByRole('checkbox', { name: 'Choose Downloads/lens tests' }).focus();
   await page.keyboard.press('Space');
   const add = page.getByRole('button', { name: /^Add .*GB to the plan$/ });
   await expect(add).toBeEnabled();
@@ -88,7 +88,7 @@ test('what nobody owns is set aside with its size typed; one file is taken back,
   // It takes its space still, and says so; one of them comes back.
   await page.goto('/reclaim/aside');
   await expect(page.getByRole('heading', { level: 1 })).toContainText('It still takes its space.');
-  await page.getByRole('checkbox', { name: `Choose Downloads/phone clips/${names[0]}` }).focus();
+  await page.getByRole('checkbox', { name: `Choose Downloads/lens tests/${names[0]}` }).focus();
   await page.keyboard.press('Space');
   await page.getByRole('button', { name: 'Take back 1 file' }).focus();
   await page.keyboard.press('Enter');

@@ -123,7 +123,7 @@ const columnsOf = (chosen: ReadonlySet<number>, toggle: (id: number, on: boolean
     sort: (file) => file.path,
     cell: (file) => (
       <span
-        className="flex max-w-[26rem] items-center gap-1.5"
+        className="flex max-w-[22rem] items-center gap-1.5"
         title={`${file.volume} / ${file.path}, now ${file.asidePath}`}
       >
         <KindDot kind={file.kind} />
@@ -153,7 +153,7 @@ interface DoProps {
 
 function Do({ fetcher, ids, open }: DoProps) {
   return (
-    <fetcher.Form method="post" className="mb-2 flex items-center gap-2">
+    <fetcher.Form method="post" className="mb-2 flex flex-wrap items-center gap-2">
       <input type="hidden" name="ids" value={ids.join(',')} />
       <input type="hidden" name="steps" value={ids.length > 0 ? '' : open.stepId} />
       <Button tone="first" type="submit" name="intent" value="take back" disabled={fetcher.state !== 'idle'}>
