@@ -12,6 +12,7 @@ export default [
     route('reclaim/caches', 'reclaim/caches.tsx'),
     route('reclaim/aside', 'reclaim/aside.tsx'),
     route('reclaim/rules', 'reclaim/rules.tsx'),
+    route('plan/step/:stepId', 'plan/step.tsx'),
     route('archive', 'archive/archive.tsx'),
     route('archive/:projectId', 'archive/shape.tsx'),
     route('shelf', 'shelf/shelf.tsx'),

@@ -2,6 +2,7 @@
 import { z } from 'zod';
 import { relativePath } from '#core/paths.ts';
 import { DUTIES, KINDS, PROJECT_STATES } from '#core/model.ts';
+import { PARKED } from '#core/steps/park.ts';
 
 const id = (what: string) =>
   z.coerce
@@ -154,6 +155,13 @@ export const planForm = z.discriminatedUnion('intent', [
   z.object({ intent: z.literal('unstage'), stepId: id('The step') }),
   z.object({ intent: z.literal('empty') }),
   z.object({
+    intent: z.literal('leave out'),
+    stepId: id('The step'),
+    ids: ids.optional(),
+    text: z.string().max(400).optional(),
+    about: z.string().max(40).optional(),
+  }),
+  z.object({
     intent: z.literal('run'),
     planId: id('The plan'),
     version: z.coerce.number().int().min(0),
@@ -280,11 +288,27 @@ const rules = jsonList(
   z.array(kindRule).min(1, 'There is no rule left. Keep at least one.').max(200, 'There are more than 200 rules.'),
   'The rules',
 );
+/** A whole number; empty or 0 for never. */
+const wholeOrNone = (what: string, most: number) =>
+  z
+    .string()
+    .trim()
+    .transform((text) => (text === '' ? 0 : Number(text)))
+    .pipe(
+      z
+        .number(`${what} are no number. Nothing was saved.`)
+        .int(`${what} are a whole number. Nothing was saved.`)
+        .min(0, `${what} cannot be less than 0. Nothing was saved.`)
+        .max(most, `${what} are ${most} at most. Nothing was saved.`),
+    );
+
 export const settingsForm = z.discriminatedUnion('intent', [
   z.object({ intent: z.literal('preview'), rules }),
   z.object({ intent: z.literal('save'), rules, previewed: z.string().max(64) }),
   z.object({
     intent: z.literal('removing'),
+    asideDays: wholeOrNone('The days after which what is set aside goes', 3650),
+    asideShortGb: wholeOrNone('The gigabytes that are to be free', 1_000_000),
     readBackHours: z.coerce
       .number('The hours are not a number.')
       .int('The hours are not a whole number.')
@@ -319,6 +343,13 @@ export const projectForm = z.discriminatedUnion('intent', [
   }),
   z.object({ intent: z.literal('facts'), ...projectFacts }),
   z.object({ intent: z.literal('move'), kind: z.enum(KINDS, 'That is not a kind of file.') }),
+  z.object({
+    intent: z.literal('park'),
+    which: z.enum(PARKED, 'Choose all media, or the unused.'),
+    volumeId: id('The volume'),
+  }),
+  z.object({ intent: z.literal('bring back') }),
+  z.object({ intent: z.literal('gather') }),
   z.object({ intent: z.literal('make homes') }),
   z.object({ intent: z.literal('set aside'), clips: ids }),
   z.object({ intent: z.literal('template'), template: shortName }),

@@ -137,7 +137,8 @@ export function removeOriginal({ from, to, move, names }: Omit<Copying, 'progres
   });
 }
 
-function isCopy(to: Root, move: Move, copy: Copy): boolean {
+/** Whether the very copy that was read back is at its new place. */
+export function isCopy(to: Root, move: Move, copy: Copy): boolean {
   try {
     const facts = look(to.placeText(move.to));
     return (

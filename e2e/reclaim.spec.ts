@@ -30,11 +30,10 @@ test('60 GB are freed in at most five clicks, and the receipt says so', async ({
   expect(bytesBelow(path.join(SITE, 'loft-1-scratch'))).toBe(before);
   await page.getByRole('button', { name: 'Review plan' }).click();
   await page.getByRole('button', { name: /^Run one step/ }).click();
-  const work = page.getByRole('dialog', { name: 'Work' });
-  const row = work.locator('.rows > div').filter({ hasText: 'Remove caches last changed' }).first();
-  await expect(row.getByText('done', { exact: true })).toBeVisible({ timeout: 120_000 });
+  // Earlier work may be listed as done already: what counts is the disk, and that nothing runs any more.
+  await expect.poll(() => bytesBelow(path.join(SITE, 'loft-1-scratch')), { timeout: 120_000 }).toBeLessThan(before);
   await page.keyboard.press('Escape');
-  expect(bytesBelow(path.join(SITE, 'loft-1-scratch'))).toBeLessThan(before);
+  await workEnds(page);
   await page.goto('/ledger');
   await expect(page.getByRole('row').nth(1)).toContainText('Remove caches');
 

@@ -10,7 +10,7 @@ import { documentPool } from '#disk/documents/documents.ts';
 import { walkPool } from '#disk/walk/walk.ts';
 import { carrierPool } from './carriers/copying.ts';
 import { askForDueCheck } from './check/check.ts';
-import { runDueRules } from './plan/night.ts';
+import { workAtNight } from './plan/night-aside.ts';
 import { askToAssess } from './reclaim/assess.ts';
 import { connect, type Database, disconnect, isDatabaseAway } from './db/connect.ts';
 import { steps } from './db/schema/plans.ts';
@@ -88,7 +88,7 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
     if (options.assesses ?? true) await askToAssess(db, new Date());
     await askForDue(db, [...reach.volumes.keys()], new Date());
     if (Date.now() - tidiedAt < LOOK_FOR_LEFTOVERS_EVERY_MS) return;
-    if (options.assesses ?? true) await runDueRules(db, new Date());
+    if (options.assesses ?? true) await workAtNight(db, new Date());
     await askToTidy(db, reach, new Date());
     await askForDueCheck(db, new Date());
     tidiedAt = Date.now();

@@ -1,4 +1,5 @@
 // What the project route asks of the services, and what it changes through them.
+import type { z } from 'zod';
 import type { Route } from './+types/project';
 import { projectForm } from '#contract/forms.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
@@ -16,7 +17,10 @@ import { projectHomes, setHome, takeSuggestedHomes } from '#server/projects/home
 import { borrowedBy } from '#server/db/naming.ts';
 import { changeProject, makeHomes, templateFrom, titleTroubles } from '#server/projects/register-project.ts';
 import { addClipsAside } from '#server/steps/set-aside-clips.ts';
-import { addMoveHome } from '#server/steps/move-home-items.ts';
+import { gatheredWords } from '#core/wording/lenses.ts';
+import { parkedOf } from '#server/projects/parking.ts';
+import { addBringingBack, addGathering } from '#server/steps/gather.ts';
+import { addMoveHome, addParking } from '#server/steps/moving-items.ts';
 import { answer, idFrom } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
@@ -26,7 +30,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
   const projectId = idFrom(params.projectId, 'project') as ProjectId;
   const project = await projectById(db(), projectId);
   if (!project) throw new Response('There is no such project.', { status: 404 });
-  const [placed, holdings, media, documents, shared, states, asked] = await Promise.all([
+  const [placed, holdings, media, documents, shared, states, asked, parked] = await Promise.all([
     projectHomes(db(), projectId),
     projectHoldings(db(), projectId),
     projectMedia(db(), projectId),
@@ -34,6 +38,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     borrowedBy(db(), projectId),
     statesOf(db(), projectId),
     clipsAsked(request, projectId),
+    parkedOf(db(), projectId),
   ]);
   const { bins, loose, documentIds, filter } = asked;
   const [clips, timelines, titles] = await Promise.all([
@@ -51,6 +56,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     states,
     titles,
     ...placed,
+    parked,
     holdings,
     media,
     documents,
@@ -83,10 +89,11 @@ export async function action({ request, params }: Route.ActionArgs) {
         await changeProject(db(), projectId, facts, { who, now });
         return 'Kept.';
       }
-      case 'move': {
-        const added = await addMoveHome(db(), { projectId, kind: form.kind, now });
-        return `Added to the plan: ${counted(added.files, 'file')}, ${size(added.bytes)}. Look at the plan in the tray.`;
-      }
+      case 'move':
+      case 'park':
+      case 'bring back':
+      case 'gather':
+        return addMove(form, projectId, now);
       case 'set aside': {
         const project = await projectById(db(), projectId);
         const clipIds = form.clips;
@@ -115,4 +122,21 @@ export async function action({ request, params }: Route.ActionArgs) {
       }
     }
   });
+}
+
+type Asked = z.infer<typeof projectForm>;
+
+/** Adds what moves files of the project to the plan, and says how much. */
+async function addMove(
+  form: Extract<Asked, { intent: 'move' | 'park' | 'bring back' | 'gather' }>,
+  projectId: ProjectId,
+  now: Date,
+): Promise<string> {
+  if (form.intent === 'gather') return gatheredWords(await addGathering(db(), { projectId, now }));
+  const added = await (form.intent === 'move'
+    ? addMoveHome(db(), { projectId, kind: form.kind, now })
+    : form.intent === 'park'
+      ? addParking(db(), { projectId, which: form.which, volumeId: form.volumeId as VolumeId, now })
+      : addBringingBack(db(), { projectId, now }));
+  return `Added to the plan: ${counted(added.files, 'file')}, ${size(added.bytes)}. Look at the plan in the tray.`;
 }

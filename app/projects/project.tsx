@@ -12,6 +12,7 @@ import { useAsked, useLens, useTo } from '../shell/links';
 import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, KindDot, Said } from '../ui/parts';
 import { About } from './about';
 import { Clips } from './clips';
+import { Elsewhere } from './elsewhere';
 import type { action } from './project.server.ts';
 
 export { loader, action } from './project.server.ts';
@@ -85,6 +86,7 @@ function Head({ data }: { data: Data }) {
           </Form>
         </div>
         <About data={data} />
+        <Elsewhere data={data} />
         <div>
           <Link to={lens(`/archive/${project.id}`)} className={buttonLook('first')}>
             Shape an archive

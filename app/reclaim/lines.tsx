@@ -136,10 +136,22 @@ function columnsOf({ nowMs, group }: Data): Column<Line>[] {
       title: 'Last changed',
       number: true,
       sort: (line) => line.day,
-      cell: (line) => ago(line.day * 86_400_000, Math.max(nowMs, line.day * 86_400_000)),
+      cell: (line) => (line.day > 0 ? ago(line.day * 86_400_000, Math.max(nowMs, line.day * 86_400_000)) : ''),
     },
-    { key: 'files', title: 'Files', number: true, sort: (line) => line.files, cell: (line) => count(line.files) },
-    { key: 'size', title: 'Size', number: true, sort: (line) => line.bytes, cell: (line) => <b>{size(line.bytes)}</b> },
+    {
+      key: 'files',
+      title: group === 'empty folders' ? 'Folders' : 'Files',
+      number: true,
+      sort: (line) => line.files,
+      cell: (line) => count(line.files),
+    },
+    {
+      key: 'size',
+      title: 'Size',
+      number: true,
+      sort: (line) => line.bytes,
+      cell: (line) => (line.group === 'empty folders' ? '' : <b>{size(line.bytes)}</b>),
+    },
   ];
 }
 
@@ -180,12 +192,14 @@ function AddToPlan({ fetcher, cut, chosen, sums }: AddProps) {
       <input type="hidden" name="cutDay" value={cut} />
       <input type="hidden" name="lines" value={[...chosen].join(',')} />
       <Button tone="first" type="submit" disabled={chosen.size === 0 || fetcher.state !== 'idle' || added}>
-        {chosen.size === 0 ? 'Add to the plan' : `Add ${size(sums.bytes)} to the plan`}
+        {chosen.size === 0 ? 'Add to the plan' : `Add ${amountOf(sums)} to the plan`}
       </Button>
       <p className="text-[13px] text-ink-2">
         {chosen.size === 0
           ? 'Nothing is chosen. Nothing goes before the plan is run.'
-          : `${counted(sums.files, 'file')}. `}
+          : sums.bytes > 0
+            ? `${counted(sums.files, 'file')}. `
+            : 'Each is looked at once more: what somebody put there meanwhile keeps it.'}
         {sums.asideBytes > 0 &&
           `${size(sums.asideBytes)} is set aside: it can be taken back, and its space is free once it is removed from there.`}
         {sums.costSeconds >= 60 && ` About ${duration(sums.costSeconds)} to have the rest again.`}
@@ -193,6 +207,10 @@ function AddToPlan({ fetcher, cut, chosen, sums }: AddProps) {
     </fetcher.Form>
   );
 }
+
+/** Empty folders have no size: they are counted. */
+const amountOf = (sums: { files: number; bytes: number }) =>
+  sums.bytes > 0 ? size(sums.bytes) : counted(sums.files, 'folder');
 
 interface Choosing {
   all: (chosen: ReadonlySet<string>) => void;

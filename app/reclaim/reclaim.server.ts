@@ -130,6 +130,8 @@ export async function action({ request }: Route.ActionArgs) {
     const { lines: keys, cutDay: cut } = form;
     // A day that has not come yet would take files written after the choice was made.
     const added = await addChosen(db(), { keys, cutDay: Math.min(cut, cutDay(now.getTime(), 0)), now });
+    if (added.bytes === 0)
+      return `Added ${counted(added.files, 'empty folder')} to the plan. Nothing goes before the plan is run.`;
     return `Added ${size(added.bytes)} in ${counted(added.files, 'file')} to the plan. Nothing goes before the plan is run.`;
   });
 }

@@ -5,7 +5,7 @@ import type { Route } from './+types/reclaim';
 import type { Level } from '#core/model.ts';
 import { LEVEL_WORDS } from '#core/model.ts';
 import { ago, count, counted, duration, exactTime, size } from '#core/wording/amounts.ts';
-import { asideSentence, GROUP_WORDS, groupWords, worthSentence } from '#core/wording/reclaim.ts';
+import { asideSentence, emptySentence, GROUP_WORDS, groupWords, worthSentence } from '#core/wording/reclaim.ts';
 import type { Answer } from '../lib/answer';
 import { useLens, useTo } from '../shell/links';
 import { useFrame } from '../shell/use-frame';
@@ -60,6 +60,7 @@ export default function Reclaim({ loaderData: data }: Route.ComponentProps) {
 function sentenceOf({ sums, left, group, goal, project, isLeft }: Data): string {
   if (goal) return goal.sentence;
   const of = sums.find((sum) => sum.group === group);
+  if (of?.group === 'empty folders') return emptySentence(of.files);
   if (of) return worthSentence(of.byLevel, ` of ${groupWords(of.group, [])}`);
   const whose = project ? ` of ${project.name}` : '';
   return isLeft
@@ -182,8 +183,13 @@ function Groups({ data }: { data: Data }) {
       width: '46%',
       cell: (sum) => <LevelBar byLevel={sum.byLevel} whole={most} label={GROUP_WORDS[sum.group].name} />,
     },
-    { key: 'files', title: 'Files', number: true, cell: (sum) => (sum.files > 0 ? count(sum.files) : '') },
-    { key: 'size', title: 'Size', number: true, cell: (sum) => <b>{sum.files > 0 ? size(sum.bytes) : 'none'}</b> },
+    {
+      key: 'files',
+      title: 'Files',
+      number: true,
+      cell: (sum) => (sum.files > 0 && sum.group !== 'empty folders' ? count(sum.files) : ''),
+    },
+    { key: 'size', title: 'Size', number: true, cell: (sum) => <b>{sizeOf(sum)}</b> },
   ];
   return (
     <div className="card py-1">
@@ -199,6 +205,10 @@ function Groups({ data }: { data: Data }) {
     </div>
   );
 }
+
+/** Empty folders have no size: they are counted. */
+const sizeOf = ({ group, files, bytes }: Sum): string =>
+  files === 0 ? 'none' : group === 'empty folders' ? counted(files, 'folder') : size(bytes);
 
 /** What may be the same is compared when it is asked for: it reads much. */
 function Compare() {

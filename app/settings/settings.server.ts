@@ -41,7 +41,15 @@ export async function action({ request }: Route.ActionArgs) {
         await saveRules(db(), form, by);
         return `${counted(form.rules.length, 'rule')} saved. Known files get their kinds now; the tray shows how far.`;
       case 'removing':
-        await setHouseRules(db(), { readBackHours: form.readBackHours, trustUnseen: form.trustUnseen }, by);
+        await setHouseRules(
+          db(),
+          {
+            readBackHours: form.readBackHours,
+            trustUnseen: form.trustUnseen,
+            aside: { days: form.asideDays, shortBytes: form.asideShortGb * 1e9 },
+          },
+          by,
+        );
         return form.readBackHours === 0 && !form.trustUnseen
           ? 'Saved. Every original is read back from its copy before it goes.'
           : 'Saved. The ledger has what it was before.';

@@ -92,6 +92,7 @@ function Removing({ removing }: { removing: Data['removing'] }) {
             </span>
           </span>
         </label>
+        <AsideAtNight rule={removing.aside} />
         <div>
           <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
             Save
@@ -100,6 +101,32 @@ function Removing({ removing }: { removing: Data['removing'] }) {
         <Said answer={fetcher.data?.answer} />
       </fetcher.Form>
     </Card>
+  );
+}
+
+/** When what is set aside goes without anybody pressing anything. */
+function AsideAtNight({ rule }: { rule: Data['removing']['aside'] }) {
+  return (
+    <fieldset className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-4">
+      <legend className="mb-1 font-medium">What is set aside goes at night by itself</legend>
+      <Field
+        label="After so many days"
+        hint="0: never. Only what has a copy, and that copy is read first; the only copies wait for a person."
+      >
+        <input name="asideDays" inputMode="numeric" defaultValue={rule.days} className={`${inputLook} w-28`} />
+      </Field>
+      <Field
+        label="On volumes with fewer GB free than"
+        hint="0: however full they are. The oldest goes first, until so much is free."
+      >
+        <input
+          name="asideShortGb"
+          inputMode="numeric"
+          defaultValue={rule.shortBytes / 1e9}
+          className={`${inputLook} w-28`}
+        />
+      </Field>
+    </fieldset>
   );
 }
 

@@ -2,10 +2,11 @@
 import type { Route } from './+types/plan-data';
 import { planForm } from '#contract/forms.ts';
 import type { PlanId } from '#core/model.ts';
-import { byLevel, effects, levelOf } from '#core/plan/plan.ts';
-import { counted, listed } from '#core/wording/amounts.ts';
+import { byLevel, effects, type Finding, levelOf } from '#core/plan/plan.ts';
+import { counted, listed, size } from '#core/wording/amounts.ts';
 import { findingWords } from '#core/wording/findings.ts';
 import { ifNeededAgain, planSentence, planTroubleWords } from '#core/wording/plan.ts';
+import { leaveOut } from '#server/plan/items.ts';
 import { currentPlan, emptyPlan, findingsOf, removeStep, runPlan } from '#server/plan/plan.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { answer } from '../answer.server';
@@ -28,10 +29,25 @@ export async function loader() {
     sentence: planSentence(plan.steps),
     levels: byLevel(plan.steps),
     effects: effects(plan.steps, volumes),
-    findings: findings.map((finding) => ({ weight: finding.weight, ...findingWords(finding, Date.now()) })),
+    findings: findings.map((finding) => ({
+      weight: finding.weight,
+      stepId: finding.stepId,
+      about: typeof finding.facts.about === 'string' ? finding.facts.about : null,
+      settle: settleAt(finding),
+      ...findingWords(finding, Date.now()),
+    })),
     stopped: findings.some((finding) => finding.weight === 'stop'),
     nowMs: Date.now(),
   };
+}
+
+/** Where what stands against a step can be looked at, or changed. */
+function settleAt({ code, facts }: Finding): { to: string; words: string } | null {
+  if (code === 'project in work' || code === 'documents unread')
+    return { to: `/projects/${facts.projectId}`, words: 'Open the project' };
+  if (code.startsWith('volume ') || code === 'other stations') return { to: '/storage', words: 'Look at the storage' };
+  if (code === 'copy not good' || code.startsWith('carrier ')) return { to: '/shelf', words: 'Look at the shelf' };
+  return null;
 }
 
 export async function action({ request }: Route.ActionArgs) {
@@ -41,6 +57,12 @@ export async function action({ request }: Route.ActionArgs) {
     if (form.intent === 'unstage') {
       await removeStep(db(), form.stepId, now);
       return 'Taken out. Nothing on any disk was changed.';
+    }
+    if (form.intent === 'leave out') {
+      const { stepId, ids, text, about } = form;
+      if (!ids && !text && !about) return { ok: false, error: 'Nothing is chosen, so nothing was left out.' };
+      const out = await leaveOut(db(), { stepId, ids, text, about, now });
+      return `Left out: ${counted(out.files, 'file')}, ${size(out.bytes)}. They stay where they are.`;
     }
     if (form.intent === 'empty') {
       await emptyPlan(db(), now);

@@ -1,7 +1,7 @@
 // The plan, whole: how replaceable what goes is, its steps, what stands against it, the effect on each volume, and the
 // one button that runs it.
 import { useEffect } from 'react';
-import { useFetcher } from 'react-router';
+import { Link, useFetcher } from 'react-router';
 import { type Level, LEVEL_WORDS } from '#core/model.ts';
 import { count, counted, inWords, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
@@ -56,8 +56,8 @@ export function PlanSheet({
           <Levels levels={plan.levels} />
           <div className="mt-4 grid grid-cols-[minmax(0,1fr)_286px] gap-4">
             <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] content-start gap-4">
-              <Steps plan={plan} submit={action} />
-              <Findings plan={plan} />
+              <Steps plan={plan} submit={action} onLeave={() => onOpen(false)} />
+              <Findings plan={plan} submit={action} onLeave={() => onOpen(false)} />
             </div>
             <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] content-start gap-4">
               <RunPlan plan={plan} action={action} />
@@ -94,7 +94,14 @@ function Levels({ levels }: { levels: Record<Level, number> }) {
 
 type Plan = NonNullable<ReturnType<typeof useFetcher<typeof loader>>['data']>;
 
-function Steps({ plan, submit }: { plan: Plan; submit: ReturnType<typeof useFetcher<Answer>> }) {
+interface PartProps {
+  plan: Plan;
+  submit: ReturnType<typeof useFetcher<Answer>>;
+  /** Somebody follows a link out of the sheet. */
+  onLeave: () => void;
+}
+
+function Steps({ plan, submit, onLeave }: PartProps) {
   return (
     <div className="card py-1">
       <table className="table table-fixed">
@@ -122,14 +129,14 @@ function Steps({ plan, submit }: { plan: Plan; submit: ReturnType<typeof useFetc
                 {step.where}
               </td>
               <td className="number">
-                <a
-                  href={`/step/${step.stepId}/items`}
-                  download
-                  className="hover:underline"
-                  title="Every file of it, as comma-separated text"
+                <Link
+                  to={`/plan/step/${step.stepId}`}
+                  onClick={onLeave}
+                  className="text-accent hover:underline"
+                  aria-label={`Show the ${counted(step.files, 'file')} of: ${step.title}`}
                 >
                   {count(step.files)}
-                </a>
+                </Link>
               </td>
               <td className="number font-semibold">{size(step.bytes)}</td>
               <td className="number">
@@ -148,7 +155,7 @@ function Steps({ plan, submit }: { plan: Plan; submit: ReturnType<typeof useFetc
   );
 }
 
-function Findings({ plan }: { plan: Plan }) {
+function Findings({ plan, submit, onLeave }: PartProps) {
   if (plan.findings.length === 0)
     return <p className="text-ink-2">Nothing stands against it, as far as the last reading tells.</p>;
   return (
@@ -157,9 +164,42 @@ function Findings({ plan }: { plan: Plan }) {
         {plan.findings.map((finding, i) => (
           <li key={i} className="flex gap-3 py-2">
             <Weight weight={finding.weight} />
-            <div>
+            <div className="min-w-0 flex-1">
               <div className="font-medium">{finding.what}</div>
               <div className="text-[13px] text-ink-2">{finding.detail}</div>
+              {(finding.settle || finding.about) && (
+                <div className="mt-1 flex flex-wrap items-center gap-3 text-[13px]">
+                  {finding.about && (
+                    <Link
+                      to={`/plan/step/${finding.stepId}?about=${encodeURIComponent(finding.about)}`}
+                      onClick={onLeave}
+                      className="text-accent hover:underline"
+                    >
+                      Show them
+                    </Link>
+                  )}
+                  {finding.about && (
+                    <submit.Form method="post" action="/plan">
+                      <input type="hidden" name="stepId" value={finding.stepId} />
+                      <input type="hidden" name="about" value={finding.about} />
+                      <button
+                        type="submit"
+                        name="intent"
+                        value="leave out"
+                        className="text-accent hover:underline"
+                        aria-label={`Leave them out: ${finding.what}`}
+                      >
+                        Leave them out
+                      </button>
+                    </submit.Form>
+                  )}
+                  {finding.settle && (
+                    <Link to={finding.settle.to} onClick={onLeave} className="text-accent hover:underline">
+                      {finding.settle.words}
+                    </Link>
+                  )}
+                </div>
+              )}
             </div>
           </li>
         ))}

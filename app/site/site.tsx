@@ -101,6 +101,25 @@ function Decisions({ list }: { list: Decision[] }) {
   );
 }
 
+function pathOf(action: Exclude<NonNullable<Decision['action']>, { go: 'read' }>): string {
+  switch (action.go) {
+    case 'reclaim':
+      return `/reclaim/caches?v=${action.volumeId}`;
+    case 'goal':
+      return `/reclaim?free=${action.gigabytes}&on=${action.volumeId}&level=1`;
+    case 'space':
+      return `/space?v=${action.volumeId}${action.kind ? `&kind=${action.kind}` : ''}${action.project === 0 ? '&project=0' : ''}`;
+    case 'aside':
+      return '/reclaim/aside';
+    case 'archive':
+      return `/archive/${action.projectId}`;
+    case 'project':
+      return `/projects/${action.projectId}`;
+    case 'missing':
+      return `/projects/${action.projectId}/missing`;
+  }
+}
+
 function Act({ action, about }: { action: NonNullable<Decision['action']>; about: string }) {
   const lens = useLens();
   const fetcher = useFetcher();
@@ -113,14 +132,9 @@ function Act({ action, about }: { action: NonNullable<Decision['action']>; about
         </Button>
       </fetcher.Form>
     );
-  const to =
-    action.go === 'reclaim' || action.go === 'space'
-      ? `/${action.go === 'reclaim' ? 'reclaim/caches' : 'space'}?v=${action.volumeId}${action.go === 'space' && action.kind ? `&kind=${action.kind}` : ''}${action.go === 'space' && action.project === 0 ? '&project=0' : ''}`
-      : action.go === 'aside'
-        ? lens('/reclaim/aside')
-        : action.go === 'archive'
-          ? lens(`/archive/${action.projectId}`)
-          : lens(`/projects/${action.projectId}${action.go === 'missing' ? '/missing' : ''}`);
+  const path = pathOf(action);
+  // What is of one volume is looked at with that volume alone.
+  const to = 'volumeId' in action ? path : lens(path);
   return (
     <Link to={to} className={buttonLook()} aria-label={`${action.words}: ${about}`}>
       {action.words}

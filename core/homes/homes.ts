@@ -1,7 +1,7 @@
 // Homes: for each kind of a project's files, the place where they belong; and what has strayed from it. A shared library
 // is everybody's and never strays; kinds without a home have nowhere to stray from.
 import type { Kind, VolumeId } from '../model.ts';
-import { liesIn } from '../paths.ts';
+import { endingOf, liesIn } from '../paths.ts';
 
 export interface Home {
   kind: Kind;
@@ -45,8 +45,35 @@ export const KINDS_WITH_HOMES: readonly Kind[] = [
   'delivery',
 ];
 
+/** Sound by its ending: for what is borrowed from a library, whose kind says nothing of what it is. */
+const SOUNDS = new Set(['wav', 'bwf', 'rf64', 'aif', 'aiff', 'mp3', 'm4a', 'flac', 'ogg', 'opus']);
+
+/** In which home of a project a copy of somebody else's file belongs. */
+export const homeKindOf = ({ kind, name }: { kind: Kind; name: string }): Kind =>
+  kind === 'source' || kind === 'audio' || kind === 'proxy' || kind === 'render'
+    ? kind
+    : SOUNDS.has(endingOf(name))
+      ? 'audio'
+      : 'source';
+
 export const isAtHome = (holding: Pick<Holding, 'volumeId' | 'folder'>, home: Home): boolean =>
   holding.volumeId === home.volumeId && liesIn(holding.folder, home.folder);
+
+/** A folder on another volume where a project keeps what it has parked. */
+export interface Parked {
+  projectId: number;
+  volumeId: VolumeId;
+  folder: string;
+}
+
+/** What is parked has not strayed: a person put it there. */
+export const isParked = (
+  at: Pick<Holding, 'volumeId' | 'folder'> & { projectId: number },
+  parked: readonly Parked[],
+): boolean =>
+  parked.some(
+    (place) => place.projectId === at.projectId && place.volumeId === at.volumeId && liesIn(at.folder, place.folder),
+  );
 
 export interface Strays {
   kind: Kind;

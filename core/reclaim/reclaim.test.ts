@@ -2,6 +2,8 @@ import fc from 'fast-check';
 import { KINDS, type Level, PROJECT_STATES } from '../model.ts';
 import { type Candidate, reach } from './goal.ts';
 import { seriesOf, thinned, USUAL_THINNING } from './thin.ts';
+import { liesIn } from '../paths.ts';
+import { emptyTrees } from './empty.ts';
 import { GROUPS, type WorthFacts, worthOf } from './worth.ts';
 
 const facts: fc.Arbitrary<WorthFacts> = fc.record({
@@ -158,5 +160,33 @@ test('a goal is met where it can be, with nothing that is not needed, and lower 
       },
     ),
     { numRuns: 1000 },
+  );
+});
+
+test('empty folders are told once by their topmost; homes and what holds one stay', () => {
+  const folder = (id: number, path: string) => ({ id, volumeId: 1, path, projectId: 0 });
+  const empty = [folder(1, 'old'), folder(2, 'old/a'), folder(3, 'old/a/b'), folder(4, 'fog'), folder(5, 'fog/camera')];
+  expect(emptyTrees(empty, [{ volumeId: 1, folder: 'fog/camera' }])).toMatchObject([{ path: 'old', folders: 3 }]);
+  expect(emptyTrees(empty, [{ volumeId: 2, folder: 'old' }]).map((tree) => tree.path)).toEqual(['old', 'fog']);
+  // Below a home an empty folder belongs to it.
+  expect(emptyTrees([folder(6, 'home/day 1')], [{ volumeId: 1, folder: 'home' }])).toEqual([]);
+});
+
+test('every empty folder that is not wanted is in one tree, and no tree lies in another', () => {
+  const segment = fc.constantFrom('a', 'b', 'c');
+  const paths = fc.uniqueArray(fc.array(segment, { minLength: 1, maxLength: 4 }).map((parts) => parts.join('/')));
+  fc.assert(
+    fc.property(
+      paths,
+      fc.option(fc.array(segment, { minLength: 1, maxLength: 3 }), { nil: undefined }),
+      (all, home) => {
+        const empty = all.map((at, i) => ({ id: i + 1, volumeId: 1, path: at, projectId: 0 }));
+        const folder = home?.join('/');
+        const trees = emptyTrees(empty, folder ? [{ volumeId: 1, folder }] : []);
+        const stays = (at: string) => folder !== undefined && (liesIn(folder, at) || liesIn(at, folder));
+        expect(trees.reduce((sum, tree) => sum + tree.folders, 0)).toBe(all.filter((at) => !stays(at)).length);
+        for (const tree of trees) expect(stays(tree.path)).toBe(false);
+      },
+    ),
   );
 });

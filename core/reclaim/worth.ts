@@ -12,6 +12,7 @@ export const GROUPS = [
   'old backups',
   'left behind',
   'nobody’s',
+  'empty folders',
 ] as const;
 export type Group = (typeof GROUPS)[number];
 
@@ -30,6 +31,7 @@ export const REASONS = [
   'project is delivered',
   'belongs to nobody',
   'older than its project',
+  'nothing in it',
 ] as const;
 export type Reason = (typeof REASONS)[number];
 

@@ -1,9 +1,9 @@
-// Moves files of one kind of a project to the home they have strayed from.
+// Moves files of one kind of a project to the home they have strayed from; also what was parked, where that is wanted back.
 import { z } from 'zod';
 import { KINDS } from '../model.ts';
-import { counted } from '../wording/amounts.ts';
 import { projectId, volumeId } from './ids.ts';
-import { leaving, stepKind } from './kind.ts';
+import { stepKind } from './kind.ts';
+import { movingTo, relinkedWords } from './moving.ts';
 
 export const moveHome = stepKind({
   kind: 'move home',
@@ -14,14 +14,6 @@ export const moveHome = stepKind({
   phase: 'moving',
   title: ({ fileKind, project }, { volume }) => `Move ${fileKind} of ${project} home to ${volume ?? 'its volume'}`,
   undoing: () => 'the same files, in their home',
-  effect: ({ volumeId: home }, step) => ({
-    volumes: [...leaving(step), ...step.onVolumes.map((part) => ({ volumeId: home, bytes: part.bytes }))],
-    carriers: [],
-  }),
-  findingWords: {
-    'documents relinked': ({ facts }) => ({
-      what: `${counted(Number(facts.documents), 'document')} will get a new version`,
-      detail: `It names the new places and lies beside the old one, for example as ${facts.example}. The old one stays as it is.`,
-    }),
-  },
+  effect: (params, step) => movingTo(params, step),
+  findingWords: relinkedWords,
 });

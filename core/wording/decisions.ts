@@ -53,6 +53,8 @@ export interface DecisionFacts {
 
 export type DecisionAction =
   | { go: 'reclaim'; volumeId: VolumeId; words: 'Review caches' }
+  /** The least regretful that frees so much, as a proposal. */
+  | { go: 'goal'; volumeId: VolumeId; gigabytes: number; words: string }
   | { go: 'space'; volumeId: VolumeId; kind?: Kind; project?: 0; words: 'Look' }
   | { go: 'read'; volumeId: VolumeId; words: 'Read it' }
   | { go: 'archive'; projectId: ProjectId; words: 'Start archive' }
@@ -168,6 +170,12 @@ function misplaced(volume: Volume, strays: DecisionFacts['strays']): Decision[] 
 
 const KIND_PLURALS: Partial<Record<Kind, string>> = { cache: 'caches', render: 'renders', source: 'media' };
 
+/** Enough that a fifth is free again; whole tens of gigabytes. */
+function goalFor({ volumeId, capacityBytes, usedBytes }: Volume): Decision['action'] {
+  const gigabytes = Math.max(10, Math.ceil((usedBytes - 0.8 * capacityBytes) / 10e9) * 10);
+  return { go: 'goal', volumeId, gigabytes, words: `Free ${gigabytes} GB` };
+}
+
 function ofVolume(volume: DecisionFacts['volumes'][number], { nowMs, strays }: DecisionFacts): Decision[] {
   const { volumeId, name } = volume;
   const found: Decision[] = [];
@@ -203,7 +211,7 @@ function ofVolume(volume: DecisionFacts['volumes'][number], { nowMs, strays }: D
         ? `${name} is ${forecastWords(fills)}`
         : `${name} is ${percentFull(volume.usedBytes, volume.capacityBytes)} % full`,
       detail: `${size(Math.max(0, volume.capacityBytes - volume.usedBytes))} left${caches ? `, ${size(cacheBytes)} of caches there` : ', no caches there to speak of'}`,
-      action: caches ? { go: 'reclaim', volumeId, words: 'Review caches' } : { go: 'space', volumeId, words: 'Look' },
+      action: goalFor(volume),
     });
   }
   found.push(...misplaced(volume, strays));

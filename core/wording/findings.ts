@@ -51,6 +51,14 @@ const COMMON: Readonly<Record<string, (finding: Finding, nowMs: number) => Findi
     what: `Open files on ${text(f, 'stations')} cannot be seen`,
     detail: `Also mounted there: ${text(f, 'volume')}. No worker runs there, so close the programs that use it before you run the plan.`,
   }),
+  'named by others': (f) => ({
+    what: `${counted(number(f, 'files'), 'file')} named by documents of other projects`,
+    detail: `${size(number(f, 'bytes'))}, for example ${text(f, 'example')}. No timeline of theirs uses it now.`,
+  }),
+  'one archived copy': (f) => ({
+    what: `${counted(number(f, 'files'), 'file')} of which one archived copy is known`,
+    detail: `${size(number(f, 'bytes'))}, for example ${text(f, 'example')}. Where that carrier is lost, so are they.`,
+  }),
   'step not known': (f) => ({
     what: `A step of the kind ${text(f, 'kind')} is not known to this version`,
     detail: 'Take it out of the plan, or run the version that added it.',

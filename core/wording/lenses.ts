@@ -163,6 +163,21 @@ export function stateSince(state: string, sinceMs: number, nowMs: number): strin
 }
 
 /** The sentence of the settings page. */
+/** What gathering a project into its homes put into the plan. */
+export function gatheredWords({
+  moved,
+  copied,
+}: {
+  moved: { files: number; bytes: number };
+  copied: { files: number; bytes: number };
+}): string {
+  const parts = [
+    moved.files > 0 ? `the move home of ${counted(moved.files, 'file')}, ${size(moved.bytes)}` : '',
+    copied.files > 0 ? `the copying of ${counted(copied.files, 'file')} that it borrows, ${size(copied.bytes)}` : '',
+  ].filter(Boolean);
+  return `Added to the plan: ${parts.join(', and ')}. Documents get new versions when it is run.`;
+}
+
 export function kindsSentence(rules: number, templates: number): string {
   const homes =
     templates === 0

@@ -3,7 +3,7 @@ import type { Level } from '../model.ts';
 import { LEVEL_WORDS } from '../model.ts';
 import type { CacheRule } from '../reclaim/rules.ts';
 import type { Group, Reason } from '../reclaim/worth.ts';
-import { capital, duration, listed, size } from './amounts.ts';
+import { capital, count, duration, listed, size } from './amounts.ts';
 
 export const GROUP_WORDS: Record<Group, { name: string; about: string }> = {
   caches: { name: 'Caches', about: 'rebuilt when a project opens' },
@@ -14,6 +14,7 @@ export const GROUP_WORDS: Record<Group, { name: string; about: string }> = {
   'old backups': { name: 'Old backups', about: 'enough newer ones stay' },
   'left behind': { name: 'What else finished projects have', about: 'neither used nor of another group' },
   'nobody’s': { name: 'Nobody’s', about: 'no project owns it' },
+  'empty folders': { name: 'Empty folders', about: 'nothing lies in them or below' },
 };
 
 export const REASON_WORDS: Record<Reason, string> = {
@@ -31,6 +32,7 @@ export const REASON_WORDS: Record<Reason, string> = {
   'project is delivered': 'its project is delivered',
   'belongs to nobody': 'no project owns it',
   'older than its project': 'stale: its project was changed since',
+  'nothing in it': 'nothing lies in it or below',
 };
 
 /** What it takes to have again what goes for good. */
@@ -50,6 +52,7 @@ const OF_TITLE: Record<Group, string> = {
   'old backups': 'old backups',
   'left behind': 'what was left behind',
   'nobody’s': 'what nobody owns',
+  'empty folders': 'empty folders',
 };
 
 /** "renders of Night Ferry and Brine Road", as a title goes on. */
@@ -67,6 +70,13 @@ export function worthSentence(byLevel: Record<Level, number>, of: string): strin
   if (levels.length === 1) return `${size(all)}${of} can go; all of it ${LEVEL_PARTS[first!]}.`;
   const parts = levels.map((level) => `${size(byLevel[level])} ${LEVEL_PARTS[level]}`);
   return `${size(all)}${of} can go: ${listed(parts)}.`;
+}
+
+export function emptySentence(folders: number): string {
+  if (folders === 0) return 'No folder is empty that could go.';
+  return folders === 1
+    ? '1 folder with nothing in it can go.'
+    : `${count(folders)} folders with nothing in them can go.`;
 }
 
 const LEVEL_PARTS: Record<Level, string> = {

@@ -201,7 +201,7 @@ test('decisions: what hurts soonest comes first, each with its action; where all
     ),
   );
   expect(list.map((d) => [d.weight, d.what, d.action?.words])).toEqual([
-    ['loss', 'scratch is 97 % full', 'Review caches'],
+    ['loss', 'scratch is 97 % full', 'Free 20 GB'],
     ['caution', 'Media on scratch, a system drive', 'Look'],
     ['caution', 'Fog was delivered 41 days ago', 'Start archive'],
     ['caution', '2 pieces of media of Fog cannot be found', 'Find them'],

@@ -30,15 +30,16 @@ const ROLLUPS = [
     key: 'step_id, volume_id, level',
     from: "SELECT step_id, volume_id, level, COUNT(*) AS files, SUM(size_bytes) AS bytes FROM aside WHERE state = 'aside' GROUP BY 1, 2, 3",
   },
+  // Empty folders have no file to be summed: their lines stand for themselves.
   {
     sum: 'worth_lines',
     key: 'run, folder_id, what, project_id, level, reason',
-    from: "SELECT run, folder_id, what, project_id, level, reason, COUNT(*) AS files, SUM(size_bytes) AS bytes FROM worth WHERE run = (SELECT JSON_VALUE(value, '$.run') FROM site WHERE `key` = 'assessment') GROUP BY 1, 2, 3, 4, 5, 6",
+    from: "SELECT run, folder_id, what, project_id, level, reason, COUNT(*) AS files, SUM(size_bytes) AS bytes FROM worth WHERE run = (SELECT JSON_VALUE(value, '$.run') FROM site WHERE `key` = 'assessment') GROUP BY 1, 2, 3, 4, 5, 6 UNION ALL SELECT run, folder_id, what, project_id, level, reason, files, bytes FROM worth_lines WHERE what = 'empty folders'",
   },
   {
     sum: 'worth_sums',
     key: 'run, what, volume_id, project_id, level',
-    from: "SELECT run, what, volume_id, project_id, level, COUNT(*) AS files, SUM(size_bytes) AS bytes FROM worth WHERE run = (SELECT JSON_VALUE(value, '$.run') FROM site WHERE `key` = 'assessment') GROUP BY 1, 2, 3, 4, 5",
+    from: "SELECT run, what, volume_id, project_id, level, COUNT(*) AS files, SUM(size_bytes) AS bytes FROM worth WHERE run = (SELECT JSON_VALUE(value, '$.run') FROM site WHERE `key` = 'assessment') GROUP BY 1, 2, 3, 4, 5 UNION ALL SELECT run, what, volume_id, project_id, level, SUM(files), SUM(bytes) FROM worth_lines WHERE what = 'empty folders' GROUP BY 1, 2, 3, 4, 5",
   },
   {
     sum: 'volume_holdings',

@@ -74,13 +74,18 @@ export const USED_BY_LIVING = sql.raw(
 /** True for a file f that no document names, in a timeline or not. */
 export const NOT_NAMED = sql.raw('NOT EXISTS (SELECT 1 FROM media_targets t WHERE t.file_id = f.id)');
 
-/** Files that the timelines of a project's documents use. */
-export async function usedFiles(db: Db, projectId: ProjectId): Promise<Set<number>> {
+/** True for a file f that a document names of a project that does not own it. */
+export const NAMED_BY_OTHERS = sql`EXISTS (SELECT 1 FROM media_targets t JOIN media m ON m.id = t.media_id ${DOCUMENT_THERE} WHERE t.file_id = f.id AND m.project_id <> COALESCE(f.project_id, 0))`;
+
+/** Files that the timelines of a project's documents use; of those that count alone, where older versions do not matter. */
+export async function usedFiles(db: Db, projectId: ProjectId, { newest = false } = {}): Promise<Set<number>> {
   const naming = namings(db);
   const rows = await db
     .selectDistinct({ id: naming.fileId })
     .from(naming)
-    .where(and(eq(naming.projectId, projectId), eq(naming.used, true)));
+    .where(
+      and(eq(naming.projectId, projectId), eq(naming.used, true), newest ? isNull(naming.supersededBy) : undefined),
+    );
   return new Set(rows.map((row) => row.id!));
 }
 

@@ -72,3 +72,16 @@ async function addToSums(
     [sign, sign, run, folders],
   );
 }
+
+/** The same for lines of folders that hold no file. */
+export async function forgetFolderLines(tx: Transaction, folderIds: readonly number[]): Promise<void> {
+  const current = await currentAssessment(tx);
+  if (!current) return;
+  const { $connection: connection } = tx;
+  const { run } = current;
+  for (const folders of inSlices(folderIds)) {
+    await addToSums(connection, { run, folders, sign: -1 });
+    await connection.query('DELETE FROM worth_lines WHERE run = ? AND folder_id IN (?)', [run, folders]);
+  }
+  await connection.query('DELETE FROM worth_sums WHERE run = ? AND files = 0', [run]);
+}

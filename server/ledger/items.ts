@@ -8,7 +8,7 @@ import { volumes } from '../db/schema/stores.ts';
 export const itemsPage = (
   db: Db,
   stepId: number,
-  { after, most, state }: { after: number; most: number; state?: ItemState },
+  { after, most, state, which }: { after: number; most: number; state?: ItemState; which?: SQL },
 ) => {
   const only: SQL | undefined = state === undefined ? undefined : eq(stepItems.state, state);
   return db
@@ -25,7 +25,7 @@ export const itemsPage = (
     })
     .from(stepItems)
     .leftJoin(volumes, eq(volumes.id, stepItems.volumeId))
-    .where(and(eq(stepItems.stepId, stepId), gt(stepItems.id, after), only))
+    .where(and(eq(stepItems.stepId, stepId), gt(stepItems.id, after), only, which))
     .orderBy(asc(stepItems.id))
     .limit(most);
 };

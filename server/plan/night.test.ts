@@ -4,11 +4,15 @@ import path from 'node:path';
 import type { VolumeId } from '#core/model.ts';
 import type { CacheRule } from '#core/reclaim/rules.ts';
 import { otio, TestSite, until } from '#test/site.ts';
+import { aside } from '../db/schema/aside.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { receipts } from '../db/schema/receipts.ts';
 import { samples } from '../db/schema/sums.ts';
 import { dropRule, keptRules, type NewRule, replayOf, saveRule } from '../reclaim/cache-rules.ts';
+import { setHouseRules } from '../site/house-rules.ts';
+import { volumes } from '../db/schema/stores.ts';
 import { isNight, runDueRules } from './night.ts';
+import { dueAside, emptyDueAside } from './night-aside.ts';
 
 let site: TestSite;
 let volume: VolumeId;
@@ -119,4 +123,52 @@ test('a rule is played over the samples that readings left', async () => {
   const played = await replayOf(site.db, { volumeId: volume, projectId: null, rule: { by: 'age', days: 5 } });
   expect(played).toMatchObject({ removedBytes: 1000, mostBytes: 1000, mostRuledBytes: 600 });
   expect(played.days).toHaveLength(30);
+});
+
+test('what is set aside goes by itself where the house says so: after its days, or where a volume runs short; never the only copies', async () => {
+  const house = { readBackHours: 0, trustUnseen: false };
+  const days = (n: number) => new Date(night.getTime() - n * 86_400_000);
+  const row = (id: number, level: 2 | 3, sizeBytes: number, at: Date) => ({
+    itemId: id,
+    stepId: 1,
+    fileId: id,
+    volumeId: volume,
+    projectId: null,
+    kind: 'source' as const,
+    path: `${id}.mov`,
+    asidePath: `.keramion/aside/x/${id}.mov`,
+    sizeBytes,
+    modifiedUs: 1,
+    level,
+    reason: 'no timeline uses it',
+    at,
+  });
+  site.checked = false;
+  await site.db
+    .insert(aside)
+    .values([
+      row(1, 2, 10e9, days(50)),
+      row(2, 3, 10e9, days(49)),
+      row(3, 2, 10e9, days(20)),
+      row(4, 2, 10e9, days(5)),
+    ]);
+  const due = async (rule: { days: number; shortBytes: number }) => {
+    const ids = await dueAside(site.db, rule, night);
+    const rows = await site.db.select().from(aside);
+    return ids.map((id) => rows.find((one) => one.id === id)!.fileId);
+  };
+  expect(await due({ days: 0, shortBytes: 0 })).toEqual([]);
+  expect(await due({ days: 30, shortBytes: 0 })).toEqual([1]);
+  await site.db.update(volumes).set({ freeBytes: 5e9, state: 'reachable' });
+  // 5 GB free: two of 10 GB make 20 GB free and more.
+  expect(await due({ days: 0, shortBytes: 20e9 })).toEqual([1, 3]);
+  expect(await due({ days: 10, shortBytes: 12e9 })).toEqual([1, 3]);
+  expect(await due({ days: 0, shortBytes: 5e9 })).toEqual([]);
+  // Off by itself, by day, and once a night.
+  expect(await emptyDueAside(site.db, night)).toBe(0);
+  await setHouseRules(site.db, { ...house, aside: { days: 30, shortBytes: 0 } }, by());
+  expect(await emptyDueAside(site.db, noon)).toBe(0);
+  // Nothing proves a copy of it: the step does not begin, and it lies there still.
+  expect(await emptyDueAside(site.db, night)).toBe(0);
+  expect((await site.db.select().from(aside)).every((one) => one.state === 'aside')).toBe(true);
 });

@@ -13,7 +13,7 @@ import { runAtOnce } from './plan.ts';
 
 /** Hours of this machine's clock in which rules run. */
 const NIGHT = { from: 1, to: 5 };
-const WHO = 'the night rules';
+export const NIGHT_RULES = 'the night rules';
 
 export const isNight = (now: Date): boolean => now.getHours() >= NIGHT.from && now.getHours() < NIGHT.to;
 
@@ -55,7 +55,7 @@ export async function runRule(db: Database, rule: KeptRule, now: Date): Promise<
         await noteRun(tx, rule.ruleId, said, now);
         return added.stepId;
       },
-      { who: WHO, now },
+      { who: NIGHT_RULES, now },
     );
     return true;
   } catch (error) {

@@ -2,7 +2,7 @@
 import { desc, eq, sql } from 'drizzle-orm';
 import { type Home, KINDS_WITH_HOMES, type Strays, suggestHomes } from '#core/homes/homes.ts';
 import type { Kind, ProjectId, VolumeId } from '#core/model.ts';
-import { type Database, inTransaction } from '../db/connect.ts';
+import { type Database, type Db, inTransaction } from '../db/connect.ts';
 import { folders } from '../db/schema/catalogue.ts';
 import { homes, projects } from '../db/schema/projects.ts';
 import { volumes } from '../db/schema/stores.ts';
@@ -14,7 +14,7 @@ import { itemsHash, writeReceipt } from '../runtime/receipts.ts';
 import type { By } from '../stores/places.ts';
 import { holdingsOf, recomputeProjectSums } from '../readings/project-sums.ts';
 
-export async function homesOf(db: Database, projectId: ProjectId): Promise<Home[]> {
+export async function homesOf(db: Db, projectId: ProjectId): Promise<Home[]> {
   const rows = await db.select().from(homes).where(eq(homes.projectId, projectId));
   return rows.map((row) => ({ kind: row.kind, volumeId: row.volumeId as VolumeId, folder: row.folder }));
 }

@@ -1,18 +1,29 @@
 // Which folders a project claims, and so which files are its own. A project claims the folder its document lies in, and
 // every folder named after it; each claim keeps its reason.
-import { and, eq, isNull, sql } from 'drizzle-orm';
+import { and, eq, inArray, isNull, sql } from 'drizzle-orm';
 import type { RowDataPacket } from 'mysql2/promise';
+import type { Parked } from '#core/homes/homes.ts';
 import { isNamedAfter, ownersOf, slugOf } from '#core/homes/owners.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { folderOf, liesIn, nameOf } from '#core/paths.ts';
 import { pathHash } from '../db/catalogue-writer.ts';
-import { type Database, inTransaction, type Transaction, withConnection } from '../db/connect.ts';
+import { type Database, type Db, inTransaction, type Transaction, withConnection } from '../db/connect.ts';
 import { inSlices, lockFolders, refreshHoldings } from '../db/holdings.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { documents } from '../db/schema/documents.ts';
 import { claims, homes, projects } from '../db/schema/projects.ts';
 import { site } from '../db/schema/site.ts';
 import { volumes } from '../db/schema/stores.ts';
+
+/** Where projects keep what they have parked. */
+export async function parkedPlaces(db: Pick<Db, 'select'>, ids: readonly ProjectId[]): Promise<Parked[]> {
+  if (ids.length === 0) return [];
+  const rows = await db
+    .select({ projectId: claims.projectId, volumeId: claims.volumeId, folder: claims.folder })
+    .from(claims)
+    .where(and(eq(claims.parked, true), inArray(claims.projectId, [...ids])));
+  return rows.map((row) => ({ ...row, volumeId: row.volumeId as VolumeId }));
+}
 
 type Claiming = { projectId: ProjectId; volumeId: VolumeId; folder: string; reason: string };
 

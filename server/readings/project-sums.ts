@@ -1,11 +1,12 @@
 // Rollups by project: strays, and what its documents name, miss and do not use. Screens read these; they are worked out
 // anew by whoever changed files, documents or homes.
 import { inArray, sql } from 'drizzle-orm';
-import { type Holding, type Home, straysOf } from '#core/homes/homes.ts';
+import { type Holding, type Home, isParked, straysOf } from '#core/homes/homes.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { DOCUMENT_COUNTS, MEDIA_KINDS, usedMedia } from '../db/naming.ts';
 import { folders } from '../db/schema/catalogue.ts';
+import { parkedPlaces } from './claims.ts';
 import { homes, projects } from '../db/schema/projects.ts';
 import { folderHoldings, projectSums, strays } from '../db/schema/sums.ts';
 
@@ -54,7 +55,10 @@ async function recomputeStrays(tx: Transaction, ids: readonly ProjectId[]): Prom
     .from(homes)
     .where(inArray(homes.projectId, [...ids]));
   const homed = [...new Set(own.map((home) => home.projectId as ProjectId))];
-  const holdings = homed.length > 0 ? await holdingsOf(tx, homed) : [];
+  const parked = await parkedPlaces(tx, homed);
+  const holdings = (homed.length > 0 ? await holdingsOf(tx, homed) : []).filter(
+    (holding) => !isParked(holding, parked),
+  );
   await tx.delete(strays).where(inArray(strays.projectId, [...ids]));
   const rows = homed.flatMap((projectId) =>
     straysOf(

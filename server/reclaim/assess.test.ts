@@ -98,6 +98,7 @@ test('every file that may go has its group, level and reason; what is used, and 
     ['old backups', 3, 24],
     ['left behind', 0, 0],
     ['nobody’s', 1, 50],
+    ['empty folders', 0, 0],
   ]);
   // Projects in work are out until they are asked for, or one is looked at.
   await site.db.update(projects).set({ state: 'in work' });

@@ -13,6 +13,7 @@ import { jobs } from '../db/schema/jobs.ts';
 import { currentAssessment, setAssessment, sumWorth } from '../db/worth.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { enqueue } from '../runtime/queue.ts';
+import { writeEmptyFolders } from './empty.ts';
 import { endAfter, endPlainly, workKind } from '../runtime/work-kind.ts';
 
 const PAGE = 20_000;
@@ -69,6 +70,7 @@ export async function assess(db: Database, { check = () => {} }: { check?: () =>
       [run],
     );
     await sumWorth(connection, run);
+    await writeEmptyFolders(tx, run);
     await connection.query(
       `INSERT INTO worth_sums (run, what, volume_id, project_id, level, files, bytes)
        SELECT run, what, volume_id, project_id, level, SUM(files), SUM(bytes) FROM worth_lines WHERE run = ? GROUP BY run, what, volume_id, project_id, level`,

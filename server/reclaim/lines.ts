@@ -147,12 +147,12 @@ async function lineRows(
   const parts: SQL[] = [];
   if (group !== 'caches')
     parts.push(sql`SELECT w.what, w.folder_id AS folderId, w.volume_id AS volumeId, w.project_id AS projectId, w.level, w.reason, w.files, w.bytes, w.day
-      FROM worth_lines w WHERE w.run = ${run} ${group ? sql`AND w.what = ${group}` : sql``} AND ${within(scope, 'w')}`);
+      FROM worth_lines w WHERE w.run = ${run} ${group ? sql`AND w.what = ${group}` : sql``} AND ${within(scope, 'w')}${group ? sql`` : sql` AND w.bytes > 0`}`);
   if (group === undefined || group === 'caches')
     parts.push(sql`SELECT 'caches', h.folder_id, h.volume_id, h.project_id, 0, 'rebuilds itself', SUM(h.files), SUM(h.bytes) AS bytes, MAX(h.day)
       FROM folder_holdings h WHERE h.kind = 'cache' AND h.day < ${cutDay} AND ${within(scope, 'h')} GROUP BY h.volume_id, h.folder_id, h.project_id`);
   const [rows] = (await db.execute(
-    sql`SELECT * FROM (${sql.join(parts, sql` UNION ALL `)}) x WHERE bytes > 0 ORDER BY bytes DESC, folderId LIMIT ${most}`,
+    sql`SELECT * FROM (${sql.join(parts, sql` UNION ALL `)}) x WHERE bytes > 0 OR what = 'empty folders' ORDER BY bytes DESC, folderId LIMIT ${most}`,
   )) as unknown as [LineRow[]];
   return rows;
 }

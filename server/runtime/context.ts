@@ -35,6 +35,19 @@ export class Cancelled extends Error {
 
 const RATE_WINDOW_MS = 8_000;
 
+const ANSWER_HOLDS_MS = 50;
+
+/** By two clocks: one of them stands still while a machine sleeps, the other may be set back. */
+interface Moment {
+  steady: number;
+  wall: number;
+}
+const moment = (): Moment => ({ steady: performance.now(), wall: Date.now() });
+function isWithin(since: Moment, ms: number): boolean {
+  const now = moment();
+  return now.steady - since.steady < ms && Math.abs(now.wall - since.wall) < ms;
+}
+
 export interface ContextOptions {
   db: Database;
   job: Job;
@@ -56,6 +69,8 @@ export class JobContext {
   private timer: NodeJS.Timeout | null = null;
   private beating = false;
   private own: PrivateNames | null = null;
+  /** When the lease was last asked for and found ours. */
+  private assertedAt: Moment | null = null;
   private readonly roots = new Map<number, Root>();
 
   constructor(private readonly options: ContextOptions) {
@@ -82,16 +97,22 @@ export class JobContext {
     return inTransaction(this.db, work);
   }
 
-  /** Throws LeaseLost where the job is no longer ours at this moment: right before a file is touched. */
+  /**
+   * Throws LeaseLost where the job is no longer ours at this moment: right before a file is touched. An answer holds for a
+   * moment much shorter than what the lease still had when it was asked for, so that a file does not cost a question.
+   */
   async assertLease(): Promise<void> {
     if (this.lost) throw new LeaseLost();
+    if (this.assertedAt && isWithin(this.assertedAt, ANSWER_HOLDS_MS)) return;
+    const asked = moment();
     try {
-      await assertLease(this.options.db, this.job);
+      await assertLease(this.options.db, this.job, 2 * ANSWER_HOLDS_MS);
     } catch (error) {
       if (!(error instanceof LeaseLost)) throw error;
       // It may only have run out, with nobody to take it: then it is renewed, or lost for good.
       await this.transaction(() => Promise.resolve());
     }
+    this.assertedAt = asked;
   }
 
   /** The private names of this lease. What an earlier lease of this job left is taken over when a volume is opened. */

@@ -185,11 +185,11 @@ export function heartbeat(db: Database, job: Job, beat: Beat, leaseSeconds: numb
   });
 }
 
-/** Throws LeaseLost unless the job is ours at this moment. One look, no lock: right before a file is touched. */
-export async function assertLease(db: Database, job: Job): Promise<void> {
+/** Throws LeaseLost unless the job is ours, and stays so for `forMs` more. One look, no lock: right before a file is touched. */
+export async function assertLease(db: Database, job: Job, forMs = 0): Promise<void> {
   const [rows] = await db.$pool.query<RowDataPacket[]>(
-    `SELECT 1 FROM jobs WHERE id = ? AND lease = ? AND state = 'running' AND lease_until >= UTC_TIMESTAMP(3)`,
-    [job.id, job.lease],
+    `SELECT 1 FROM jobs WHERE id = ? AND lease = ? AND state = 'running' AND lease_until >= UTC_TIMESTAMP(3) + INTERVAL ? MICROSECOND`,
+    [job.id, job.lease, forMs * 1000],
   );
   if (rows.length === 0) throw new LeaseLost();
 }

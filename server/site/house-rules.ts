@@ -31,14 +31,43 @@ async function setEarlierReadBackHours(tx: Transaction, hours: number): Promise<
   await tx.insert(site).values({ key: EARLIER_READ_BACK, value }).onDuplicateKeyUpdate({ set: { value } });
 }
 
+const ASIDE_DAYS = 'set aside for days';
+const ASIDE_SHORT = 'set aside until free bytes';
+
+async function numberOf(db: Db, key: string): Promise<number> {
+  const [row] = await db.select().from(site).where(eq(site.key, key));
+  const value = Number(row?.value ?? 0);
+  return Number.isSafeInteger(value) && value > 0 ? value : 0;
+}
+
+async function setNumber(tx: Transaction, key: string, number: number): Promise<void> {
+  const value = String(number);
+  await tx.insert(site).values({ key, value }).onDuplicateKeyUpdate({ set: { value } });
+}
+
+/** When what is set aside goes at night by itself, where its copy is proved: after so many days, or on a volume with less free. */
+export interface AsideRule {
+  /** 0: never. */
+  days: number;
+  /** 0: however full a volume is. */
+  shortBytes: number;
+}
+
+export const asideRule = async (db: Db): Promise<AsideRule> => ({
+  days: await numberOf(db, ASIDE_DAYS),
+  shortBytes: await numberOf(db, ASIDE_SHORT),
+});
+
 export interface HouseRules {
   readBackHours: number;
   trustUnseen: boolean;
+  aside: AsideRule;
 }
 
 export const houseRules = async (db: Db): Promise<HouseRules> => ({
   readBackHours: await earlierReadBackHours(db),
   trustUnseen: await trustsUnseenPrograms(db),
+  aside: await asideRule(db),
 });
 
 /** Changes what the house allows, with a receipt that says what from and to. */
@@ -51,6 +80,8 @@ export async function setHouseRules(
     const before = await houseRules(tx);
     await setEarlierReadBackHours(tx, rules.readBackHours);
     await setTrustsUnseenPrograms(tx, rules.trustUnseen);
+    await setNumber(tx, ASIDE_DAYS, rules.aside.days);
+    await setNumber(tx, ASIDE_SHORT, rules.aside.shortBytes);
     await writeReceipt(tx, {
       at: now,
       who,

@@ -252,7 +252,7 @@ test('a new version of a document is never written over or through anything of a
   symlinkSync(site.put('media/precious.otio', 'precious'), at('media/fog/fog v2.otio'));
   await site.read(volume);
   const { setHome } = await import('../projects/homes.ts');
-  const { addMoveHome } = await import('./move-home-items.ts');
+  const { addMoveHome } = await import('./moving-items.ts');
   const by = { who: 'Mara', now: new Date() };
   await setHome(site.db, FOG, { kind: 'source', volumeId: volume, folder: 'fog/camera' }, by);
   await addMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });

@@ -10,6 +10,7 @@ import { Refused } from '../runtime/refused.ts';
 import type { Added } from './adding.ts';
 import { addCacheRemovalIn } from './remove-caches.ts';
 import { addFileRemovalIn } from './remove-files.ts';
+import { addFolderRemovalIn } from './remove-folders.ts';
 import { addSettingAsideIn } from './set-aside.ts';
 import { type LineChoice, lineOf } from '../reclaim/lines.ts';
 
@@ -70,6 +71,7 @@ async function addTogether(
   const { group, level, reason } = lines[0]!;
   if (group === 'caches')
     return addCacheRemovalIn(tx, { folderIds: lines.map((line) => line.folderId as FolderId), cutDay, now });
+  if (group === 'empty folders') return addFolderRemovalIn(tx, { folderIds: lines.map((line) => line.folderId), now });
   const pairs = sql.join(
     lines.map((line) => sql`(${line.folderId}, ${line.projectId})`),
     sql`, `,

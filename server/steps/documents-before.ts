@@ -153,6 +153,8 @@ export async function unreadFindings(db: Db, step: StepSummary): Promise<Finding
         documents: own.length,
         project: project?.name ?? '',
         example: own[0]!.name,
+        projectId,
+        about: `project ${projectId}`,
       }),
     );
   }

@@ -1,9 +1,10 @@
 // Findings that a step of any kind may have: volumes that are away or can only be read, items that the last reading saw
 // otherwise. Each kind puts together those that fit it.
-import { and, eq, inArray, isNull, sql } from 'drizzle-orm';
+import { and, eq, inArray, isNull, type SQL, sql } from 'drizzle-orm';
 import type { VolumeId } from '#core/model.ts';
 import type { Finding, StepSummary } from '#core/plan/plan.ts';
 import type { Db } from '../db/connect.ts';
+import { NAMED_BY_OTHERS } from '../db/naming.ts';
 import { files } from '../db/schema/catalogue.ts';
 import { stepItems } from '../db/schema/plans.ts';
 import { projects } from '../db/schema/projects.ts';
@@ -11,6 +12,55 @@ import { carriers, mounts, stations, volumes } from '../db/schema/stores.ts';
 import { volumeFree } from '../stores/volume-free.ts';
 
 type Of = Pick<StepSummary, 'stepId' | 'what'>;
+
+/**
+ * Which items a finding is about: `gone` and `changed` since they were chosen, those of one project (`project 3`), those that
+ * another project's documents name (`borrowed`), and those with one archived copy alone (`one copy`). Nothing for other texts.
+ */
+export function itemsAbout(about: string): SQL {
+  const project = /^project (\d{1,15})$/.exec(about);
+  if (project)
+    return sql`${stepItems.fileId} IN (SELECT f.id FROM files f WHERE f.id = ${stepItems.fileId} AND f.project_id = ${Number(project[1])})`;
+  const file = (what: SQL) => sql`EXISTS (SELECT 1 FROM files f WHERE f.id = ${stepItems.fileId} AND ${what})`;
+  switch (about) {
+    case 'gone':
+      return file(sql`f.gone_at IS NOT NULL`);
+    case 'changed':
+      return file(
+        sql`f.gone_at IS NULL AND (f.size_bytes <> ${stepItems.sizeBytes} OR f.modified_us <> ${stepItems.modifiedUs} OR (${stepItems.inode} IS NOT NULL AND (f.inode <> ${stepItems.inode} OR f.changed_us <> ${stepItems.changedUs})))`,
+      );
+    case 'borrowed':
+      return file(NAMED_BY_OTHERS);
+    case 'one copy':
+      return sql`(${copiesOfItem}) = 1`;
+    default:
+      return sql`FALSE`;
+  }
+}
+
+/** How many archived copies of an item were read back and are good. */
+const copiesOfItem = sql`SELECT COUNT(DISTINCT p.carrier_id) FROM archive_files r JOIN copy_files c ON c.archive_file_id = r.id AND c.state = 'read back'
+  JOIN copy_parts p ON p.id = c.copy_part_id AND p.state = 'good' WHERE r.file_id = ${stepItems.fileId} AND r.size_bytes = ${stepItems.sizeBytes} AND r.modified_us = ${stepItems.modifiedUs}`;
+
+/** Items that another project's documents name, and items that one archived copy alone stands for: to be known before they go. */
+export async function lentAndThin(db: Db, step: Of): Promise<Finding[]> {
+  const found: Finding[] = [];
+  for (const [about, code] of [
+    ['borrowed', 'named by others'],
+    ['one copy', 'one archived copy'],
+  ] as const) {
+    const [row] = await db
+      .select({
+        files: sql`COUNT(*)`.mapWith(Number),
+        bytes: sql`COALESCE(SUM(${stepItems.sizeBytes}), 0)`.mapWith(Number),
+        example: sql<string | null>`MIN(${stepItems.path})`,
+      })
+      .from(stepItems)
+      .where(and(eq(stepItems.stepId, step.stepId), itemsAbout(about)));
+    if (row!.files > 0) found.push(finding(step, code, 'note', { ...row!, about }));
+  }
+  return found;
+}
 
 export const finding = (
   { stepId, what }: Of,
@@ -45,6 +95,7 @@ export async function unreachable(db: Db, step: Of, volumeIds: readonly VolumeId
   return all.map((volume) =>
     finding(step, 'volume unreachable', 'stop', {
       volume: volume.name,
+      volumeId: volume.id,
       lastSeenMs: volume.seenAt?.getTime() ?? null,
     }),
   );
@@ -92,18 +143,18 @@ async function differing(db: Db, step: Of): Promise<Finding[]> {
         OR (${stepItems.inode} IS NOT NULL AND (${files.inode} <> ${stepItems.inode} OR ${files.changedUs} <> ${stepItems.changedUs})))`,
     )
     .groupBy(reason);
-  return rows.map((row) => finding(step, 'items differ', 'hold', row));
+  return rows.map((row) => finding(step, 'items differ', 'hold', { ...row, about: row.reason }));
 }
 
 /** Projects in work whose files a step takes away. */
 export async function inWork(db: Db, step: Of): Promise<Finding[]> {
   const rows = await db
-    .selectDistinct({ project: projects.name, state: projects.state })
+    .selectDistinct({ projectId: projects.id, project: projects.name, state: projects.state })
     .from(stepItems)
     .innerJoin(files, eq(files.id, stepItems.fileId))
     .innerJoin(projects, eq(projects.id, files.projectId))
     .where(sql`${stepItems.stepId} = ${step.stepId} AND ${projects.state} IN ('in work', 'finishing')`);
-  return rows.map((row) => finding(step, 'project in work', 'note', row));
+  return rows.map((row) => finding(step, 'project in work', 'note', { ...row, about: `project ${row.projectId}` }));
 }
 
 export async function tooFull(db: Db, step: Of, on: { volumeId: VolumeId; neededBytes: number }): Promise<Finding[]> {

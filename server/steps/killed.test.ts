@@ -18,7 +18,7 @@ import { addCacheRemoval } from './remove-caches.ts';
 import { addRestore } from './restore.ts';
 import { setHome } from '../projects/homes.ts';
 import { projectRows } from '../projects/projects.ts';
-import { addMoveHome } from './move-home-items.ts';
+import { addMoveHome } from './moving-items.ts';
 
 let site: TestSite;
 let volume: VolumeId;

@@ -2,6 +2,7 @@
 // the syntax of the station that wrote it. The old version is never touched. Run again, a version that is there already
 // is not written twice.
 import { and, eq, inArray, isNull, type SQL } from 'drizzle-orm';
+import type { ProjectId } from '#core/model.ts';
 import type { FrameRange } from '#core/time/rates.ts';
 import { relinkDocument } from '#core/documents/formats/registry.ts';
 import { sequenceFolder } from '#core/documents/relink.ts';
@@ -42,16 +43,17 @@ interface Mounted {
 }
 
 /**
- * Writes the new versions. `moved` has the place of every file that was moved, by its number. `left` says which documents
- * could not be written anew, and why: they still name the old places.
+ * Writes the new versions. `moved` has the place of every file that was moved or copied, by its number; `only` takes one
+ * project's documents alone. `left` says which documents could not be written anew, and why: they still name the old places.
  */
 export async function relinkMoved(
   context: JobContext,
   moved: ReadonlyMap<number, Place>,
+  only?: ProjectId,
 ): Promise<{ versions: NewVersion[]; left: string[] }> {
   const { db } = context;
   const left: string[] = [];
-  const naming = await documentsNaming(db, [...moved.keys()]);
+  const naming = await documentsNaming(db, [...moved.keys()], only);
   const stations = await allMounted(db);
   const written: NewVersion[] = [];
   for (const document of naming) {
@@ -129,10 +131,11 @@ export async function relinkOne(
 const missingKey = (name: string, range: FrameRange | null): string =>
   JSON.stringify([name, range && range.start, range && range.duration]);
 
-async function documentsNaming(db: Database, fileIds: readonly number[]): Promise<Naming[]> {
+async function documentsNaming(db: Database, fileIds: readonly number[], only?: ProjectId): Promise<Naming[]> {
+  const own = only === undefined ? [] : [eq(documents.projectId, only)];
   const found = new Map<number, Naming>();
   for (const ids of inSlices(fileIds))
-    for (const row of await namingDocuments(db, [inArray(mediaTargets.fileId, [...ids])]))
+    for (const row of await namingDocuments(db, [inArray(mediaTargets.fileId, [...ids]), ...own]))
       found.set(row.documentId, row);
   return [...found.values()];
 }

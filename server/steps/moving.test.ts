@@ -23,7 +23,7 @@ import { volumes } from '../db/schema/stores.ts';
 import { setHome } from '../projects/homes.ts';
 import { allStrays } from '../projects/homes.ts';
 import { currentPlan, runPlan } from '../plan/plan.ts';
-import { addMoveHome } from './move-home-items.ts';
+import { addMoveHome } from './moving-items.ts';
 import type { Worker } from '../worker.ts';
 
 let site: TestSite;

@@ -31,7 +31,7 @@ import { finishItems, type Item, type ItemWork, runItems } from '../runtime/run-
 import { earlierReadBackHours } from '../site/house-rules.ts';
 import { addFileStep, notInAPlan } from './adding.ts';
 import { readDocumentsBefore, storesOfDocuments } from './documents-before.ts';
-import { commonFindings, finding } from './findings.ts';
+import { commonFindings, finding, lentAndThin } from './findings.ts';
 import { serverStep } from './kind.ts';
 import { recomputeAfterRemoval, removal, volumesOfItems } from './remove.ts';
 
@@ -253,7 +253,7 @@ async function workOf(context: JobContext, step: typeof steps.$inferSelect, arch
 export const removeOriginals = serverStep({
   kind,
   async findings(db, step, { archiveId, archiveName }) {
-    const findings = await commonFindings(db, step);
+    const findings = [...(await commonFindings(db, step)), ...(await lentAndThin(db, step))];
     const parts = await db
       .select({ state: copyParts.state, carrier: carriers.name, carrierState: carriers.state })
       .from(copyParts)

@@ -24,7 +24,7 @@ import {
 import { trustsUnseenPrograms } from '../site/house-rules.ts';
 import { type Added, addFileStepIn, FILE_FACTS, notInAPlan } from './adding.ts';
 import { readDocumentsBefore, storesOfDocuments, unreadDocuments, unreadFindings } from './documents-before.ts';
-import { commonFindings, inWork } from './findings.ts';
+import { commonFindings, inWork, lentAndThin } from './findings.ts';
 import { serverStep } from './kind.ts';
 import { itemsOfUsedUnits } from './units-in-use.ts';
 import { markGone, recomputeAfterRemoval, removalOf, volumesOfItems } from './remove.ts';
@@ -242,6 +242,7 @@ export const setAside = serverStep({
     ...(await commonFindings(db, step)),
     ...(await inWork(db, step)),
     ...(await unreadFindings(db, step)),
+    ...(await lentAndThin(db, step)),
   ],
   stores: async (tx, step) => [...(await storesOfDocuments(tx, step.id)), ...(await volumesOfItems(tx, step.id))],
   run: (context, step, params) => runItems(context, step, workOf(context, step, params)),

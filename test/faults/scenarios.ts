@@ -1,12 +1,13 @@
 // Work that must not lose a byte, whatever happens at whichever call: small sites with one plan each, and what must be true
 // of them afterwards.
 import { createHash } from 'node:crypto';
-import { existsSync, readdirSync, readFileSync, utimesSync } from 'node:fs';
+import { existsSync, mkdirSync, readdirSync, readFileSync, utimesSync } from 'node:fs';
 import path from 'node:path';
 import { eq, sql } from 'drizzle-orm';
 import type { ArchiveId, FolderId, PlanId, ProjectId } from '#core/model.ts';
 import { byLevel } from '#core/plan/plan.ts';
 import { size } from '#core/wording/amounts.ts';
+import { inTransaction } from '#server/db/connect.ts';
 import { archiveCopies, archives } from '#server/db/schema/archives.ts';
 import { aside } from '#server/db/schema/aside.ts';
 import { folders } from '#server/db/schema/catalogue.ts';
@@ -19,12 +20,14 @@ import { currentPlan, runAtOnce, runPlan } from '#server/plan/plan.ts';
 import { setHome } from '#server/projects/homes.ts';
 import { candidatesFor, missingMedia } from '#server/readings/missing.ts';
 import { addArchive } from '#server/steps/archive.ts';
-import { addMoveHome } from '#server/steps/move-home-items.ts';
+import { addGathering } from '#server/steps/gather.ts';
+import { addMoveHome, addParking } from '#server/steps/moving-items.ts';
 import { addRelinking } from '#server/steps/relink.ts';
 import { addCacheRemoval } from '#server/steps/remove-caches.ts';
 import { addOriginalsRemoval } from '#server/steps/remove-originals.ts';
 import { addRestore } from '#server/steps/restore.ts';
 import { addAsideRemoval } from '#server/steps/remove-aside.ts';
+import { addFolderRemovalIn } from '#server/steps/remove-folders.ts';
 import { addSettingAside } from '#server/steps/set-aside.ts';
 import { addTakingBack } from '#server/steps/take-back.ts';
 import { otio, type TestSite, until } from '../site.ts';
@@ -170,6 +173,47 @@ export const SCENARIOS: readonly Scenario[] = [
     },
   },
   {
+    name: 'a parking',
+    async set(site) {
+      const media = await site.volume('media');
+      const system = await site.volume('system');
+      const urls = CLIPS.map((clip) => `file://${site.put(`system/fog/${clip}.mov`, `${clip} `.repeat(40_000))}`);
+      site.put('system/fog/fog.otio', otio('Fog', urls));
+      await site.read(media, system);
+      await addParking(site.db, { projectId: FOG, which: 'all', volumeId: media, now: NOW() });
+      await run(site);
+    },
+  },
+  {
+    name: 'a gathering',
+    async set(site) {
+      const media = await site.volume('media');
+      const system = await site.volume('system');
+      const urls = CLIPS.map((clip) => `file://${site.put(`system/dune/${clip}.mov`, `${clip} `.repeat(40_000))}`);
+      site.put('media/fog/fog.otio', otio('Fog', urls));
+      site.put('system/dune/dune.otio', otio('Dune', urls));
+      await site.read(media, system);
+      await setHome(site.db, FOG, { kind: 'source', volumeId: media, folder: 'fog/camera' }, by());
+      await addGathering(site.db, { projectId: FOG, now: NOW() });
+      await run(site);
+    },
+  },
+  {
+    name: 'a removal of empty folders',
+    async set(site) {
+      const media = await site.volume('media');
+      const old = ['media/a/b/c', 'media/a/b', 'media/a', 'media/d'].map((folder) => path.join(site.root, folder));
+      for (const folder of old) mkdirSync(folder, { recursive: true });
+      site.put('media/kept/clip.mov');
+      await site.read(media);
+      for (const folder of old) utimesSync(folder, 1e9, 1e9);
+      const empty = await site.db.select({ id: folders.id }).from(folders).where(eq(folders.totalFiles, 0));
+      const folderIds = empty.map((row) => row.id);
+      await inTransaction(site.db, (tx) => addFolderRemovalIn(tx, { folderIds, now: NOW() }));
+      await run(site);
+    },
+  },
+  {
     name: 'a removal of originals',
     async set(site) {
       await archived(site);
@@ -299,7 +343,7 @@ async function judgeSayings(
     if (mine.length !== 1) untrue(`${mine.length} receipts of ${step.title}`);
     for (const item of items.filter((one) => one.stepId === step.id && one.state === 'done')) {
       const from = path.join(item.volumeId === 1 ? 'media' : 'system', item.path);
-      const isRemoval = /^remove|^move home/.test(step.what.kind) || lyingOf(item.id);
+      const isRemoval = /^remove|^move home|^park/.test(step.what.kind) || lyingOf(item.id);
       if (isRemoval && after.has(from)) untrue(`${from} is there and said to be gone`);
       if (item.targetPath && !after.has(path.join('media', item.targetPath))) untrue(`${item.targetPath} is not there`);
     }

@@ -83,6 +83,8 @@ export const claims = mysqlTable(
     reason: varchar('reason', { length: 200 }).notNull(),
     /** Files below it have been given to the project. */
     applied: boolean('settled').notNull().default(false),
+    /** The project keeps there what it has parked: that has not strayed. */
+    parked: boolean('parked').notNull().default(false),
   },
   (t) => [uniqueIndex('claims_folder').on(t.volumeId, t.folderHash), index('claims_project').on(t.projectId)],
 );

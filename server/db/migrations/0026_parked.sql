@@ -1,0 +1,1 @@
+ALTER TABLE `claims` ADD `parked` boolean DEFAULT false NOT NULL;
