@@ -1,7 +1,7 @@
 // Files that are set aside: renamed into a folder of ours on their own volume, below the mark of the job that did it, under
 // the very path they had. So nothing is copied, somebody who looks there finds everything as it was, and no two files want
 // one name. Nothing is written over on either way.
-import { rmdirSync } from 'node:fs';
+import { renameSync, rmdirSync, unlinkSync } from 'node:fs';
 import { folderOf } from '#core/paths.ts';
 import { codeOf, type FileFacts, isSameFile, look } from './facts.ts';
 import { PRIVATE_FOLDER } from './identity.ts';
@@ -32,7 +32,7 @@ export function placeAside(
   const result = heldFor(() => {
     const taken = names.place(root, 'out', removal.itemId);
     try {
-      if (look(taken).is !== 'gone') rename(taken, () => root.makeFor(aside));
+      if (look(taken).is !== 'gone') renameInto(taken, root.makeFor(aside));
     } catch (error) {
       const code = codeOf(error);
       if (code === 'EEXIST') return putBack({ root, names }, removal, 'name taken', aside.path);
@@ -45,6 +45,16 @@ export function placeAside(
   // What the system refused lies under its private name still.
   if (!result.done) return putBack({ root, names }, removal, result.reason, result.detail);
   return { done: true, facts: facts! };
+}
+
+/**
+ * Into a folder that is this job's alone: nobody else can take the name between the look and the rename. Where an earlier run
+ * left the file under both names, the old one goes.
+ */
+function renameInto(from: string | Buffer, to: string | Buffer): void {
+  if (look(to).is === 'gone') return renameSync(from, to);
+  if (!isOneFile(from, to)) throw Object.assign(new Error(`${String(to)} is there already.`), { code: 'EEXIST' });
+  unlinkSync(from);
 }
 
 /** The file has its new name beside the old one: nothing is lost, and the next run takes the old one away. */

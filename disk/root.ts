@@ -1,7 +1,7 @@
 // A volume's top, held open: what is done below it is done on that very disk, also after another was mounted at its path
 // in between. Folders below are opened one by one, never through a link. Whoever changes something on a volume goes
 // through one of these.
-import { closeSync, constants, existsSync, fstatSync, mkdirSync, openSync } from 'node:fs';
+import { closeSync, constants, existsSync, fstatSync, mkdirSync, openSync, readlinkSync } from 'node:fs';
 import { folderOf, nameOf, relativePath } from '#core/paths.ts';
 import { codeOf, isMissing } from './facts.ts';
 import { readIdentity } from './identity.ts';
@@ -22,6 +22,7 @@ const MOST_OPEN = 64;
 
 export class Root {
   private readonly folders = new Map<string, number>();
+  private topNow: string | null = null;
 
   private constructor(
     readonly path: string,
@@ -82,6 +83,11 @@ export class Root {
 
   /** The same for names that need not be text. */
   makeFor(inside: Inside): string | Buffer {
+    try {
+      return this.place(inside);
+    } catch (error) {
+      if (!isMissing(error)) throw error;
+    }
     const segments = split(inside).folder.split('/').filter(Boolean);
     for (let i = 1; i <= segments.length; i++) {
       const raw = Buffer.from(segments.slice(0, i).join('/'), 'latin1');
@@ -126,12 +132,12 @@ export class Root {
     return `/proc/self/fd/${fd}`;
   }
 
+  /** By the system's own word, which names a folder that is held open by where it is now, without any link. */
   private isStillThere(path: string, fd: number): boolean {
     try {
-      const now = this.openFolder(path);
-      const [a, b] = [fstatSync(now), fstatSync(fd)];
-      closeSync(now);
-      return a.dev === b.dev && a.ino === b.ino;
+      this.topNow ??= placeNow(this.fd);
+      // Where the top itself was moved, its folders are opened anew.
+      return placeNow(fd) === `${this.topNow === '/' ? '' : this.topNow}/${path}`;
     } catch {
       return false;
     }
@@ -161,6 +167,9 @@ export class Root {
     return at;
   }
 }
+
+/** Where an open folder is now, byte for byte; one that was removed is nowhere. */
+const placeNow = (fd: number): string => readlinkSync(`/proc/self/fd/${fd}`, 'buffer').toString('latin1');
 
 /** Byte for byte as latin1, where '/' and '.' are what they are in UTF-8: so names need not be text. */
 function split(inside: Inside): { folder: string; name: string } {

@@ -17,7 +17,7 @@ beforeEach(async () => {
   site = await TestSite.open();
   const volume = await site.volume('media');
   for (let i = 0; i < 9; i++)
-    utimesSync(site.put(`media/cache/${i % 3}/part_${i}%.frm`, '.'.repeat(100 + i)), 1e9, 1e9);
+    utimesSync(site.put(`media/peaks/${i % 3}/part_${i}%.frm`, '.'.repeat(100 + i)), 1e9, 1e9);
   await site.read(volume);
   const all = await site.db.select({ id: folders.id }).from(folders);
   await addCacheRemoval(site.db, { folderIds: all.map((row) => row.id as FolderId), cutDay: 20_000, now: now() });
@@ -29,7 +29,7 @@ test('files are found by a part of their path, letter for letter, and page by pa
   const found = async (text: string) => (await draftItems(site.db, stepId, { after: 0, most: 100, text }))!.found.files;
   expect([
     await found('PART_3'),
-    await found('cache/1/'),
+    await found('peaks/1/'),
     await found('%'),
     await found('_'),
     await found('x'),
@@ -43,7 +43,7 @@ test('what is left out stays out of the sums and of the work; a step without any
   const before = await currentPlan(site.db);
   const one = (await site.db.select().from(stepItems)).find((item) => item.path.includes('part_0'));
   expect(await leaveOut(site.db, { stepId, ids: [one!.id], now: now() })).toEqual({ files: 1, bytes: one!.sizeBytes });
-  expect(await leaveOut(site.db, { stepId, text: 'cache/1/', now: now() })).toMatchObject({ files: 3 });
+  expect(await leaveOut(site.db, { stepId, text: 'peaks/1/', now: now() })).toMatchObject({ files: 3 });
   const after = await currentPlan(site.db);
   expect(after.steps[0]).toMatchObject({ files: 5 });
   // Whoever looked at the plan as it was runs nothing.
@@ -51,7 +51,7 @@ test('what is left out stays out of the sums and of the work; a step without any
   expect(await runPlan(site.db, asked)).toMatchObject({ ok: false, trouble: { code: 'changed meanwhile' } });
   await expect(leaveOut(site.db, { stepId, ids: [one!.id], now: now() })).rejects.toThrow(/None of these/);
   await expect(leaveOut(site.db, { stepId: 99, text: 'x', now: now() })).rejects.toThrow(/not in the plan any more/);
-  await leaveOut(site.db, { stepId, text: 'cache', now: now() });
+  await leaveOut(site.db, { stepId, text: 'peaks', now: now() });
   expect((await currentPlan(site.db)).steps).toEqual([]);
   expect(await draftItems(site.db, stepId, { after: 0, most: 10 })).toBeNull();
 });
@@ -67,7 +67,7 @@ test('a finding says which files it is about, and they can be left out together'
   expect(finding!.facts).toMatchObject({ files: 1, about: 'changed' });
   const about = String(finding!.facts.about);
   expect((await draftItems(site.db, stepId, { after: 0, most: 10, about }))!.items.map((item) => item.path)).toEqual([
-    'cache/1/part_4%.frm',
+    'peaks/1/part_4%.frm',
   ]);
   await leaveOut(site.db, { stepId, about, now: now() });
   expect((await findingsOf(site.db, (await currentPlan(site.db)).steps)).map((one) => one.code)).toEqual([]);

@@ -185,6 +185,11 @@ export class JobContext {
     if (this.cancelled) throw new Cancelled();
   }
 
+  /** Between two files: whether no other should be begun. */
+  get isToEnd(): boolean {
+    return Atomics.load(this.stop, 0) === 1;
+  }
+
   /** From here on the job only writes down what it did: a wish to cancel no longer stops it. */
   endingNow(): void {
     this.cancelled = false;

@@ -38,7 +38,10 @@ export interface ItemWork {
   prepare?(): Promise<void>;
   /** What the catalogue and other stores have against items of a batch, right before it is touched. */
   lastLook?(items: readonly Item[]): Promise<ReadonlyMap<number, Held>>;
-  /** Does a batch that may be done. Begun items of an earlier run come again, in the state they were left in. */
+  /**
+   * Does a batch that may be done, or as much of it as there is time for where the job is to end: what has no outcome is
+   * settled afterwards. Begun items of an earlier run come again, in the state they were left in.
+   */
   act(items: readonly Item[]): Promise<Outcome[]>;
   /** After cancelling, a refusal or an error: finishes items that are begun, or puts them back; null leaves one waiting. */
   finishOrUndo(items: readonly Item[]): Promise<{ item: Item; result: ItemResult | null }[]>;
@@ -53,7 +56,8 @@ export interface ItemWork {
   batch?: number;
 }
 
-const BATCH = 100;
+/** Large enough that what a batch costs in the database is little beside its files. */
+const BATCH = 1000;
 const BEGUN = ['started', 'taken'] as const;
 
 export async function runItems(context: JobContext, step: Step, work: ItemWork): Promise<void> {
@@ -123,12 +127,7 @@ async function resumeProgress(context: JobContext, step: Step, phase: string): P
 
 /** True where there was a batch. */
 async function runBatch(context: JobContext, step: Step, work: ItemWork): Promise<boolean> {
-  const items = await context.db
-    .select()
-    .from(stepItems)
-    .where(and(eq(stepItems.stepId, step.id), inArray(stepItems.state, ['waiting', ...BEGUN])))
-    .orderBy(stepItems.id)
-    .limit(work.batch ?? BATCH);
+  const items = await nextItems(context, step, work.batch ?? BATCH);
   if (items.length === 0) return false;
   const fresh = items.filter((item) => item.state === 'waiting');
   await markItems(context, fresh, 'started');
@@ -147,6 +146,20 @@ async function runBatch(context: JobContext, step: Step, work: ItemWork): Promis
   for (const item of stays) context.add(item.sizeBytes);
   await journal(context, work, outcomes);
   return true;
+}
+
+/** What an earlier run had begun comes first. One state at a time: so the index has them in order, however many there are. */
+async function nextItems({ db }: JobContext, step: Step, most: number): Promise<Item[]> {
+  for (const state of [...BEGUN, 'waiting'] as const) {
+    const items = await db
+      .select()
+      .from(stepItems)
+      .where(and(eq(stepItems.stepId, step.id), eq(stepItems.state, state)))
+      .orderBy(stepItems.id)
+      .limit(most);
+    if (items.length > 0) return items;
+  }
+  return [];
 }
 
 async function finishOrUndoBegun(context: JobContext, step: Step, work: ItemWork): Promise<void> {
@@ -172,19 +185,12 @@ export async function markItems(
   items: readonly Item[],
   state: 'waiting' | 'started' | 'taken',
 ): Promise<void> {
-  if (items.length > 0)
-    await context.transaction((tx) =>
-      tx
-        .update(stepItems)
-        .set({ state })
-        .where(
-          inArray(
-            stepItems.id,
-            items.map((item) => item.id),
-          ),
-        ),
-    );
+  if (items.length > 0) await context.transaction((tx) => setState(tx, items, state));
 }
+
+/** Plain text of a query for thousands of items: building it is most of what it costs. */
+const setState = (tx: Transaction, items: readonly Item[], state: Item['state']): Promise<unknown> =>
+  tx.$connection.query('UPDATE step_items SET state = ? WHERE id IN (?)', [state, items.map((item) => item.id)]);
 
 /** Writes down what became of a batch, and what follows from it in the catalogue, all in one transaction. */
 async function journal(context: JobContext, work: ItemWork, outcomes: readonly Outcome[]): Promise<void> {
@@ -194,15 +200,11 @@ async function journal(context: JobContext, work: ItemWork, outcomes: readonly O
     await work.followUp?.(tx, outcomes);
     const plain = outcomes.filter(({ result }) => result.done && result.detail === undefined);
     if (plain.length > 0)
-      await tx
-        .update(stepItems)
-        .set({ state: 'done' })
-        .where(
-          inArray(
-            stepItems.id,
-            plain.map(({ item }) => item.id),
-          ),
-        );
+      await setState(
+        tx,
+        plain.map(({ item }) => item),
+        'done',
+      );
     for (const { item, result } of outcomes)
       if (!result.done)
         await tx

@@ -117,9 +117,9 @@ export interface UnreadDocument {
   name: string;
 }
 
-/** Documents of the items' projects of which nobody knows what they say now: broken, or on a volume that is away. */
-export async function unreadDocuments(db: Db, stepId: number): Promise<UnreadDocument[]> {
-  const projectIds = (await ownersOfItems(db, stepId)).filter((id): id is number => id !== null);
+/** Documents of projects of which nobody knows what they say now: broken, or on a volume that is away. */
+export async function unreadDocuments(db: Db, owners: Iterable<number | null>): Promise<UnreadDocument[]> {
+  const projectIds = [...new Set(owners)].filter((id): id is number => id !== null);
   if (projectIds.length === 0) return [];
   return db
     .select({ projectId: documents.projectId, name: documents.name })
@@ -143,7 +143,7 @@ export async function unreadDocuments(db: Db, stepId: number): Promise<UnreadDoc
 
 /** A finding for each project whose files are left where they are, because a document of it could not be read. */
 export async function unreadFindings(db: Db, step: StepSummary): Promise<Finding[]> {
-  const unread = await unreadDocuments(db, step.stepId);
+  const unread = await unreadDocuments(db, await ownersOfItems(db, step.stepId));
   const findings: Finding[] = [];
   for (const projectId of new Set(unread.map((document) => document.projectId))) {
     const own = unread.filter((document) => document.projectId === projectId);

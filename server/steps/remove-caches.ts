@@ -45,7 +45,7 @@ const workOf = (context: JobContext, step: typeof steps.$inferSelect): ItemWork 
   kind,
   projectId: null,
   prepare: () => readDocumentsBefore(context, step.id),
-  lastLook: (items) => lastLookForKind(context.db, { step, fileKind: 'cache' }, items),
+  lastLook: (items) => lastLookForKind(context.db, 'cache', items),
   ...removal(context),
   lastWords: async (tx) => {
     await recomputeAfterRemoval(tx, step.id);

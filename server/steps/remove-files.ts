@@ -39,20 +39,20 @@ export function addFileRemovalIn(tx: Transaction, { params, chosen, now }: NewFi
 }
 
 /** Held where a document names it by now, where it is of another kind by now, or where nobody knows. */
-export async function lastLookForKind(
-  db: Db,
-  { step, fileKind }: { step: Pick<Step, 'id'>; fileKind: string },
-  items: readonly Item[],
-): Promise<Map<number, Held>> {
+export async function lastLookForKind(db: Db, fileKind: string, items: readonly Item[]): Promise<Map<number, Held>> {
   const held = new Map<number, Held>();
   const ids = items.map((item) => item.fileId);
   if (ids.length === 0) return held;
   const named = new Set((await usersOf(db, ids)).map((user) => user.fileId));
-  const doubtful = new Map((await unreadDocuments(db, step.id)).map((document) => [document.projectId, document.name]));
   const rows = await db
     .select({ id: files.id, projectId: files.projectId, kind: files.kind })
     .from(files)
     .where(inArray(files.id, ids));
+  const unread = await unreadDocuments(
+    db,
+    rows.map((row) => row.projectId),
+  );
+  const doubtful = new Map(unread.map((document) => [document.projectId, document.name]));
   const now = new Map(rows.map((row) => [row.id, row]));
   for (const item of items) {
     const file = now.get(item.fileId);
@@ -67,7 +67,7 @@ const workOf = (context: JobContext, step: Step, params: Params): ItemWork => ({
   kind,
   projectId: null,
   prepare: () => readDocumentsBefore(context, step.id),
-  lastLook: (items) => lastLookForKind(context.db, { step, fileKind: params.fileKind }, items),
+  lastLook: (items) => lastLookForKind(context.db, params.fileKind, items),
   ...removal(context),
   lastWords: async (tx) => {
     await recomputeAfterRemoval(tx, step.id);

@@ -70,6 +70,7 @@ type Ours = Set<string>;
 async function removeAll(context: JobContext, items: readonly Item[], ours: Ours): Promise<Outcome[]> {
   const outcomes: Outcome[] = [];
   for (const item of items) {
+    if (context.isToEnd) break;
     const root = await context.root(item.volumeId);
     if (!root) {
       outcomes.push({ item, result: { done: false, reason: 'unreachable' } });
@@ -111,7 +112,6 @@ function workOf(context: JobContext): ItemWork {
   return {
     kind,
     projectId: null,
-    batch: 500,
     act: (items) => removeAll(context, items, ours),
     finishOrUndo: async (items) => items.map((item) => ({ item, result: null })),
     followUp: (tx, outcomes) => forget(tx, outcomes, context.now()),

@@ -41,6 +41,7 @@ async function removeItems(context: JobContext, items: readonly Item[]): Promise
   const outcomes: Outcome[] = [];
   const taken: Item[] = [];
   for (const item of items) {
+    if (context.isToEnd) break;
     const root = await context.root(item.volumeId);
     if (!root) {
       outcomes.push({ item, result: { done: false, reason: 'unreachable' } });
@@ -56,6 +57,7 @@ async function removeItems(context: JobContext, items: readonly Item[]): Promise
   }
   await markItems(context, taken, 'taken');
   for (const item of taken) {
+    if (context.isToEnd) break;
     const root = (await context.root(item.volumeId))!;
     await context.assertLease();
     outcomes.push({ item, result: removeTaken(root, names, removalOf(item), open) });

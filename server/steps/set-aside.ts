@@ -57,20 +57,18 @@ export function addSettingAsideIn(tx: Transaction, { params, chosen, now }: NewS
 }
 
 /** What a document may have begun to use since it was chosen stays. */
-export async function lastLookForUse(
-  db: Db,
-  step: Pick<Step, 'id'>,
-  items: readonly Item[],
-): Promise<Map<number, Held>> {
+export async function lastLookForUse(db: Db, items: readonly Item[]): Promise<Map<number, Held>> {
   const held = new Map<number, Held>();
   const ids = items.map((item) => item.fileId);
   if (ids.length === 0) return held;
   const used = await usedByLiving(db, ids);
-  const doubtful = new Map((await unreadDocuments(db, step.id)).map((document) => [document.projectId, document.name]));
   const owners = new Map(
     (await db.select({ id: files.id, projectId: files.projectId }).from(files).where(inArray(files.id, ids))).map(
       (row) => [row.id, row.projectId],
     ),
+  );
+  const doubtful = new Map(
+    (await unreadDocuments(db, owners.values())).map((document) => [document.projectId, document.name]),
   );
   for (const item of items) {
     const owner = owners.get(item.fileId) ?? null;
@@ -93,7 +91,7 @@ function workOf(context: JobContext, step: Step, params: SetAsideParams): ItemWo
       ofUsedUnits = await itemsOfUsedUnits(context.db, step.id);
     },
     lastLook: async (items) => {
-      const held = await lastLookForUse(context.db, step, items);
+      const held = await lastLookForUse(context.db, items);
       for (const item of items) if (ofUsedUnits.has(item.fileId)) held.set(item.id, { done: false, reason: 'in use' });
       return held;
     },
@@ -120,6 +118,7 @@ async function setAsideItems(
   const outcomes: Outcome[] = [];
   const taken: Item[] = [];
   for (const item of items) {
+    if (context.isToEnd) break;
     const root = await context.root(item.volumeId);
     if (!root) {
       outcomes.push({ item, result: { done: false, reason: 'unreachable' } });
@@ -138,6 +137,7 @@ async function setAsideItems(
   }
   await markItems(context, taken, 'taken');
   for (const item of taken) {
+    if (context.isToEnd) break;
     const root = (await context.root(item.volumeId))!;
     await context.assertLease();
     const removal = removalOf(item);

@@ -117,6 +117,7 @@ async function takeBackItems(context: JobContext, items: readonly Item[]): Promi
   const outcomes: Outcome[] = [];
   const rows = await asideOf(context.db, items);
   for (const item of items) {
+    if (context.isToEnd) break;
     const root = await context.root(item.volumeId);
     const row = rows.get(item.id);
     if (!root) outcomes.push({ item, result: { done: false, reason: 'unreachable' } });
