@@ -12,7 +12,11 @@ export const inodeOf = (stats: Stats): number => (Number.isSafeInteger(stats.ino
 /** Everything that says which file it is, and that it is still the same. */
 export type FileFacts = { [Key in keyof Expectation]-?: number };
 
-export type Facts = ({ is: 'file'; links: number } & FileFacts) | { is: 'folder' | 'link' | 'other' } | { is: 'gone' };
+/** `links`: how many names it has; `allocatedBytes`: what it takes on the medium, less than its size where it has holes. */
+export type Facts =
+  | ({ is: 'file'; links: number; allocatedBytes: number } & FileFacts)
+  | { is: 'folder' | 'link' | 'other' }
+  | { is: 'gone' };
 
 /** Looks without following a link. Errors other than 'not there' are thrown with their code. */
 export function look(path: string | Buffer): Facts {
@@ -23,7 +27,7 @@ export function look(path: string | Buffer): Facts {
     if (isMissing(error)) return { is: 'gone' };
     throw error;
   }
-  if (stats.isFile()) return { is: 'file', links: stats.nlink, ...factsOf(stats) };
+  if (stats.isFile()) return { is: 'file', links: stats.nlink, allocatedBytes: stats.blocks * 512, ...factsOf(stats) };
   return { is: stats.isDirectory() ? 'folder' : stats.isSymbolicLink() ? 'link' : 'other' };
 }
 

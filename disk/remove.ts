@@ -19,7 +19,13 @@ export interface Removal extends Inside {
 }
 
 export type Held = { done: false; reason: HeldReason; detail?: string };
-export type ItemResult = { done: true; detail?: string } | Held;
+/** What removing one name of a file gave back: nothing where it has other names still. */
+export interface Freed {
+  allocatedBytes: number;
+  hasOtherNames: boolean;
+}
+
+export type ItemResult = { done: true; detail?: string; freed?: Freed } | Held;
 
 const held = (reason: HeldReason, detail?: string): Held => ({ done: false, reason, detail });
 
@@ -66,7 +72,7 @@ export function removeTaken(root: Root, names: PrivateNames, removal: Removal, o
       if (isMissing(error)) throw error;
       return putBack({ root, names }, removal, reasonOf(codeOf(error)), codeOf(error));
     }
-    return { done: true };
+    return { done: true, freed: { allocatedBytes: facts.allocatedBytes, hasOtherNames: facts.links > 1 } };
   });
 }
 

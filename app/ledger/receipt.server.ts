@@ -1,8 +1,10 @@
 // One receipt: what was done, what was left and why, file by file.
 import type { Route } from './+types/receipt';
 import { HELD_WORDS, type HeldReason } from '#core/plan/plan.ts';
+import { freedSentences } from '#core/wording/reclaim.ts';
 import { itemsPage } from '#server/ledger/items.ts';
 import { receiptOf } from '#server/ledger/ledger.ts';
+import type { FreedFacts } from '#server/runtime/freed.ts';
 import { brokenReceipts } from '#server/runtime/receipts.ts';
 import { idFrom } from '../answer.server';
 import { db } from '../db.server';
@@ -23,12 +25,13 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     words: HELD_WORDS[reason as HeldReason] ?? reason,
     files,
   }));
-  const { trouble, reason } = receipt.facts;
+  const { trouble, reason, freed } = receipt.facts;
   return {
     receipt,
     held,
     trouble: typeof trouble === 'string' ? trouble : null,
     reason: typeof reason === 'string' ? reason : null,
+    freed: freed ? freedSentences(receipt.bytes, freed as FreedFacts) : [],
     notReached: Number(receipt.facts.notReached ?? 0),
     isBroken: (await brokenReceipts(db())).includes(receipt.id),
     items: items.map((item) => ({ ...item, why: item.reason ? HELD_WORDS[item.reason] : null })),

@@ -40,13 +40,14 @@ export default function Receipt({ loaderData: data }: Route.ComponentProps) {
 }
 
 function Facts({ data }: { data: Data }) {
-  const { receipt, held, trouble, reason, notReached, isBroken } = data;
+  const { receipt, held, trouble, reason, notReached, isBroken, freed } = data;
   const rows: [string, React.ReactNode][] = [
     ['Done', receipt.action],
     ['When', exactTime(receipt.at.getTime())],
     ['By', receipt.who],
     ...(reason ? [['Why', reason] as [string, React.ReactNode]] : []),
     ['Files', `${count(receipt.files)}, ${size(receipt.bytes)}`],
+    ...freed.map((words, i): [string, React.ReactNode] => [i === 0 ? 'Freed' : '', words]),
     ...held.map((one): [string, React.ReactNode] => ['Left', `${counted(one.files, 'file')}: ${one.words}`]),
     ...(notReached > 0 ? [['Left', `${counted(notReached, 'file')} not reached`] as [string, React.ReactNode]] : []),
     ...(trouble ? [['Trouble', <span className="text-loss">{trouble}</span>] as [string, React.ReactNode]] : []),

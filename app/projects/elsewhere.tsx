@@ -57,7 +57,13 @@ function Park({ data }: { data: Data }) {
           <legend className="sr-only">What is parked</legend>
           {choices.map(({ which, bytes, name, hint }, i) => (
             <label key={which} className="flex items-baseline gap-2">
-              <input type="radio" name="which" value={which} defaultChecked={i === 0} className="accent-accent" />
+              <input
+                type="radio"
+                name="which"
+                value={which}
+                defaultChecked={i === (data.media.unusedBytes > 0 ? 0 : 1)}
+                className="accent-accent"
+              />
               <span>
                 {name} <span className="text-[13px] text-ink-2">{hint}</span>
               </span>

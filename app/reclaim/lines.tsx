@@ -76,12 +76,16 @@ function sumsOf(lines: readonly Line[], chosen: ReadonlySet<string>) {
 
 function After({ sums }: { sums: ReturnType<typeof sumsOf> }) {
   const { volumes } = useFrame();
-  const touched = volumes.filter((volume) => sums.byVolume.has(volume.volumeId));
+  const touched = volumes.filter((volume) => (sums.byVolume.get(volume.volumeId) ?? 0) > 0);
   return (
     <Card title="After this">
       {touched.length === 0 ? (
         <p className="text-[13px] text-ink-2">
-          {sums.asideBytes > 0 ? 'Every volume is as full as before until it is removed.' : 'Nothing is chosen.'}
+          {sums.asideBytes > 0
+            ? 'Every volume is as full as before until it is removed.'
+            : sums.files > 0
+              ? 'Every volume is as full as before.'
+              : 'Nothing is chosen.'}
         </p>
       ) : (
         <div className="grid gap-2.5">

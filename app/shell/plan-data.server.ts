@@ -29,17 +29,26 @@ export async function loader() {
     sentence: planSentence(plan.steps),
     levels: byLevel(plan.steps),
     effects: effects(plan.steps, volumes),
-    findings: findings.map((finding) => ({
-      weight: finding.weight,
-      stepId: finding.stepId,
-      about: typeof finding.facts.about === 'string' ? finding.facts.about : null,
-      settle: settleAt(finding),
-      ...findingWords(finding, Date.now()),
-    })),
+    findings: toldOnce(
+      findings.map((finding) => ({
+        weight: finding.weight,
+        stepId: finding.stepId,
+        about: typeof finding.facts.about === 'string' ? finding.facts.about : null,
+        settle: settleAt(finding),
+        ...findingWords(finding, Date.now()),
+      })),
+    ),
     stopped: findings.some((finding) => finding.weight === 'stop'),
     nowMs: Date.now(),
   };
 }
+
+/** What is about no files, and the same for several steps, is told once. */
+const toldOnce = <One extends { what: string; detail: string; about: string | null }>(all: readonly One[]): One[] =>
+  all.filter(
+    (one, i) =>
+      one.about !== null || all.findIndex((other) => other.what === one.what && other.detail === one.detail) === i,
+  );
 
 /** Where what stands against a step can be looked at, or changed. */
 function settleAt({ code, facts }: Finding): { to: string; words: string } | null {

@@ -120,7 +120,7 @@ function Steps({ plan, submit, onLeave }: PartProps) {
           {plan.steps.map((step) => (
             <tr key={step.stepId}>
               <td title={step.title}>
-                <span className="line-clamp-2 font-medium">
+                <span className="line-clamp-2 font-medium whitespace-normal">
                   {step.level !== null && <LevelMark level={step.level} />} {step.title}
                 </span>
                 <span className="block truncate text-[13px] text-ink-2">{step.undoing}</span>

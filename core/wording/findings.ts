@@ -41,7 +41,10 @@ const COMMON: Readonly<Record<string, (finding: Finding, nowMs: number) => Findi
   }),
   'project in work': (f) => ({
     what: `${text(f, 'project')} is ${text(f, 'state')}`,
-    detail: 'Its caches are rebuilt when it is opened again, which takes time.',
+    detail:
+      f.step === 'remove caches'
+        ? 'Its caches are rebuilt when it is opened again, which takes time.'
+        : 'Somebody may be about to use what goes. Ask them first, or leave it out.',
   }),
   'documents unread': (f) => ({
     what: `${counted(number(f, 'documents'), 'document')} of ${text(f, 'project')} could not be read`,

@@ -141,3 +141,26 @@ export function replaySentence(sums: {
       : `at most ${size(sums.rebuiltBytes)} of it was made again within a week`;
   return `Over the last eight weeks it would have removed ${size(sums.removedBytes)}; ${rebuilt}. On the fullest day ${size(sums.mostRuledBytes)} of caches instead of ${size(sums.mostBytes)}.`;
 }
+
+/** What removing gave back, and why it is not what the files say of themselves. */
+export function freedSentences(
+  bytes: number,
+  freed: { allocatedBytes: number; linkedBytes: number; measuredBytes: number | null },
+): string[] {
+  const { allocatedBytes, linkedBytes, measuredBytes } = freed;
+  const holes = bytes - linkedBytes - allocatedBytes;
+  return [
+    `${size(allocatedBytes)} on the medium, as its files took it`,
+    ...(linkedBytes > 0
+      ? [`${size(linkedBytes)} has other names still (hard links), so it takes its space as before`]
+      : []),
+    ...(holes > bytes / 100 ? [`${size(holes)} of their size was never written: files with holes, or compressed`] : []),
+    ...(measuredBytes === null
+      ? []
+      : [
+          measuredBytes >= 0
+            ? `${size(measuredBytes)} more was free on the volume afterwards; blocks shared with other files, snapshots and what others write count in that too`
+            : `${size(-measuredBytes)} less was free on the volume afterwards: others wrote there meanwhile`,
+        ]),
+  ];
+}

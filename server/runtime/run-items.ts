@@ -11,6 +11,7 @@ import { stepItems, type steps } from '../db/schema/plans.ts';
 import type { JobContext } from './context.ts';
 import { endingOf } from './endings.ts';
 import { endJob, type Ending, noteProgress } from './queue.ts';
+import { addFreed, freedFacts, freeNow, noteFreeBefore } from './freed.ts';
 import { itemsHasher, type NewReceipt, writeReceipt } from './receipts.ts';
 
 export type Item = typeof stepItems.$inferSelect;
@@ -54,6 +55,8 @@ export interface ItemWork {
   /** What was done and does not stand after all is told as not done: before the items are summed for the receipt. */
   takeBack?(tx: Transaction, ending: Ending): Promise<void>;
   batch?: number;
+  /** Its files go for good: the receipt says what that gave back. */
+  frees?: boolean;
 }
 
 /** Large enough that what a batch costs in the database is little beside its files. */
@@ -66,6 +69,7 @@ export async function runItems(context: JobContext, step: Step, work: ItemWork):
     await resumeProgress(context, step, work.kind.phase);
     await context.checkIn();
     await work.prepare?.();
+    if (work.frees) await noteFreeBefore(context, step);
     while (await runBatch(context, step, work)) await context.checkIn();
   } catch (thrown) {
     ending = endingOf(context, thrown);
@@ -88,10 +92,12 @@ export async function finishItems(
     const worse = endingOf(context, thrown);
     ending = { state: 'failed', trouble: [ending.trouble, worse.trouble].filter(Boolean).join(' ') };
   }
+  const freeAfter = work.frees ? await freeNow(context, step) : null;
   await context.transaction(async (tx) => {
     await work.takeBack?.(tx, ending);
     const tally = await tallyOf(tx, step.id);
     const facts = (await work.lastWords?.(tx, tally, ending)) ?? {};
+    const freed = freeAfter ? { freed: await freedFacts(tx, step, freeAfter) } : {};
     const ended = ending.state === 'done';
     await writeReceipt(tx, {
       at: context.now(),
@@ -109,6 +115,7 @@ export async function finishItems(
         notReached: tally.notReached,
         itemLines: ITEM_LINES,
         ...(ending.trouble ? { trouble: ending.trouble } : {}),
+        ...freed,
         ...facts,
       },
       itemsSha256: tally.itemsSha256,
@@ -144,7 +151,7 @@ async function runBatch(context: JobContext, step: Step, work: ItemWork): Promis
   const rest = items.filter((item) => !held.has(item.id));
   if (rest.length > 0) outcomes.push(...(await work.act(rest)));
   for (const item of stays) context.add(item.sizeBytes);
-  await journal(context, work, outcomes);
+  await journal(context, step, work, outcomes);
   return true;
 }
 
@@ -173,6 +180,7 @@ async function finishOrUndoBegun(context: JobContext, step: Step, work: ItemWork
   const waiting = settled.flatMap(({ item, result }) => (result === null ? [item] : []));
   await journal(
     context,
+    step,
     work,
     settled.flatMap(({ item, result }) => (result === null ? [] : [{ item, result }])),
   );
@@ -193,11 +201,12 @@ const setState = (tx: Transaction, items: readonly Item[], state: Item['state'])
   tx.$connection.query('UPDATE step_items SET state = ? WHERE id IN (?)', [state, items.map((item) => item.id)]);
 
 /** Writes down what became of a batch, and what follows from it in the catalogue, all in one transaction. */
-async function journal(context: JobContext, work: ItemWork, outcomes: readonly Outcome[]): Promise<void> {
+async function journal(context: JobContext, step: Step, work: ItemWork, outcomes: readonly Outcome[]): Promise<void> {
   if (outcomes.length === 0) return;
   await context.transaction(async (tx) => {
     await noteProgress(tx, context.job);
     await work.followUp?.(tx, outcomes);
+    if (work.frees) await addFreed(tx, step, outcomes);
     const plain = outcomes.filter(({ result }) => result.done && result.detail === undefined);
     if (plain.length > 0)
       await setState(

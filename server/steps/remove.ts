@@ -27,8 +27,9 @@ export const removalOf = (item: Item): Removal => ({
 });
 
 /** How files are removed; whoever runs it adds what is looked at before. */
-export function removal(context: JobContext): Pick<ItemWork, 'act' | 'finishOrUndo' | 'followUp'> {
+export function removal(context: JobContext): Pick<ItemWork, 'act' | 'finishOrUndo' | 'followUp' | 'frees'> {
   return {
+    frees: true,
     act: (items) => removeItems(context, items),
     finishOrUndo: (items) => finishOrUndoItems(context, items),
     followUp: (tx, outcomes) => forgetRemoved(context, tx, outcomes),

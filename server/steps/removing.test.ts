@@ -2,12 +2,14 @@
 import {
   closeSync,
   existsSync,
+  linkSync,
   mkdirSync,
   openSync,
   readFileSync,
   renameSync,
   rmSync,
   symlinkSync,
+  truncateSync,
   unlinkSync,
   utimesSync,
   writeFileSync,
@@ -16,6 +18,7 @@ import path from 'node:path';
 import { eq, isNull } from 'drizzle-orm';
 import type { FolderId, PlanId, VolumeId } from '#core/model.ts';
 import { cutDay } from '#core/reclaim/cuts.ts';
+import { freedSentences } from '#core/wording/reclaim.ts';
 import { otio, TestSite, until } from '#test/site.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { jobs } from '../db/schema/jobs.ts';
@@ -286,4 +289,30 @@ test('a receipt cannot be changed or removed, and one that was forged shows', as
   await site.db.update(receipts).set({ bytes: 1 }).where(eq(receipts.id, 1));
   expect(await brokenReceipts(site.db)).toEqual([1]);
   site.checked = false;
+});
+
+test('the receipt says what was given back: files with other names took nothing with them, and holes were never written', async () => {
+  const block = '.'.repeat(8192);
+  cache('plain.frm', block);
+  linkSync(cache('linked.frm', block), place('cache/kept as.txt'));
+  const holes = cache('holes.frm', '');
+  truncateSync(holes, 4e6);
+  utimesSync(holes, OLD, OLD);
+  await site.read(volume);
+  await site.db.update(files).set({ kind: 'other' }).where(eq(files.name, 'kept as.txt'));
+  site.checked = false;
+  await stageAll();
+  await run();
+  await work();
+  const [receipt] = await site.db.select().from(receipts).where(eq(receipts.action, 'caches removed'));
+  const freed = receipt!.facts.freed as { allocatedBytes: number; linkedBytes: number; measuredBytes: number };
+  expect(freed).toMatchObject({ allocatedBytes: 8192, linkedBytes: 8192 });
+  expect(Number.isFinite(freed.measuredBytes)).toBe(true);
+  expect(readFileSync(place('cache/kept as.txt'), 'utf8')).toBe(block);
+  const sentences = freedSentences(receipt!.bytes, freed);
+  expect(sentences.slice(0, 3)).toEqual([
+    '8.19 kB on the medium, as its files took it',
+    '8.19 kB has other names still (hard links), so it takes its space as before',
+    '4.00 MB of their size was never written: files with holes, or compressed',
+  ]);
 });

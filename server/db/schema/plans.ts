@@ -30,6 +30,12 @@ export const steps = mysqlTable(
     files: amount('files').notNull(),
     bytes: amount('bytes').notNull(),
     jobId: amount('job_id'),
+    /** Of a step that removes: what its files took on the medium, as far as it went. */
+    freedBytes: amount('freed_bytes').notNull().default(0),
+    /** Bytes of files that have other names still, and so took no space with them. */
+    linkedBytes: amount('linked_bytes').notNull().default(0),
+    /** Bytes that were free on each volume before it began, by the volume's number. */
+    freeBefore: jsonOf<Record<string, number>>('free_before'),
   },
   (t) => [index('steps_plan').on(t.planId)],
 );
