@@ -70,6 +70,19 @@ const rowIds = z
     'The choice could not be understood. Choose again.',
   );
 export const compareForm = z.object({ intent: z.literal('compare') });
+/** Pairs of files that are the same: the one that goes and the one that stays. */
+export const keepOtherForm = z.object({
+  intent: z.literal('keep other'),
+  pairs: z
+    .string()
+    .max(60_000, 'That is more than one step takes. Choose fewer.')
+    .transform((text) => text.split(',').map((pair) => pair.split('-').map(Number)))
+    .refine(
+      (all): all is [number, number][] =>
+        all.length > 0 && all.every((pair) => pair.length === 2 && pair.every((n) => Number.isSafeInteger(n) && n > 0)),
+      'No pair is chosen. Choose at least one.',
+    ),
+});
 export const stageLinesForm = z.object({
   intent: z.literal('stage'),
   lines: lineKeys,

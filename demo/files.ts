@@ -1,6 +1,16 @@
 // Writes the demo's files: true heads, a little true content, the rest a hole. Where a file system keeps no holes the
 // files are made smaller, and that is said.
-import { closeSync, ftruncateSync, futimesSync, mkdirSync, openSync, rmSync, statSync, writeSync } from 'node:fs';
+import {
+  closeSync,
+  ftruncateSync,
+  futimesSync,
+  linkSync,
+  mkdirSync,
+  openSync,
+  rmSync,
+  statSync,
+  writeSync,
+} from 'node:fs';
 import { execFileSync } from 'node:child_process';
 import path from 'node:path';
 
@@ -11,6 +21,8 @@ export interface Writer {
   put(file: string, parts: readonly { at: number; bytes: Buffer }[], bytes: number, modified: Date): void;
   /** A second file of the same bytes and time; its holes stay holes. */
   copy(file: string, to: string): void;
+  /** Another name for the same file. */
+  link(file: string, to: string): void;
   sizeOf(file: string): number;
 }
 
@@ -38,6 +50,10 @@ export function writer(root: string): Writer {
     copy(file, to) {
       mkdirSync(path.dirname(path.join(root, to)), { recursive: true });
       execFileSync('cp', ['--sparse=always', '--preserve=timestamps', path.join(root, file), path.join(root, to)]);
+    },
+    link(file, to) {
+      mkdirSync(path.dirname(path.join(root, to)), { recursive: true });
+      linkSync(path.join(root, file), path.join(root, to));
     },
     sizeOf: (file) => statSync(path.join(root, file)).size,
   };

@@ -246,6 +246,13 @@ class Maker {
     this.bytes += this.out.sizeOf(copy);
   }
 
+  /** Another name for a file of the same volume. */
+  link(file: string, name: string): void {
+    this.out.link(file, name);
+    this.files++;
+    this.bytes += this.out.sizeOf(name);
+  }
+
   zip(file: string, entries: Record<string, string>, days: number): void {
     const mtime = new Date('2026-01-01T00:00:00');
     const bytes = Buffer.from(
@@ -313,6 +320,11 @@ function lampKeepers(maker: Maker): void {
   const slow = maker.camera('ropewalk-media/lamp-keepers/drone/D003C060_0427.mov', 2.4, 40, { fps: 50 });
   const music = ['lamp_winch_atmos', 'harbour_bell', 'sea_state_five'].map((name, i) =>
     maker.sound(`ropewalk-media/lamp-keepers/sound/${name}.wav`, 900 + i * 500, 55),
+  );
+  // One file under two names: the mix wanted it in a folder of its own.
+  maker.link(
+    'ropewalk-media/lamp-keepers/sound/harbour_bell.wav',
+    'ropewalk-media/lamp-keepers/sound/to the mix/harbour_bell.wav',
   );
   // Copied in a hurry to where nobody looks for it.
   const strayed = maker.camera('loft-1-system/Desktop/lamp-keepers/A015C001_0502.mov', 6.2, 9);
@@ -556,6 +568,8 @@ function otherProjects(maker: Maker): void {
   for (const n of numbered(6)) maker.plain(`carry-07/harbour-lights/backup ${n}.tar`, 900e6, 9);
 
   const brine = numbered(4).map((n) => maker.camera(`ropewalk-media/brine-road/K001C${n}_1108.mov`, 0.07, 330));
+  // Taken out for a trailer of something else, under another name: its archive has it.
+  maker.again('ropewalk-media/brine-road/K001C002_1108.mov', 'loft-1-system/Desktop/for the trailer/winch_pull.mov');
   maker.text(
     'ropewalk-projects/brine-road/brine-road.otio',
     document({
@@ -628,6 +642,9 @@ function oddments(maker: Maker): void {
   maker.text('ropewalk-projects/house/rates and terms.txt', 'As agreed.\n', 200);
   // Exported once more than was needed.
   for (const n of numbered(2)) maker.camera(`loft-2-system/Downloads/old exports/ferry_try_${n}.mov`, 1.2, 95);
+  // Looks that a colourist left with a film that is delivered.
+  for (const look of ['harbour', 'night', 'engine room'])
+    maker.plain(`ropewalk-projects/night-ferry/looks/${look}.cube`, 38e6, 52);
   // A program saved every ten minutes, and never took one away.
   for (const n of numbered(40))
     maker.plain(`ropewalk-projects/night-ferry/autosaves/night-ferry_final.${n}.otio`, 24e6, 43 + Number(n) / 140);

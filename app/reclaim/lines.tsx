@@ -13,6 +13,7 @@ import { Checkbox } from '../ui/checkbox';
 import { BeforeAfter, Button, Card, Chip, Empty, LevelMark, Said } from '../ui/parts';
 import { type Column, Table } from '../ui/table';
 import type { Route } from './+types/reclaim';
+import { Pairs } from './pairs';
 
 type Data = Route.ComponentProps['loaderData'];
 type Line = Data['lines'][number];
@@ -239,36 +240,3 @@ const choosing = (lines: readonly Line[], chosen: ReadonlySet<string>, { all, to
     />
   ),
 });
-
-/** Which of two goes, and which stays. */
-function Pairs({ pairs }: { pairs: Data['pairs'] }) {
-  const lens = useLens();
-  const place = ({ fileId, volume, path }: Data['pairs'][number]['goes']) => (
-    <Link to={lens(`/space?file=${fileId}`)} className="block max-w-96 hover:underline" title={`${volume} / ${path}`}>
-      <span className="path block truncate">{path}</span>
-      <span className="block text-[13px] text-ink-2">{volume}</span>
-    </Link>
-  );
-  return (
-    <Card title="Which one stays">
-      <Table
-        label="Files that are the same"
-        rows={pairs}
-        rowKey={(pair) => pair.goes.fileId}
-        rowHeight={46}
-        height="320px"
-        columns={[
-          { key: 'goes', title: 'May go', sort: (pair) => pair.goes.path, cell: (pair) => place(pair.goes) },
-          { key: 'stays', title: 'Stays', sort: (pair) => pair.stays.path, cell: (pair) => place(pair.stays) },
-          {
-            key: 'size',
-            title: 'Size',
-            number: true,
-            sort: (pair) => pair.bytes,
-            cell: (pair) => <b>{size(pair.bytes)}</b>,
-          },
-        ]}
-      />
-    </Card>
-  );
-}

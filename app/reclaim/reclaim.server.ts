@@ -1,7 +1,7 @@
 // What the reclaim lens asks of the services, and what it adds to the plan through them.
 import { z } from 'zod';
 import type { Route } from './+types/reclaim';
-import { compareForm, stageLinesForm } from '#contract/forms.ts';
+import { compareForm, keepOtherForm, stageLinesForm } from '#contract/forms.ts';
 import type { Level, ProjectId, VolumeId } from '#core/model.ts';
 import { cutDay } from '#core/reclaim/cuts.ts';
 import { GROUPS } from '#core/reclaim/worth.ts';
@@ -12,9 +12,10 @@ import { projectNames } from '#server/projects/projects.ts';
 import { asideTotal } from '#server/reclaim/aside.ts';
 import { goalOn, YOUNGEST_DAYS } from '#server/reclaim/goal.ts';
 import { groupSums, lines, type Scope } from '#server/reclaim/lines.ts';
-import { askToCompare, twinPairs } from '#server/reclaim/twins.ts';
+import { askToCompare, otherNames, twinPairs } from '#server/reclaim/twins.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { addChosen } from '#server/steps/chosen.ts';
+import { addKeepOther } from '#server/steps/keep-other.ts';
 import { answer, volumesAsked } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
@@ -73,6 +74,7 @@ export async function loader({ request }: Route.LoaderArgs) {
     asked: goal,
     lines: shown.lines,
     pairs: group === 'same twice' && assessment ? await twinPairs(db(), assessment.run, MOST_PAIRS) : [],
+    links: group === 'same twice' ? await otherNames(db()) : null,
     goal: shown.goal,
     cut: shown.goal ? cut : cutDay(now, 0),
     nowMs: now,
@@ -121,11 +123,15 @@ async function reached(scope: Scope, { cut, ...asked }: Asked & { cut: number })
 
 export async function action({ request }: Route.ActionArgs) {
   const who = await personOf(request);
-  return answer(request, z.discriminatedUnion('intent', [stageLinesForm, compareForm]), async (form) => {
+  return answer(request, z.discriminatedUnion('intent', [stageLinesForm, compareForm, keepOtherForm]), async (form) => {
     const now = new Date();
     if (form.intent === 'compare') {
       await askToCompare(db(), { who, now });
       return 'Begun: files of one size are compared, first by their ends and then whole. What is the same shows here.';
+    }
+    if (form.intent === 'keep other') {
+      const added = await addKeepOther(db(), { pairs: form.pairs, now });
+      return `Added to the plan: ${counted(added.files, 'file')}, ${size(added.bytes)}, set aside so that the other stays. Both are read whole before it goes, and documents get new versions.`;
     }
     const { lines: keys, cutDay: cut } = form;
     // A day that has not come yet would take files written after the choice was made.

@@ -40,7 +40,7 @@ export default function Reclaim({ loaderData: data }: Route.ComponentProps) {
           {asked.trouble} Nothing was worked out.
         </p>
       )}
-      {group === 'same twice' && <Compare />}
+      {group === 'same twice' && <Compare links={data.links} />}
       {listed ? (
         <Lines key={`${group} ${asked?.free} ${asked?.volumeId} ${asked?.highest} ${isLeft}`} data={data} />
       ) : (
@@ -211,7 +211,7 @@ const sizeOf = ({ group, files, bytes }: Sum): string =>
   files === 0 ? 'none' : group === 'empty folders' ? counted(files, 'folder') : size(bytes);
 
 /** What may be the same is compared when it is asked for: it reads much. */
-function Compare() {
+function Compare({ links }: { links: Data['links'] }) {
   const fetcher = useFetcher<Answer>();
   return (
     <Card title="Compare the files">
@@ -225,6 +225,12 @@ function Compare() {
           Compare now
         </Button>
       </fetcher.Form>
+      {links && links.files > 0 && (
+        <p className="mt-2 text-[13px] text-ink-2">
+          {counted(links.files, 'name')} more, {size(links.bytes)} by their size, {links.files === 1 ? 'is' : 'are'} of
+          files that have another name (hard links): removing one of those frees nothing, so they are not offered.
+        </p>
+      )}
       <Said answer={fetcher.data} />
     </Card>
   );

@@ -4,6 +4,7 @@ import { Registry } from '../registry.ts';
 import { archiveProject } from './archive.ts';
 import { copyHome } from './copy-home.ts';
 import type { StepKind } from './kind.ts';
+import { keepOther } from './keep-other.ts';
 import { moveHome } from './move-home.ts';
 import { parkMedia } from './park.ts';
 import { relinkMedia } from './relink.ts';
@@ -35,6 +36,7 @@ addStepKind(relinkMedia);
 addStepKind(removeFiles);
 addStepKind(removeFolders);
 addStepKind(setAside);
+addStepKind(keepOther);
 addStepKind(takeBack);
 addStepKind(removeAside);
 

@@ -50,8 +50,8 @@ export async function usersOf(db: Db, fileIds: readonly number[]) {
     .where(inArray(naming.fileId, [...fileIds]));
 }
 
-/** Those of these files that a timeline uses, of a project that is not archived. */
-export async function usedByLiving(db: Db, fileIds: readonly number[]): Promise<Set<number>> {
+/** Those of these files that a timeline uses, of a project that is not archived; `newest`: in documents that count alone. */
+export async function usedByLiving(db: Db, fileIds: readonly number[], { newest = false } = {}): Promise<Set<number>> {
   const used = new Set<number>();
   for (const ids of inSlices(fileIds, 2000)) {
     const naming = namings(db);
@@ -59,7 +59,14 @@ export async function usedByLiving(db: Db, fileIds: readonly number[]): Promise<
       .selectDistinct({ fileId: naming.fileId })
       .from(naming)
       .innerJoin(projects, eq(projects.id, naming.projectId))
-      .where(and(inArray(naming.fileId, ids), eq(naming.used, true), ne(projects.state, 'archived')));
+      .where(
+        and(
+          inArray(naming.fileId, ids),
+          eq(naming.used, true),
+          ne(projects.state, 'archived'),
+          newest ? isNull(naming.supersededBy) : undefined,
+        ),
+      );
     for (const row of rows) used.add(row.fileId!);
   }
   return used;

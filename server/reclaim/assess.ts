@@ -223,11 +223,7 @@ async function knownOf(db: Database): Promise<Known> {
     named: new Set(
       await idsOf(db, sql`SELECT DISTINCT t.file_id AS id FROM media_targets t ${there} WHERE t.file_id IS NOT NULL`),
     ),
-    archived: await pairsOf(
-      db,
-      sql`SELECT a.file_id AS id, MAX(a.archive_id) AS other FROM archive_files a JOIN files f ON f.id = a.file_id AND f.size_bytes = a.size_bytes AND f.modified_us = a.modified_us
-          JOIN copy_files c ON c.archive_file_id = a.id AND c.state = 'read back' JOIN copy_parts p ON p.id = c.copy_part_id AND p.state = 'good' GROUP BY a.file_id`,
-    ),
+    archived: new Map([...(await archivedAlike(db)), ...(await archivedThemselves(db))]),
     twins: await twinsOf(db, used),
     thinned: await thinnedOf(db),
     states: new Map(states.map((row) => [Number(row.id), row.state])),
@@ -244,6 +240,27 @@ async function knownOf(db: Database): Promise<Known> {
     sources: await sourcesOf(db),
   };
 }
+
+const READ_BACK = sql.raw(
+  "JOIN copy_files c ON c.archive_file_id = a.id AND c.state = 'read back' JOIN copy_parts p ON p.id = c.copy_part_id AND p.state = 'good'",
+);
+
+/** Files that an archive has, as they are now. */
+const archivedThemselves = (db: Db) =>
+  pairsOf(
+    db,
+    sql`SELECT a.file_id AS id, MAX(a.archive_id) AS other FROM archive_files a JOIN files f ON f.id = a.file_id AND f.size_bytes = a.size_bytes AND f.modified_us = a.modified_us
+      ${READ_BACK} GROUP BY a.file_id`,
+  );
+
+/** Files of which an archive has the very content under another name: by the sums of a comparison. */
+const archivedAlike = (db: Db) =>
+  pairsOf(
+    db,
+    sql`SELECT s.file_id AS id, MAX(a.archive_id) AS other FROM file_sums s JOIN files f ON f.id = s.file_id AND f.gone_at IS NULL AND f.size_bytes = s.size_bytes AND f.modified_us = s.modified_us
+        AND f.inode <=> s.inode AND f.changed_us <=> s.changed_us
+      JOIN archive_files a ON a.size_bytes = s.size_bytes AND a.xxh64 = s.xxh64 AND a.role = 'media' ${READ_BACK} WHERE s.xxh64 IS NOT NULL GROUP BY s.file_id`,
+  );
 
 /** Backups of one folder, project and name are one series, of which the newest stay. */
 async function thinnedOf(db: Db): Promise<Set<number>> {

@@ -2,16 +2,19 @@
 import { existsSync, linkSync, readFileSync, statSync, unlinkSync, utimesSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import { eq } from 'drizzle-orm';
-import type { PlanId, VolumeId } from '#core/model.ts';
+import type { PlanId, ProjectId, VolumeId } from '#core/model.ts';
 import { otio, TestSite, until } from '#test/site.ts';
 import { aside } from '../db/schema/aside.ts';
 import { files } from '../db/schema/catalogue.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { stepItems } from '../db/schema/plans.ts';
+import { projects } from '../db/schema/projects.ts';
 import { fileSums, worth } from '../db/schema/worth.ts';
 import { currentAssessment } from '../db/worth.ts';
 import { currentPlan, runPlan } from '../plan/plan.ts';
 import { addChosen } from '../steps/chosen.ts';
+import { addArchive } from '../steps/archive.ts';
+import { addKeepOther } from '../steps/keep-other.ts';
 import { addAsideRemoval } from '../steps/remove-aside.ts';
 import { assess } from './assess.ts';
 import { lines } from './lines.ts';
@@ -22,6 +25,7 @@ let media: VolumeId;
 let carry: VolumeId;
 const now = () => new Date();
 const SOON = 30_000;
+const ALL = { only: [], projectId: null, inWork: true };
 const big = (letter: string) => `${letter}${'.'.repeat(300_000)}${letter}`;
 
 beforeEach(async () => {
@@ -157,4 +161,70 @@ test('where the like was set aside or removed itself, nothing proves it any more
   await site.look();
   const asked = { planId: plan.planId as PlanId, version: plan.version, who: 'Mara', now: now() };
   expect(await runPlan(site.db, asked)).toMatchObject({ ok: false, trouble: { code: 'stopped by findings' } });
+});
+
+test('turned round: documents name the other first, then the one that was to stay is set aside', async () => {
+  await compare();
+  const [pair] = (await twinPairs(site.db, (await currentAssessment(site.db))!.run)).filter(({ stays }) =>
+    stays.path.endsWith('a.mov'),
+  );
+  const added = await addKeepOther(site.db, { pairs: [[pair!.stays.fileId, pair!.goes.fileId]], now: now() });
+  expect(added).toMatchObject({ files: 1 });
+  await run();
+  expect(existsSync(at('media/fog/rushes/a.mov'))).toBe(false);
+  expect(readFileSync(at('carry/card/a copy.mov'), 'utf8')).toBe(big('a'));
+  expect(readFileSync(at('media/fog/fog v2.otio'), 'utf8')).toContain('carry/card/a%20copy.mov');
+  expect(await site.db.select().from(aside)).toMatchObject([{ path: 'fog/rushes/a.mov', level: 2, state: 'aside' }]);
+  // What nobody compared, or is one file, is refused.
+  await expect(addKeepOther(site.db, { pairs: [[pair!.goes.fileId, pair!.goes.fileId]], now: now() })).rejects.toThrow(
+    /not the same/,
+  );
+});
+
+test('turned round, and the other changed meanwhile: nothing goes, no document is written', async () => {
+  await compare();
+  const [pair] = (await twinPairs(site.db, (await currentAssessment(site.db))!.run)).filter(({ stays }) =>
+    stays.path.endsWith('a.mov'),
+  );
+  await addKeepOther(site.db, { pairs: [[pair!.stays.fileId, pair!.goes.fileId]], now: now() });
+  const rotten = Buffer.from(big('a'));
+  rotten[200_000] = 0x21;
+  const { atime, mtime } = statSync(at('carry/card/a copy.mov'));
+  writeFileSync(at('carry/card/a copy.mov'), rotten);
+  utimesSync(at('carry/card/a copy.mov'), atime, mtime);
+  await run();
+  expect(readFileSync(at('media/fog/rushes/a.mov'), 'utf8')).toBe(big('a'));
+  expect(existsSync(at('media/fog/fog v2.otio'))).toBe(false);
+  expect((await site.db.select().from(stepItems)).map((item) => [item.state, item.reason])).toEqual([
+    ['held', 'no good copy'],
+  ]);
+});
+
+test('what an archive has under another name has a verified copy, and goes for good once that is read beside it', async () => {
+  const carrier = await site.carrier('kd-1');
+  await addArchive(site.db, { projectId: 1 as ProjectId, carrierIds: [carrier], folder: 'fog_1', now: now() });
+  await run();
+  // Only the archive and a stray copy have it; the stray has another name and another time.
+  unlinkSync(at('media/fog/rushes/a.mov'));
+  await site.read(media, carry);
+  await site.db.update(projects).set({ state: 'archived' });
+  await compare();
+  const told = async () =>
+    (await site.db.select().from(worth)).filter((row) => row.sizeBytes === 300_002).map((row) => [row.what, row.level]);
+  expect((await told()).sort()).toEqual([
+    ['nobody’s', 2],
+    ['nobody’s', 3],
+    ['nobody’s', 3],
+  ]);
+  const keys = (await lines(site.db, ALL, { group: 'nobody’s', cutDay: SOON, most: 10 }))
+    .filter((line) => line.level === 2)
+    .map((line) => line.key);
+  await addChosen(site.db, { keys, cutDay: SOON, now: now() });
+  await run();
+  const [lies] = await site.db.select().from(aside);
+  expect(lies).toMatchObject({ path: 'card/a copy.mov', level: 2 });
+  await addAsideRemoval(site.db, { ids: [lies!.id], what: 'a copy', now: now() });
+  await run();
+  expect((await site.db.select().from(aside))[0]!.state).toBe('removed');
+  expect(existsSync(at('kd-1/fog_1'))).toBe(true);
 });

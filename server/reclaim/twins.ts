@@ -1,11 +1,12 @@
 // The same file twice: by size, then by both ends, then by the whole. What was compared is kept with the facts the files had,
 // so that only what is new or changed is read again. Hard links are one file, whatever it is called.
-import { sql } from 'drizzle-orm';
+import { eq, sql } from 'drizzle-orm';
 import { z } from 'zod';
 import { MOST_AT_ONCE, sumMany } from '#disk/content/content.ts';
 import { type CataloguedNames, placeOfFile } from '#disk/paths.ts';
 import type { Connection } from 'mysql2/promise';
-import { type Database, type Db, inTransaction, loadRows } from '../db/connect.ts';
+import { type Database, type Db, inTransaction, loadRows, type Transaction } from '../db/connect.ts';
+import { site } from '../db/schema/site.ts';
 import { inSlices } from '../db/holdings.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { inParallel } from '../runtime/in-parallel.ts';
@@ -50,20 +51,44 @@ async function run(context: JobContext): Promise<void> {
 }
 
 async function compareAll(context: JobContext, connection: Connection): Promise<void> {
+  const all: Comparing = { archived: await archivedSizes(connection), links: { files: 0, bytes: 0 } };
   let some: Row[][] = [];
   let rows = 0;
   for await (const group of sameSizes(context, connection)) {
     some.push(group);
     rows += group.length;
     if (rows < AT_ONCE) continue;
-    await compare(context, some);
+    await compare(context, some, all);
     [some, rows] = [[], 0];
   }
-  await compare(context, some);
+  await compare(context, some, all);
+  await context.transaction((tx) => setLinks(tx, all.links));
+}
+
+/** What one comparison knows and finds beside the sums. */
+interface Comparing {
+  /** Sizes of archived media that sums are kept of, each with the files that were archived themselves. */
+  archived: ReadonlyMap<number, ReadonlySet<number>>;
+  /** Further names of files that are there. */
+  links: OtherNames;
+}
+
+async function archivedSizes(connection: Connection): Promise<Comparing['archived']> {
+  const [rows] = (await connection.query(
+    "SELECT size_bytes AS size, file_id AS id FROM archive_files WHERE role = 'media' AND xxh64 IS NOT NULL",
+  )) as unknown as [{ size: number; id: number }[]];
+  const sizes = new Map<number, Set<number>>();
+  for (const { size, id } of rows) {
+    const own = sizes.get(Number(size));
+    if (own) own.add(Number(id));
+    else sizes.set(Number(size), new Set([Number(id)]));
+  }
+  return sizes;
 }
 
 const SAME_SIZE = `f.gone_at IS NULL AND f.kind <> 'cache' AND f.size_bytes >= ${LEAST_BYTES}`;
-const SIZES = `SELECT f.size_bytes FROM files f JOIN volumes v ON v.id = f.volume_id AND v.state = 'reachable' AND v.retired_at IS NULL WHERE ${SAME_SIZE} GROUP BY f.size_bytes HAVING COUNT(*) > 1`;
+const SIZES = `SELECT f.size_bytes FROM files f JOIN volumes v ON v.id = f.volume_id AND v.state = 'reachable' AND v.retired_at IS NULL WHERE ${SAME_SIZE} GROUP BY f.size_bytes HAVING COUNT(*) > 1
+  UNION SELECT size_bytes FROM archive_files WHERE role = 'media' AND xxh64 IS NOT NULL`;
 
 /** Files of one size, the largest sizes first; a size that one file alone has is left out. */
 async function* sameSizes(context: JobContext, connection: Connection): AsyncGenerator<Row[]> {
@@ -103,10 +128,20 @@ async function* sameSizes(context: JobContext, connection: Connection): AsyncGen
 }
 
 /** Groups of one size each: by their ends first, and whole where those are the same. */
-async function compare(context: JobContext, groups: readonly Row[][]): Promise<void> {
+async function compare(context: JobContext, groups: readonly Row[][], all: Comparing): Promise<void> {
   const changed = new Set<Row>();
-  const wanted = groups.map(withoutLinks).filter((files) => files.length > 1);
-  const unknown = wanted.flat().filter((row) => row.ends === null);
+  const files = groups.map(withoutLinks);
+  for (const [i, group] of groups.entries()) {
+    all.links.files += group.length - files[i]!.length;
+    all.links.bytes += (group.length - files[i]!.length) * (group[0]?.sizeBytes ?? 0);
+  }
+  const wanted = files.filter((own) => own.length > 1);
+  // An archive may have it under another name: of that only the sum over the whole is kept.
+  const mayBeArchived = files.flat().filter((row) => {
+    const known = all.archived.get(row.sizeBytes);
+    return known !== undefined && !known.has(row.id);
+  });
+  const unknown = [...new Set([...wanted.flat(), ...mayBeArchived])].filter((row) => row.ends === null);
   await sum(
     context,
     unknown.filter((row) => row.sizeBytes > SMALL_BYTES),
@@ -138,7 +173,7 @@ async function compare(context: JobContext, groups: readonly Row[][]): Promise<v
   });
   await sum(
     context,
-    alike.filter((row) => row.xxh64 === null),
+    [...new Set([...alike, ...mayBeArchived])].filter((row) => row.ends !== null && row.xxh64 === null),
     'whole',
     (row, told) => {
       row.xxh64 = told;
@@ -215,6 +250,25 @@ async function keep(context: JobContext, rows: readonly Row[]): Promise<void> {
       Buffer.from(`${lines.join('\n')}\n`),
     ]);
   });
+}
+
+const LINKS = 'files with other names';
+
+/** Names of files beyond their first: removing one frees nothing. */
+export interface OtherNames {
+  files: number;
+  bytes: number;
+}
+
+async function setLinks(tx: Transaction, links: OtherNames): Promise<void> {
+  const value = JSON.stringify(links);
+  await tx.insert(site).values({ key: LINKS, value }).onDuplicateKeyUpdate({ set: { value } });
+}
+
+/** What the last comparison found of them; null before the first. */
+export async function otherNames(db: Db): Promise<OtherNames | null> {
+  const [row] = await db.select().from(site).where(eq(site.key, LINKS));
+  return row ? (JSON.parse(row.value) as OtherNames) : null;
 }
 
 const params = z.object({});

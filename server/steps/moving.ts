@@ -292,15 +292,24 @@ export async function relinkDocuments(
   context: JobContext,
   { step, volumeId, only }: { step: Step; volumeId: number; only?: ProjectId },
 ): Promise<{ versions: NewVersion[]; left: string[] }> {
-  const { db, pools, stop, now } = context;
-  const done = await db
+  const done = await context.db
     .select({ fileId: stepItems.fileId, path: stepItems.targetPath })
     .from(stepItems)
     .where(and(eq(stepItems.stepId, step.id), eq(stepItems.state, 'done')));
-  if (done.length === 0) return { versions: [], left: [] };
-  context.rename('relinking documents');
   const moved = new Map(done.map((item): [number, Place] => [item.fileId, { volumeId, path: item.path! }]));
-  const { versions, left } = await relinkMoved(context, moved, only);
+  return relinkPlaces(context, moved, only);
+}
+
+/** The same for places that are known, by file. */
+export async function relinkPlaces(
+  context: JobContext,
+  places: ReadonlyMap<number, Place>,
+  only?: ProjectId,
+): Promise<{ versions: NewVersion[]; left: string[] }> {
+  if (places.size === 0) return { versions: [], left: [] };
+  const { db, pools, stop, now } = context;
+  context.rename('relinking documents');
+  const { versions, left } = await relinkMoved(context, places, only);
   for (const { volumeId, folder } of versions)
     await readVolume(db, pools.walk, volumeId as VolumeId, { stop, now, folder, path: context.pathOf(volumeId)! });
   for (const volumeId of new Set(versions.map((version) => version.volumeId)))

@@ -6,6 +6,7 @@ import { UnknownStepKind } from '#core/steps/registry.ts';
 import { archiveProject } from './archive.ts';
 import { copyHome } from './copy-home.ts';
 import type { ServerStep } from './kind.ts';
+import { keepOther } from './keep-other.ts';
 import { moveHome } from './move-home.ts';
 import { parkMedia } from './park.ts';
 import { relinkMedia } from './relink.ts';
@@ -35,6 +36,7 @@ addServerStep(relinkMedia);
 addServerStep(removeFiles);
 addServerStep(removeFolders);
 addServerStep(setAside);
+addServerStep(keepOther);
 addServerStep(takeBack);
 addServerStep(removeAside);
 

@@ -48,12 +48,18 @@ export function addAsideRemoval(
   });
 }
 
-/** Archives that have a copy of one of the items read back, as it was when it was archived. */
+/** Archived files that stand for items: of the same file as it was then, or of the same sum under another name. */
+const ARCHIVED_ITEMS = (stepId: number) => sql`
+  (SELECT r.id, r.archive_id FROM step_items i JOIN archive_files r ON r.file_id = i.file_id AND r.size_bytes = i.size_bytes AND r.modified_us = i.modified_us WHERE i.step_id = ${stepId}
+   UNION SELECT r.id, r.archive_id FROM step_items i JOIN file_sums s ON s.file_id = i.file_id AND s.size_bytes = i.size_bytes AND s.modified_us = i.modified_us
+     JOIN archive_files r ON r.size_bytes = s.size_bytes AND r.xxh64 = s.xxh64 WHERE i.step_id = ${stepId})`;
+
+/** Archives that have a copy of one of the items read back. */
 async function archivesOf(db: Db, stepId: number): Promise<number[]> {
   const [rows] = (await db.execute(sql`
-    SELECT DISTINCT r.archive_id AS id FROM step_items i JOIN archive_files r ON r.file_id = i.file_id AND r.size_bytes = i.size_bytes AND r.modified_us = i.modified_us
+    SELECT DISTINCT r.archive_id AS id FROM ${ARCHIVED_ITEMS(stepId)} r
     JOIN copy_files c ON c.archive_file_id = r.id AND c.state = 'read back' JOIN copy_parts p ON p.id = c.copy_part_id AND p.state = 'good'
-    WHERE i.step_id = ${stepId} ORDER BY r.archive_id`)) as unknown as [{ id: number }[]];
+    ORDER BY r.archive_id`)) as unknown as [{ id: number }[]];
   return rows.map((row) => Number(row.id));
 }
 
@@ -101,7 +107,7 @@ function workOf(context: JobContext, step: Step, params: Params): ItemWork {
       context.rename('reading back');
       proved.archives = [];
       for (const archiveId of await archivesOf(context.db, step.id))
-        proved.archives.push(await proveAll(context, { archiveId, stepId: step.id }));
+        proved.archives.push(await proveAll(context, { archiveId, stepId: step.id, bySums: true }));
       proved.same = await sameAsArchived(context, step, proved.archives);
       proved.likes = await likesOfRest(context, step, proved.same);
       context.rename(kind.phase);
@@ -181,11 +187,9 @@ export const removeAside = serverStep({
   },
   async stores(tx, step) {
     const [rows] = (await tx.execute(sql`
-      SELECT DISTINCT p.carrier_id AS id FROM step_items i JOIN archive_files r ON r.file_id = i.file_id
+      SELECT DISTINCT p.carrier_id AS id FROM ${ARCHIVED_ITEMS(step.id)} r
       JOIN copy_files c ON c.archive_file_id = r.id JOIN copy_parts p ON p.id = c.copy_part_id AND p.state = 'good'
-      JOIN carriers k ON k.id = p.carrier_id AND k.state = 'reachable' WHERE i.step_id = ${step.id}`)) as unknown as [
-      { id: number }[],
-    ];
+      JOIN carriers k ON k.id = p.carrier_id AND k.state = 'reachable'`)) as unknown as [{ id: number }[]];
     const own = await volumesOfItems(tx, step.id);
     const had = new Set(own.map((need) => need.id));
     const likes = new Set((await likesOf(tx, step.id)).map((like) => like.volumeId).filter((id) => !had.has(id)));

@@ -1,6 +1,6 @@
 // Removing the originals that a sealed archive stands for. Never on the word of a row: each file is read back from a copy
 // in this very step, from a carrier that is there and is the one, against lists that lead up to the sum in the catalogue.
-import { eq, sql } from 'drizzle-orm';
+import { and, eq, inArray, sql } from 'drizzle-orm';
 import type { ArchiveId } from '#core/model.ts';
 import { PAYLOAD, TAG_MANIFEST } from '#core/fixity/bagit.ts';
 import { removeOriginals as kind } from '#core/steps/remove-originals.ts';
@@ -22,7 +22,8 @@ import type { Database } from '../db/connect.ts';
 import { archiveCopies, archiveFiles, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
 import { projects, projectStates } from '../db/schema/projects.ts';
 import { carriers } from '../db/schema/stores.ts';
-import type { steps } from '../db/schema/plans.ts';
+import { stepItems, type steps } from '../db/schema/plans.ts';
+import { fileSums } from '../db/schema/worth.ts';
 import { usersOf } from '../db/naming.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { inParallel } from '../runtime/in-parallel.ts';
@@ -70,18 +71,17 @@ export interface Proof {
 }
 
 /** Looks through the copies until one proves all that is to go. A copy with a single damage proves nothing. */
-export async function proveAll(
-  context: JobContext,
-  { archiveId, stepId }: { archiveId: number; stepId: number },
-): Promise<Proof | Held> {
+export async function proveAll(context: JobContext, of: Proving): Promise<Proof | Held> {
+  const { archiveId } = of;
   let why: Held = { done: false, reason: 'no good copy' };
   const parts = await copyPartsOf(context.db, archiveId, (id) => context.carrierPath(id));
   for (const part of parts.filter((one) => one.state === 'good')) {
-    const files = await filesToProve(context, { archiveId, stepId, partId: part.partId });
+    const matches = await filesToProve(context, { ...of, partId: part.partId });
+    const files = [...new Map(matches.map(({ file }) => [file.id, file])).values()];
     try {
       const damage = await damageOf(context, part, files);
       if (damage === null) {
-        const sums = new Map(files.map((file) => [file.fileId, file.sha512!]));
+        const sums = new Map(matches.map(({ file, itemFileId }) => [itemFileId, file.sha512!]));
         return { part, fileIds: new Set(sums.keys()), sums };
       }
       why = { done: false, reason: 'copy damaged', detail: `${part.carrier}: ${damage}` };
@@ -95,20 +95,57 @@ export async function proveAll(
 
 type Archived = typeof archiveFiles.$inferSelect;
 
-/** The archive's files that stand for items which are still to go. */
-const filesToProve = (
+interface Proving {
+  archiveId: number;
+  stepId: number;
+  /** Also what has the same sum under another name: for whoever reads the items themselves as well. */
+  bySums?: boolean;
+}
+
+/** The archive's files that stand for items which are still to go, each with the item's file. */
+async function filesToProve(
   { db }: JobContext,
-  { archiveId, stepId, partId }: { archiveId: number; stepId: number; partId: number },
-): Promise<Archived[]> =>
-  db
-    .select()
+  { archiveId, stepId, partId, bySums = false }: Proving & { partId: number },
+): Promise<{ file: Archived; itemFileId: number }[]> {
+  const toGo = and(eq(stepItems.stepId, stepId), inArray(stepItems.state, ['waiting', 'started', 'taken']));
+  const inPart = and(
+    eq(archiveFiles.archiveId, archiveId),
+    eq(archiveFiles.partId, partId),
+    inArray(archiveFiles.role, ['media', 'original document']),
+  );
+  const same = await db
+    .select({ file: archiveFiles, itemFileId: stepItems.fileId })
     .from(archiveFiles)
-    .where(
-      sql`${archiveFiles.archiveId} = ${archiveId} AND ${archiveFiles.partId} = ${partId} AND ${archiveFiles.role} IN ('media', 'original document')
-        AND EXISTS (SELECT 1 FROM step_items i WHERE i.step_id = ${stepId} AND i.file_id = ${archiveFiles.fileId} AND i.size_bytes = ${archiveFiles.sizeBytes} AND i.modified_us = ${archiveFiles.modifiedUs}
-          AND i.state IN ('waiting', 'started', 'taken'))`,
+    .innerJoin(
+      stepItems,
+      and(
+        eq(stepItems.fileId, archiveFiles.fileId),
+        eq(stepItems.sizeBytes, archiveFiles.sizeBytes),
+        eq(stepItems.modifiedUs, archiveFiles.modifiedUs),
+      ),
     )
+    .where(and(inPart, toGo))
     .orderBy(archiveFiles.id);
+  if (!bySums) return same;
+  const alike = await db
+    .select({ file: archiveFiles, itemFileId: stepItems.fileId })
+    .from(stepItems)
+    .innerJoin(
+      fileSums,
+      and(
+        eq(fileSums.fileId, stepItems.fileId),
+        eq(fileSums.sizeBytes, stepItems.sizeBytes),
+        eq(fileSums.modifiedUs, stepItems.modifiedUs),
+      ),
+    )
+    .innerJoin(
+      archiveFiles,
+      and(eq(archiveFiles.sizeBytes, fileSums.sizeBytes), eq(archiveFiles.xxh64, fileSums.xxh64)),
+    )
+    .where(and(inPart, toGo))
+    .orderBy(archiveFiles.id);
+  return [...same, ...alike];
+}
 
 /** What is wrong with a copy, written down; null where it is whole. */
 async function damageOf(context: JobContext, part: CopyPart, files: readonly Archived[]): Promise<string | null> {

@@ -79,9 +79,26 @@ export async function lastLookForUse(db: Db, items: readonly Item[]): Promise<Ma
   return held;
 }
 
-function workOf(context: JobContext, step: Step, params: SetAsideParams): ItemWork {
+/** What sets files aside, whichever step asked for it. */
+export function settingAside(
+  context: JobContext,
+  step: Step,
+  params: Pick<SetAsideParams, 'level' | 'reason'>,
+): Pick<ItemWork, 'act' | 'finishOrUndo' | 'followUp' | 'lastWords'> {
   /** What files are since they lie aside: giving them another name changes a time of theirs. */
   const lies = new Map<number, FileFacts>();
+  return {
+    act: (items) => setAsideItems(context, items, lies),
+    finishOrUndo: (items) => finishOrUndo(context, items, lies),
+    followUp: (tx, outcomes) => writeDown(context, tx, { step, params, outcomes, lies }),
+    lastWords: async (tx) => {
+      await recomputeAfterRemoval(tx, step.id);
+      return { reason: params.reason };
+    },
+  };
+}
+
+function workOf(context: JobContext, step: Step, params: SetAsideParams): ItemWork {
   let ofUsedUnits: ReadonlySet<number> = new Set();
   return {
     kind,
@@ -95,13 +112,7 @@ function workOf(context: JobContext, step: Step, params: SetAsideParams): ItemWo
       for (const item of items) if (ofUsedUnits.has(item.fileId)) held.set(item.id, { done: false, reason: 'in use' });
       return held;
     },
-    act: (items) => setAsideItems(context, items, lies),
-    finishOrUndo: (items) => finishOrUndo(context, items, lies),
-    followUp: (tx, outcomes) => writeDown(context, tx, { step, params, outcomes, lies }),
-    lastWords: async (tx) => {
-      await recomputeAfterRemoval(tx, step.id);
-      return { reason: params.reason };
-    },
+    ...settingAside(context, step, params),
   };
 }
 
@@ -189,7 +200,12 @@ async function writeDown(
     params,
     outcomes,
     lies,
-  }: { step: Step; params: SetAsideParams; outcomes: readonly Outcome[]; lies: ReadonlyMap<number, FileFacts> },
+  }: {
+    step: Step;
+    params: Pick<SetAsideParams, 'level' | 'reason'>;
+    outcomes: readonly Outcome[];
+    lies: ReadonlyMap<number, FileFacts>;
+  },
 ): Promise<void> {
   const now = context.now();
   const went = outcomes.filter(({ result }) => result.done || result.reason === 'gone');

@@ -10,8 +10,10 @@ import { inParallel } from '../runtime/in-parallel.ts';
 import type { Item } from '../runtime/run-items.ts';
 
 export interface Like extends CataloguedNames {
-  /** The file that lies aside. */
+  /** The file that lies aside, or is to. */
   fileId: number;
+  /** The like itself. */
+  likeId: number;
   volumeId: number;
   sizeBytes: number;
   modifiedUs: number;
@@ -23,7 +25,7 @@ export interface Like extends CataloguedNames {
 /** Of each item that lies aside a file of the same sums that is there, on another volume than its own. */
 export async function likesOf(db: Db, stepId: number): Promise<Like[]> {
   const [rows] = (await db.execute(sql`
-    SELECT i.file_id AS fileId, f.volume_id AS volumeId, f.size_bytes AS sizeBytes, f.modified_us AS modifiedUs, v.device, f.inode, f.changed_us AS changedUs,
+    SELECT i.file_id AS fileId, f.id AS likeId, f.volume_id AS volumeId, f.size_bytes AS sizeBytes, f.modified_us AS modifiedUs, v.device, f.inode, f.changed_us AS changedUs,
       f.name, f.raw_name AS rawName, d.path AS folder, d.raw_path AS rawFolder
     FROM step_items i JOIN file_sums a ON a.file_id = i.file_id AND a.size_bytes = i.size_bytes AND a.modified_us = i.modified_us
     JOIN file_sums b ON b.size_bytes = a.size_bytes AND b.xxh64 = a.xxh64 AND b.file_id <> a.file_id

@@ -10,7 +10,7 @@ import { size } from '#core/wording/amounts.ts';
 import { inTransaction } from '#server/db/connect.ts';
 import { archiveCopies, archives } from '#server/db/schema/archives.ts';
 import { aside } from '#server/db/schema/aside.ts';
-import { folders } from '#server/db/schema/catalogue.ts';
+import { files, folders } from '#server/db/schema/catalogue.ts';
 import { jobs } from '#server/db/schema/jobs.ts';
 import { stepItems, steps } from '#server/db/schema/plans.ts';
 import { receipts } from '#server/db/schema/receipts.ts';
@@ -21,6 +21,8 @@ import { setHome } from '#server/projects/homes.ts';
 import { candidatesFor, missingMedia } from '#server/readings/missing.ts';
 import { addArchive } from '#server/steps/archive.ts';
 import { addGathering } from '#server/steps/gather.ts';
+import { addKeepOther } from '#server/steps/keep-other.ts';
+import { askToCompare } from '#server/reclaim/twins.ts';
 import { addMoveHome, addParking } from '#server/steps/moving-items.ts';
 import { addRelinking } from '#server/steps/relink.ts';
 import { addCacheRemoval } from '#server/steps/remove-caches.ts';
@@ -210,6 +212,34 @@ export const SCENARIOS: readonly Scenario[] = [
       const empty = await site.db.select({ id: folders.id }).from(folders).where(eq(folders.totalFiles, 0));
       const folderIds = empty.map((row) => row.id);
       await inTransaction(site.db, (tx) => addFolderRemovalIn(tx, { folderIds, now: NOW() }));
+      await run(site);
+    },
+  },
+  {
+    name: 'a turning round of what is twice',
+    async set(site) {
+      const media = await site.volume('media');
+      const system = await site.volume('system');
+      for (const clip of CLIPS) {
+        site.put(`media/fog/rushes/${clip}.mov`, `${clip} `.repeat(40_000));
+        site.put(`system/copies/${clip}.mov`, `${clip} `.repeat(40_000));
+      }
+      site.put(
+        'media/fog/fog.otio',
+        otio(
+          'Fog',
+          CLIPS.map((clip) => `rushes/${clip}.mov`),
+        ),
+      );
+      await site.read(media, system);
+      await site.look();
+      await askToCompare(site.db, by());
+      await workOff(site);
+      const all = await site.db.select().from(files);
+      const on = (volumeId: number, clip: string) =>
+        all.find((file) => file.volumeId === volumeId && file.name === `${clip}.mov`)!.id;
+      const pairs = CLIPS.map((clip): [number, number] => [on(media, clip), on(system, clip)]);
+      await addKeepOther(site.db, { pairs, now: NOW() });
       await run(site);
     },
   },

@@ -93,7 +93,11 @@ export const archiveFiles = mysqlTable(
     /** Null in archives that were sealed before XXH64 was kept. */
     xxh64: char('xxh64', { length: 16 }),
   },
-  (t) => [index('archive_files_archive').on(t.archiveId), index('archive_files_file').on(t.fileId)],
+  (t) => [
+    index('archive_files_archive').on(t.archiveId),
+    index('archive_files_file').on(t.fileId),
+    index('archive_files_sum').on(t.sizeBytes, t.xxh64),
+  ],
 );
 
 /** How far each file of each copy is. */

@@ -1,0 +1,1 @@
+CREATE INDEX `archive_files_sum` ON `archive_files` (`size_bytes`,`xxh64`);
