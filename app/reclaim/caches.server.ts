@@ -6,7 +6,7 @@ import { AGE_CHOICES, cutDay } from '#core/reclaim/cuts.ts';
 import { counted, size } from '#core/wording/amounts.ts';
 import { addCacheRemoval } from '#server/steps/remove-caches.ts';
 import { rackVolumes } from '#server/site/rack.ts';
-import { cacheBytes, cacheFolders, MOST_FOLDERS } from '#server/reclaim/reclaim.ts';
+import { cacheBytes, cacheBytesBefore, cacheFolders, MOST_FOLDERS } from '#server/reclaim/reclaim.ts';
 import { answer, volumesAsked } from '../answer.server';
 import { db } from '../db.server';
 
@@ -16,9 +16,24 @@ export async function loader({ request }: Route.LoaderArgs) {
   const age = (AGE_CHOICES as readonly number[]).includes(asked) ? asked : 30;
   const nowMs = Date.now();
   const cut = cutDay(nowMs, age);
-  const [folders, all] = await Promise.all([cacheFolders(db(), only, cut), cacheBytes(db(), only)]);
+  const [folders, all, byAge] = await Promise.all([
+    cacheFolders(db(), only, cut),
+    cacheBytes(db(), only),
+    cacheBytesBefore(
+      db(),
+      only,
+      AGE_CHOICES.map((days) => cutDay(nowMs, days)),
+    ),
+  ]);
   const listed = folders.reduce((sum, folder) => sum + folder.allBytes, 0);
-  return { folders, notListedBytes: folders.length < MOST_FOLDERS ? 0 : Math.max(0, all - listed), age, cut, nowMs };
+  return {
+    folders,
+    notListedBytes: folders.length < MOST_FOLDERS ? 0 : Math.max(0, all - listed),
+    age,
+    byAge,
+    cut,
+    nowMs,
+  };
 }
 
 export async function action({ request }: Route.ActionArgs) {

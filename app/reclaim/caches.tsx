@@ -55,7 +55,7 @@ export default function Caches({ loaderData }: Route.ComponentProps) {
           />
         </Card>
         <div className="grid content-start gap-4">
-          <MayGo age={age} least={leastMegabytes} onLeast={setLeast} />
+          <MayGo age={age} byAge={loaderData.byAge} least={leastMegabytes} onLeast={setLeast} />
           <After byVolume={sums.byVolume} />
         </div>
       </div>
@@ -72,14 +72,22 @@ export default function Caches({ loaderData }: Route.ComponentProps) {
   );
 }
 
-function Choices({ age, least, onLeast }: { age: number; least: number; onLeast: (megabytes: number) => void }) {
+interface ChoicesProps {
+  age: number;
+  /** Bytes that each age would take. */
+  byAge: readonly number[];
+  least: number;
+  onLeast: (megabytes: number) => void;
+}
+
+function Choices({ age, byAge, least, onLeast }: ChoicesProps) {
   const to = useTo();
   return (
     <div className="grid gap-3">
       <div>
         <div className="mb-1.5 text-[13px] text-ink-2">Not changed for at least</div>
         <div role="group" aria-label="Age" className="flex flex-wrap gap-1">
-          {AGE_CHOICES.map((days) => (
+          {AGE_CHOICES.map((days, i) => (
             <Link
               key={days}
               to={to({ age: String(days) })}
@@ -88,7 +96,7 @@ function Choices({ age, least, onLeast }: { age: number; least: number; onLeast:
               className={buttonLook(days === age ? 'first' : 'plain')}
               aria-current={days === age ? 'true' : undefined}
             >
-              {days === 0 ? 'any' : `${days} d`}
+              {days === 0 ? 'any' : `${days} days`} · {size(byAge[i]!)}
             </Link>
           ))}
         </div>
@@ -281,7 +289,7 @@ function NotListed({ folders, bytes }: { folders: number; bytes: number }) {
   );
 }
 
-function MayGo(choices: { age: number; least: number; onLeast: (megabytes: number) => void }) {
+function MayGo(choices: ChoicesProps) {
   const lens = useLens();
   return (
     <Card

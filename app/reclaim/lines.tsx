@@ -3,9 +3,11 @@
 import { useMemo, useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import { LEVEL_WORDS } from '#core/model.ts';
+import { bytesByAge, type Points, pointsOf, within } from '#core/reclaim/box.ts';
 import { isForGood } from '#core/reclaim/worth.ts';
 import { ago, count, counted, duration, size } from '#core/wording/amounts.ts';
 import { GROUP_WORDS, REASON_WORDS } from '#core/wording/reclaim.ts';
+import { ChoosingPlot } from '../charts/choosing-plot';
 import type { Answer } from '../lib/answer';
 import { useLens } from '../shell/links';
 import { useFrame } from '../shell/use-frame';
@@ -23,6 +25,9 @@ export function Lines({ data }: { data: Data }) {
   const [chosen, setChosen] = useState<ReadonlySet<string>>(() => new Set(goal?.keys ?? []));
   const fetcher = useFetcher<Answer>();
   const sums = useMemo(() => sumsOf(lines, chosen), [lines, chosen]);
+  const points = useMemo(() => pointsOf(lines, Math.floor(data.nowMs / 86_400_000)), [lines, data.nowMs]);
+  const levels = useMemo(() => lines.map((line) => line.level), [lines]);
+  const choose = (inside: readonly number[]) => setChosen(new Set(inside.map((i) => lines[i]!.key)));
   const toggle = (key: string, on: boolean) =>
     setChosen((now) => {
       const next = new Set(now);
@@ -42,15 +47,28 @@ export function Lines({ data }: { data: Data }) {
     <>
       <Said answer={fetcher.data} />
       <div className="grid grid-cols-[minmax(0,1fr)_250px] items-start gap-4">
-        <div className="card py-1">
-          <Table
-            label="What may go"
-            rows={lines}
-            rowKey={(line) => line.key}
-            rowHeight={46}
-            height="max(260px, calc(100vh - 330px))"
-            columns={[choosing(lines, chosen, { all: setChosen, toggle }), ...columnsOf(data)]}
-          />
+        <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
+          {lines.length > 2 && data.group !== 'empty folders' && (
+            <Card title="How old against how large" aside={<ByAge points={points} onChoose={choose} />}>
+              <ChoosingPlot
+                points={points}
+                levels={levels}
+                chosen={(i) => chosen.has(lines[i]!.key)}
+                mark={chosen}
+                onBox={choose}
+              />
+            </Card>
+          )}
+          <div className="card py-1">
+            <Table
+              label="What may go"
+              rows={lines}
+              rowKey={(line) => line.key}
+              rowHeight={46}
+              height="max(260px, calc(100vh - 330px))"
+              columns={[choosing(lines, chosen, { all: setChosen, toggle }), ...columnsOf(data)]}
+            />
+          </div>
         </div>
         <div className="grid gap-4">
           <AddToPlan fetcher={fetcher} cut={data.cut} chosen={chosen} sums={sums} />
@@ -59,6 +77,31 @@ export function Lines({ data }: { data: Data }) {
       </div>
       {data.pairs.length > 0 && <Pairs pairs={data.pairs} />}
     </>
+  );
+}
+
+const AGES = [7, 30, 90, 180, 365] as const;
+
+/** Everything that is at least so old, with how much that is: seen before it is pressed. */
+function ByAge({ points, onChoose }: { points: Points; onChoose: (inside: number[]) => void }) {
+  const sums = bytesByAge(points, AGES);
+  return (
+    <span role="group" aria-label="Choose by age" className="flex flex-wrap gap-1.5">
+      {AGES.map((days, i) =>
+        sums[i]! > 0 ? (
+          <button
+            key={days}
+            type="button"
+            onClick={() =>
+              onChoose(within(points, { leastDays: days, mostDays: Infinity, leastBytes: 0, mostBytes: Infinity }))
+            }
+            className="rounded-md border border-line px-2 py-0.5 text-[13px] whitespace-nowrap hover:bg-panel"
+          >
+            {days} days · {size(sums[i]!)}
+          </button>
+        ) : null,
+      )}
+    </span>
   );
 }
 

@@ -3,6 +3,7 @@ import { KINDS, type Level, PROJECT_STATES } from '../model.ts';
 import { type Candidate, reach } from './goal.ts';
 import { seriesOf, thinned, USUAL_THINNING } from './thin.ts';
 import { liesIn } from '../paths.ts';
+import { boxAround, boxFrom, bytesByAge, pointsOf, within } from './box.ts';
 import { emptyTrees } from './empty.ts';
 import { GROUPS, type WorthFacts, worthOf } from './worth.ts';
 
@@ -188,5 +189,32 @@ test('every empty folder that is not wanted is in one tree, and no tree lies in 
         for (const tree of trees) expect(stays(tree.path)).toBe(false);
       },
     ),
+  );
+});
+
+test('a box holds what lies in it, ends too; one around all holds all, and two corners make one whichever they are', () => {
+  const candidate = fc.record({ day: fc.integer({ min: 0, max: 20_000 }), bytes: fc.integer({ min: 0, max: 1e12 }) });
+  const corner = fc.record({ days: fc.integer({ min: 0, max: 20_000 }), bytes: fc.integer({ min: 0, max: 1e12 }) });
+  fc.assert(
+    fc.property(fc.array(candidate, { maxLength: 60 }), corner, corner, (all, a, b) => {
+      const points = pointsOf(all, 20_000);
+      const box = boxFrom(a, b);
+      expect(box).toEqual(boxFrom(b, a));
+      expect(within(points, box)).toEqual(
+        all.flatMap(({ day, bytes }, i) =>
+          20_000 - day >= box.leastDays &&
+          20_000 - day <= box.mostDays &&
+          bytes >= box.leastBytes &&
+          bytes <= box.mostBytes
+            ? [i]
+            : [],
+        ),
+      );
+      const around = boxAround(points);
+      expect(within(points, { ...around, leastBytes: Math.min(around.leastBytes, 0) })).toHaveLength(all.length);
+      const [any, old] = bytesByAge(points, [0, 10_000]);
+      expect(any).toBe(all.reduce((sum, one) => sum + one.bytes, 0));
+      expect(old).toBe(all.reduce((sum, one) => (one.day <= 10_000 ? sum + one.bytes : sum), 0));
+    }),
   );
 });

@@ -62,3 +62,18 @@ export async function cacheBytes(db: Database, only: readonly VolumeId[]): Promi
     .where(and(eq(volumeSums.kind, 'cache'), only.length > 0 ? inArray(volumeSums.volumeId, [...only]) : undefined));
   return row!.bytes;
 }
+
+/** Caches that were last changed before each of these days. */
+export async function cacheBytesBefore(
+  db: Database,
+  only: readonly VolumeId[],
+  days: readonly number[],
+): Promise<number[]> {
+  const parts = days.map((day, i) => sql`SUM(IF(h.day < ${day}, h.bytes, 0)) AS ${sql.identifier(`b${i}`)}`);
+  const [rows] = (await db.execute(sql`
+    SELECT ${sql.join(parts, sql`, `)} FROM volume_holdings h JOIN volumes v ON v.id = h.volume_id AND v.retired_at IS NULL
+    WHERE h.kind = 'cache' ${only.length > 0 ? sql`AND h.volume_id IN ${[...only]}` : sql``}`)) as unknown as [
+    Record<string, number | null>[],
+  ];
+  return days.map((_, i) => Number(rows[0]?.[`b${i}`] ?? 0));
+}
