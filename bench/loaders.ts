@@ -2,12 +2,20 @@
 // numbers. usage: npm run bench -- loaders [rounds] [a part of the loader's name]
 import type { Database } from '#server/db/connect.ts';
 import { disconnect } from '#server/db/connect.ts';
+import { currentAssessment } from '#server/db/worth.ts';
+import { assess } from '#server/reclaim/assess.ts';
 import { largeCatalogue } from './catalogue.ts';
 
 const rounds = Number(process.argv[2] ?? 20);
 const part = process.argv[3] ?? '';
 const { server, db } = await largeCatalogue();
 process.env.KERAMION_DATABASE = server.url;
+// Reclaim reads what may go from an assessment.
+if ((await currentAssessment(db)) === null) {
+  const began = performance.now();
+  await assess(db);
+  console.log(`assessed in ${((performance.now() - began) / 1000).toFixed(1)} s`);
+}
 
 type Loader = (args: { request: Request; params: Record<string, string> }) => Promise<unknown>;
 const of = async (module: Promise<unknown>) => ((await module) as { loader: Loader }).loader;
@@ -36,6 +44,11 @@ const loaders: [name: string, loader: Loader, address: string, params?: Record<s
   ['space, a file', await of(import('../app/space/space.server.ts')), '/space?file=1234567'],
   ['reclaim', await of(import('../app/reclaim/reclaim.server.ts')), '/reclaim'],
   ['reclaim, one volume', await of(import('../app/reclaim/reclaim.server.ts')), '/reclaim?v=6'],
+  ['reclaim, unused media', await of(import('../app/reclaim/reclaim.server.ts')), '/reclaim?work=1&group=unused+media'],
+  ['reclaim, caches by folder', await of(import('../app/reclaim/caches.server.ts')), '/reclaim/caches?age=30'],
+  ['reclaim, a goal', await of(import('../app/reclaim/reclaim.server.ts')), '/reclaim?work=1&free=60&on=3&level=1'],
+  ['reclaim, left behind', await of(import('../app/reclaim/reclaim.server.ts')), '/reclaim?left=1'],
+  ['reclaim, set aside', await of(import('../app/reclaim/aside.server.ts')), '/reclaim/aside'],
   ['archive', await of(import('../app/archive/archive.server.ts')), '/archive'],
   ['archive, shape', await of(import('../app/archive/shape.server.ts')), '/archive/7', { projectId: '7' }],
   ['shelf', await of(import('../app/shelf/shelf.server.ts')), '/shelf'],

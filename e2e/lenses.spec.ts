@@ -14,6 +14,8 @@ const LENSES = [
   '/reclaim?group=unused media',
   '/reclaim?work=1&free=60&on=3&level=1',
   '/reclaim?left=1',
+  '/reclaim?project=3&group=caches',
+  '/reclaim?group=same twice',
   '/reclaim/caches',
   '/reclaim/aside',
   '/reclaim/rules?by=cap&volumeId=3&cap=30&projectId=&except=',

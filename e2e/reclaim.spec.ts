@@ -1,7 +1,8 @@
 // Reclaim as people use it: a goal in a few clicks, files set aside and taken back, by mouse and by keyboard alone.
 import { existsSync, readdirSync, readFileSync, statSync } from 'node:fs';
 import path from 'node:path';
-import { expect, type Page, test } from '@playwright/test';
+import AxeBuilder from '@axe-core/playwright';
+import { expect, type Locator, type Page, test } from '@playwright/test';
 import { HOME } from './start';
 
 const SITE = path.join(HOME, 'site');
@@ -116,4 +117,75 @@ test('nonsense in a goal is answered with a sentence', async ({ page }) => {
     headers: { origin: 'http://127.0.0.1:4790' },
   });
   expect(refused.status()).toBe(422);
+});
+
+test('the unused media of a project are parked on another volume; the step is looked through first, and most of it left out', async ({
+  page,
+}) => {
+  await page.goto('/projects');
+  await page.getByRole('link', { name: 'Gannet Rock', exact: true }).click();
+  await page.getByRole('button', { name: 'Move its media' }).click();
+  const sheet = page.getByRole('dialog', { name: 'Move the media of Gannet Rock' });
+  await sheet.getByRole('radio', { name: /What no timeline uses/ }).check();
+  await sheet.getByLabel('Volume').selectOption({ label: await optionOf(sheet, /^Carry 04/) });
+  await sheet.getByRole('button', { name: 'Add the parking to the plan' }).click();
+  await expect(sheet.getByRole('status')).toContainText('Added to the plan');
+  await page.keyboard.press('Escape');
+  await page.getByRole('button', { name: 'Review plan' }).click();
+  await page.getByRole('link', { name: /^Show the \d+ files of: Park/ }).click();
+  await expect(page.getByRole('heading', { level: 1 })).toContainText(
+    'Park the unused media of Gannet Rock on Carry 04',
+  );
+  const rows = page.getByRole('region', { name: 'Files of the step' }).getByRole('checkbox');
+  const names = await rows.evaluateAll((boxes) => boxes.map((box) => box.getAttribute('aria-label')!));
+  expect(names.length).toBeGreaterThan(1);
+  for (const name of names.slice(1)) await page.getByRole('checkbox', { name, exact: true }).click();
+  await page.getByRole('button', { name: new RegExp(`^Leave out ${names.length - 1} files?,`) }).click();
+  await expect(page.getByRole('status')).toContainText('They stay where they are.');
+  await expect(rows).toHaveCount(1);
+  expect((await new AxeBuilder({ page }).analyze()).violations.map((v) => v.id)).toEqual([]);
+  const kept = names[0]!.replace('Choose ', '');
+  await page.getByRole('button', { name: 'Review plan' }).click();
+  await page.getByRole('button', { name: 'Run one step' }).click();
+  const left = path.join(SITE, 'ropewalk-media', kept);
+  await expect.poll(() => existsSync(left), { timeout: 120_000 }).toBe(false);
+  await page.keyboard.press('Escape');
+  await workEnds(page);
+  expect(readdirSync(path.join(SITE, 'carry-04/parked/gannet-rock'), { recursive: true })).toContain(
+    path.basename(kept),
+  );
+  await page.goto('/projects');
+  await page.getByRole('link', { name: 'Gannet Rock', exact: true }).click();
+  await page.getByRole('button', { name: 'Move its media' }).click();
+  await expect(page.getByRole('heading', { name: 'Parked' })).toBeVisible();
+  await expect(page.getByRole('button', { name: 'Add bringing it back to the plan' })).toBeVisible();
+});
+
+const optionOf = async (within: Locator, name: RegExp): Promise<string> =>
+  (await within.locator('option').allTextContents()).find((text) => name.test(text))!;
+
+test('what may go is chosen by eye, with the pointer and by keyboard; table and effect follow', async ({ page }) => {
+  await page.goto('/reclaim?left=1');
+  const plot = page.getByRole('group', { name: /by age and size/ });
+  const add = page.getByRole('button', { name: /to the plan$/ }).first();
+  await expect(add).toBeDisabled();
+  await plot.focus();
+  await page.keyboard.press('Space');
+  await expect(page.getByRole('checkbox', { name: 'Choose every line' })).toBeChecked();
+  await expect(add).toBeEnabled();
+  const all = await add.textContent();
+  for (let i = 0; i < 40; i++) await page.keyboard.press('Shift+ArrowLeft');
+  await expect(add).not.toHaveText(all!);
+  await page.keyboard.press('Escape');
+  await expect(add).toBeDisabled();
+  const box = (await plot.boundingBox())!;
+  await page.mouse.move(box.x + 60, box.y + 4);
+  await page.mouse.down();
+  await page.mouse.move(box.x + box.width - 2, box.y + box.height - 2, { steps: 4 });
+  await page.mouse.up();
+  await expect(add).toHaveText(all!);
+  const ages = page.getByRole('group', { name: 'Choose by age' }).getByRole('button');
+  await expect(ages.first()).toContainText('days ·');
+  await ages.last().click();
+  await expect(add).toBeEnabled();
 });

@@ -4,6 +4,7 @@ import { eq, sql } from 'drizzle-orm';
 import type { Level, PlanId, ProjectId, VolumeId } from '#core/model.ts';
 import { byLevel } from '#core/plan/plan.ts';
 import { reach } from '#core/reclaim/goal.ts';
+import { GROUPS } from '#core/reclaim/worth.ts';
 import { size } from '#core/wording/amounts.ts';
 import { otio, TestSite, until } from '#test/site.ts';
 import { aside } from '../db/schema/aside.ts';
@@ -100,6 +101,13 @@ test('every file that may go has its group, level and reason; what is used, and 
     ['nobody’s', 1, 50],
     ['empty folders', 0, 0],
   ]);
+  for (const group of GROUPS) {
+    const own = await lines(site.db, ALL, { group, cutDay: 30_000, most: 100 });
+    expect([group, own.reduce((sum, line) => sum + line.files, 0)]).toEqual([
+      group,
+      sums.find((sum) => sum.group === group)!.files,
+    ]);
+  }
   // Projects in work are out until they are asked for, or one is looked at.
   await site.db.update(projects).set({ state: 'in work' });
   expect((await groupSums(site.db, { ...ALL, inWork: false }))[1]!.files).toBe(0);

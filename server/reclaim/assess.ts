@@ -14,6 +14,7 @@ import { currentAssessment, setAssessment, sumWorth } from '../db/worth.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { enqueue } from '../runtime/queue.ts';
 import { writeEmptyFolders } from './empty.ts';
+import { keepRates } from './lines.ts';
 import { endAfter, endPlainly, workKind } from '../runtime/work-kind.ts';
 
 const PAGE = 20_000;
@@ -71,6 +72,7 @@ export async function assess(db: Database, { check = () => {} }: { check?: () =>
     );
     await sumWorth(connection, run);
     await writeEmptyFolders(tx, run);
+    await keepRates(tx);
     await connection.query(
       `INSERT INTO worth_sums (run, what, volume_id, project_id, level, files, bytes)
        SELECT run, what, volume_id, project_id, level, SUM(files), SUM(bytes) FROM worth_lines WHERE run = ? GROUP BY run, what, volume_id, project_id, level`,

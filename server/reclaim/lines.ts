@@ -1,11 +1,12 @@
 // What may go as the reclaim lens shows it: sums of every group by level, and lines, each the files of one folder, project,
 // group and level that go together. From rollups and from the last assessment.
-import { type SQL, sql } from 'drizzle-orm';
+import { eq, type SQL, sql } from 'drizzle-orm';
 import type { FolderId, Level, ProjectId, VolumeId } from '#core/model.ts';
 import { againRate, type AgainRate } from '#core/reclaim/again.ts';
 import type { Candidate } from '#core/reclaim/goal.ts';
 import { type Group, GROUPS, type Reason, REASONS } from '#core/reclaim/worth.ts';
-import type { Db } from '../db/connect.ts';
+import type { Db, Transaction } from '../db/connect.ts';
+import { site } from '../db/schema/site.ts';
 import { currentAssessment } from '../db/worth.ts';
 
 /** Which files are meant: of these volumes (all where none is named), of one project, of projects in work or not. */
@@ -145,14 +146,16 @@ async function lineRows(
 ): Promise<LineRow[]> {
   const run = (await currentAssessment(db))?.run ?? 0;
   const parts: SQL[] = [];
+  // Each part in order by itself, so that only the largest of it are looked at where there are many.
+  const largest = sql`ORDER BY bytes DESC, folderId DESC LIMIT ${most}`;
   if (group !== 'caches')
-    parts.push(sql`SELECT w.what, w.folder_id AS folderId, w.volume_id AS volumeId, w.project_id AS projectId, w.level, w.reason, w.files, w.bytes, w.day
-      FROM worth_lines w WHERE w.run = ${run} ${group ? sql`AND w.what = ${group}` : sql``} AND ${within(scope, 'w')}${group ? sql`` : sql` AND w.bytes > 0`}`);
+    parts.push(sql`(SELECT w.what, w.folder_id AS folderId, w.volume_id AS volumeId, w.project_id AS projectId, w.level, w.reason, w.files, w.bytes, w.day
+      FROM worth_lines w ${group ? sql`FORCE INDEX (worth_lines_largest)` : sql``} WHERE w.run = ${run} ${group ? sql`AND w.what = ${group}` : sql`AND w.bytes > 0`} AND ${within(scope, 'w')} ${largest})`);
   if (group === undefined || group === 'caches')
-    parts.push(sql`SELECT 'caches', h.folder_id, h.volume_id, h.project_id, 0, 'rebuilds itself', SUM(h.files), SUM(h.bytes) AS bytes, MAX(h.day)
-      FROM folder_holdings h WHERE h.kind = 'cache' AND h.day < ${cutDay} AND ${within(scope, 'h')} GROUP BY h.volume_id, h.folder_id, h.project_id`);
+    parts.push(sql`(SELECT 'caches' AS what, h.folder_id AS folderId, h.volume_id AS volumeId, h.project_id AS projectId, 0 AS level, 'rebuilds itself' AS reason, SUM(h.files) AS files, SUM(h.bytes) AS bytes, MAX(h.day) AS day
+      FROM folder_holdings h WHERE h.kind = 'cache' AND h.day < ${cutDay} AND ${within(scope, 'h')} GROUP BY h.volume_id, h.folder_id, h.project_id HAVING bytes > 0 ${largest})`);
   const [rows] = (await db.execute(
-    sql`SELECT * FROM (${sql.join(parts, sql` UNION ALL `)}) x WHERE bytes > 0 OR what = 'empty folders' ORDER BY bytes DESC, folderId LIMIT ${most}`,
+    parts.length === 1 ? parts[0]! : sql`${sql.join(parts, sql` UNION ALL `)} ${largest}`,
   )) as unknown as [LineRow[]];
   return rows;
 }
@@ -178,8 +181,21 @@ async function namesOf(db: Db, rows: readonly LineRow[]) {
   });
 }
 
-/** How fast each volume's caches and renders came, by volume and kind. */
+const RATES = 'rates of making again';
+
+/** How fast each volume's caches and renders came, by volume and kind: as the last assessment worked it out. */
 export async function againRates(db: Db): Promise<Map<string, AgainRate>> {
+  const [row] = await db.select().from(site).where(eq(site.key, RATES));
+  return row ? new Map(JSON.parse(row.value) as [string, AgainRate][]) : workOutRates(db);
+}
+
+/** Keeps them for those who only look. */
+export async function keepRates(tx: Transaction): Promise<void> {
+  const value = JSON.stringify([...(await workOutRates(tx))]);
+  await tx.insert(site).values({ key: RATES, value }).onDuplicateKeyUpdate({ set: { value } });
+}
+
+async function workOutRates(db: Db): Promise<Map<string, AgainRate>> {
   const [rows] = (await db.execute(sql`
     SELECT volume_id AS volumeId, kind, day, SUM(bytes) AS bytes FROM samples WHERE kind IN ('cache', 'render', 'proxy') GROUP BY volume_id, kind, day ORDER BY volume_id, kind, day`)) as unknown as [
     { volumeId: number; kind: string; day: number; bytes: number }[],
