@@ -11,7 +11,10 @@ const CLIPS = path.join(SITE, 'loft-2-system/Downloads/lens tests');
 const bytesBelow = (folder: string): number =>
   readdirSync(folder, { recursive: true, withFileTypes: true })
     .filter((entry) => entry.isFile())
-    .reduce((sum, entry) => sum + statSync(path.join(entry.parentPath, entry.name)).size, 0);
+    .reduce(
+      (sum, entry) => sum + (statSync(path.join(entry.parentPath, entry.name), { throwIfNoEntry: false })?.size ?? 0),
+      0,
+    );
 
 async function workEnds(page: Page): Promise<void> {
   await expect(page.getByText('Nothing running')).toBeVisible({ timeout: 120_000 });

@@ -11,10 +11,25 @@ import { type Column, Table } from '../ui/table';
 
 export { loader } from './step.server.ts';
 
-type Data = Route.ComponentProps['loaderData'];
+type Data = NonNullable<Route.ComponentProps['loaderData']>;
 type Item = Data['items'][number];
 
 export default function Step({ loaderData: data }: Route.ComponentProps) {
+  if (data === null)
+    return (
+      <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
+        <Sentence>That step is not in the plan any more.</Sentence>
+        <div className="card">
+          <Empty>
+            It was run, or taken out. What was done is in the{' '}
+            <Link to="/ledger" className="text-accent underline">
+              ledger
+            </Link>
+            , file by file.
+          </Empty>
+        </div>
+      </div>
+    );
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <Sentence
