@@ -481,6 +481,8 @@ function otherProjects(maker: Maker): void {
     ...media,
     url: `file:///Volumes/Ropewalk/${media.url.split('/ropewalk-media/')[1]}`,
   });
+  // Bought by the hundred, and never converted.
+  for (const n of numbered(36)) maker.plain(`ropewalk-library/atmos/quayside ${n}.mp3`, 7.4e6, 380);
   for (const n of numbered(14)) maker.plain(`ropewalk-library/titles/house_title_${n}.mov`, 40e6, 380);
   const shots = ['tt_010', 'tt_020', 'tt_030'].map((shot, i) =>
     maker.stills(shot, 160 + i * 80, i === 1 ? [57, 58, 121] : []),

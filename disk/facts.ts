@@ -20,13 +20,14 @@ export type Facts =
 
 /** Looks without following a link. Errors other than 'not there' are thrown with their code. */
 export function look(path: string | Buffer): Facts {
-  let stats: Stats;
+  let stats: Stats | undefined;
   try {
-    stats = lstatSync(path);
+    // An error is dear, and that nothing is there is the usual answer.
+    stats = lstatSync(path, { throwIfNoEntry: false });
   } catch (error) {
-    if (isMissing(error)) return { is: 'gone' };
-    throw error;
+    if (!isMissing(error)) throw error;
   }
+  if (!stats) return { is: 'gone' };
   if (stats.isFile()) return { is: 'file', links: stats.nlink, allocatedBytes: stats.blocks * 512, ...factsOf(stats) };
   return { is: stats.isDirectory() ? 'folder' : stats.isSymbolicLink() ? 'link' : 'other' };
 }

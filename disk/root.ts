@@ -169,7 +169,7 @@ export class Root {
 }
 
 /** Where an open folder is now, byte for byte; one that was removed is nowhere. */
-const placeNow = (fd: number): string => readlinkSync(`/proc/self/fd/${fd}`, 'buffer').toString('latin1');
+const placeNow = (fd: number): string => readlinkSync(`/proc/self/fd/${fd}`, 'latin1');
 
 /** Byte for byte as latin1, where '/' and '.' are what they are in UTF-8: so names need not be text. */
 function split(inside: Inside): { folder: string; name: string } {

@@ -12,6 +12,7 @@ import { rackVolumes } from '#server/site/rack.ts';
 import { damagedCopies } from '#server/archives/shelf.ts';
 import { lastCheck } from '#server/check/check.ts';
 import { asideTotal } from '#server/reclaim/aside.ts';
+import { compressedSounds } from '#server/reclaim/compressed.ts';
 import { brokenDocuments } from '#server/projects/broken-documents.ts';
 import { volumesAsked } from '../answer.server';
 import { db } from '../db.server';
@@ -73,12 +74,13 @@ interface Known {
 }
 
 async function decisionsOf({ all, volumes, projects, strays, forecastOf }: Known) {
-  const [broken, nobodys, homeless, copies, check, aside] = await Promise.all([
+  const [broken, nobodys, homeless, copies, check, sounds, aside] = await Promise.all([
     brokenDocuments(db()),
     ownerlessByVolume(db()),
     homesInTrouble(db()),
     damagedCopies(db()),
     lastCheck(db()),
+    compressedSounds(db()),
     asideTotal(db(), volumes.length < all.length ? volumes.map((volume) => volume.volumeId) : []),
   ]);
   const nameOf = (id: number) => all.find((volume) => volume.volumeId === id)?.name ?? '';
@@ -94,6 +96,9 @@ async function decisionsOf({ all, volumes, projects, strays, forecastOf }: Known
     strays: strays.map((stray) => ({ ...stray, volume: nameOf(stray.volumeId) })),
     damagedCopies: copies,
     aside,
+    compressedSounds: sounds
+      .filter((row) => volumes.some((volume) => volume.volumeId === row.volumeId))
+      .map((row) => ({ ...row, volume: nameOf(row.volumeId) })),
     check:
       check && check.findings.length > 0 && !check.repaired
         ? { findings: check.findings.length, example: check.findings[0]!.detail, atMs: check.atMs }

@@ -47,6 +47,8 @@ export interface DecisionFacts {
   damagedCopies?: readonly { archive: string; carrier: string; others: number }[];
   /** What the last check of everything found; null where none was made, or it found nothing. */
   check?: { findings: number; example: string; atMs: number } | null;
+  /** Sounds of libraries in a compressed form, by volume. */
+  compressedSounds?: readonly { volumeId: VolumeId; volume: string; files: number; bytes: number }[];
   /** What is set aside. */
   aside?: { files: number; bytes: number; oldestMs: number | null };
 }
@@ -90,9 +92,21 @@ export function decisions(facts: DecisionFacts): Decision[] {
     ...(facts.damagedCopies ?? []).map(damagedCopy),
     ...(facts.check ? [checkDiffers(facts.check, facts.nowMs)] : []),
     ...asideLong(facts),
+    ...(facts.compressedSounds ?? []).filter((row) => row.files >= MANY_SOUNDS).map(compressed),
   ];
   return all.sort((a, b) => WEIGHTS[a.weight] - WEIGHTS[b.weight]);
 }
+
+/** Fewer are decoded in a moment, and not worth a line. */
+const MANY_SOUNDS = 20;
+
+const compressed = (row: NonNullable<DecisionFacts['compressedSounds']>[number]): Decision => ({
+  key: `compressed ${row.volumeId}`,
+  weight: 'plain',
+  what: `${counted(row.files, 'sound')} of the library on ${row.volume} are compressed`,
+  detail: `${size(row.bytes)} as they lie. Programs decode each they use into a cache of their own, about ten times as large: kept as WAV they would not.`,
+  action: { go: 'space', volumeId: row.volumeId, kind: 'library', words: 'Look' },
+});
 
 /** After so long nobody comes for what was set aside. */
 const ASIDE_DAYS = 30;

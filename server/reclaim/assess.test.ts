@@ -17,6 +17,7 @@ import { currentPlan, runPlan } from '../plan/plan.ts';
 import { addArchive } from '../steps/archive.ts';
 import { addChosen } from '../steps/chosen.ts';
 import { askToAssess, assess } from './assess.ts';
+import { compressedSounds } from './compressed.ts';
 import { groupSums, lines, type Scope } from './lines.ts';
 
 let site: TestSite;
@@ -208,4 +209,12 @@ test('it is asked for where something changed, and not before there is peace', a
   await worker.stop();
   await askToAssess(site.db, new Date(Date.now() + 3_600_000));
   expect(await site.db.select().from(jobs)).toHaveLength(1);
+});
+
+test('compressed sounds of a library are counted by volume', async () => {
+  const library = await site.volume('library', 'library');
+  for (const name of ['a.mp3', 'b.M4A', 'c.wav']) site.put(`library/atmos/${name}`, 'x'.repeat(100));
+  await site.read(library);
+  await assess(site.db);
+  expect(await compressedSounds(site.db)).toEqual([{ volumeId: library, files: 2, bytes: 200 }]);
 });

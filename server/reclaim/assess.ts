@@ -14,6 +14,7 @@ import { currentAssessment, setAssessment, sumWorth } from '../db/worth.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { enqueue } from '../runtime/queue.ts';
 import { writeEmptyFolders } from './empty.ts';
+import { addCompressed, type CompressedSounds, keepCompressed } from './compressed.ts';
 import { keepRates } from './lines.ts';
 import { endAfter, endPlainly, workKind } from '../runtime/work-kind.ts';
 
@@ -59,9 +60,11 @@ export async function assess(db: Database, { check = () => {} }: { check?: () =>
   const marks = await marksOf(db);
   const run = await inTransaction(db, nextRun);
   const known = await knownOf(db);
+  const compressed: CompressedSounds = new Map();
   for await (const folder of folders(db)) {
     check();
     await write(db, run, rowsOf(folder, known));
+    addCompressed(compressed, folder);
   }
   await inTransaction(db, async (tx) => {
     const { $connection: connection } = tx;
@@ -73,6 +76,7 @@ export async function assess(db: Database, { check = () => {} }: { check?: () =>
     await sumWorth(connection, run);
     await writeEmptyFolders(tx, run);
     await keepRates(tx);
+    await keepCompressed(tx, compressed);
     await connection.query(
       `INSERT INTO worth_sums (run, what, volume_id, project_id, level, files, bytes)
        SELECT run, what, volume_id, project_id, level, SUM(files), SUM(bytes) FROM worth_lines WHERE run = ? GROUP BY run, what, volume_id, project_id, level`,

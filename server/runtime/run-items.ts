@@ -70,7 +70,8 @@ export async function runItems(context: JobContext, step: Step, work: ItemWork):
     await context.checkIn();
     await work.prepare?.();
     if (work.frees) await noteFreeBefore(context, step);
-    while (await runBatch(context, step, work)) await context.checkIn();
+    const cursor: Cursor = { isFresh: false, after: 0 };
+    while (await runBatch(context, step, { work, cursor })) await context.checkIn();
   } catch (thrown) {
     ending = endingOf(context, thrown);
   }
@@ -133,8 +134,12 @@ async function resumeProgress(context: JobContext, step: Step, phase: string): P
 }
 
 /** True where there was a batch. */
-async function runBatch(context: JobContext, step: Step, work: ItemWork): Promise<boolean> {
-  const items = await nextItems(context, step, work.batch ?? BATCH);
+async function runBatch(
+  context: JobContext,
+  step: Step,
+  { work, cursor }: { work: ItemWork; cursor: Cursor },
+): Promise<boolean> {
+  const items = await nextItems(context, step, { most: work.batch ?? BATCH, cursor });
   if (items.length === 0) return false;
   const fresh = items.filter((item) => item.state === 'waiting');
   await markItems(context, fresh, 'started');
@@ -155,18 +160,34 @@ async function runBatch(context: JobContext, step: Step, work: ItemWork): Promis
   return true;
 }
 
-/** What an earlier run had begun comes first. One state at a time: so the index has them in order, however many there are. */
-async function nextItems({ db }: JobContext, step: Step, most: number): Promise<Item[]> {
-  for (const state of [...BEGUN, 'waiting'] as const) {
-    const items = await db
+/** Where a run is: what an earlier one had begun comes first, then what waits, by number. */
+interface Cursor {
+  isFresh: boolean;
+  after: number;
+}
+
+/** One state at a time and from a number on: so the index gives them at once, however many were done before. */
+async function nextItems(
+  { db }: JobContext,
+  step: Step,
+  { most, cursor }: { most: number; cursor: Cursor },
+): Promise<Item[]> {
+  const of = (state: Item['state']) =>
+    db
       .select()
       .from(stepItems)
-      .where(and(eq(stepItems.stepId, step.id), eq(stepItems.state, state)))
+      .where(and(eq(stepItems.stepId, step.id), eq(stepItems.state, state), gt(stepItems.id, cursor.after)))
       .orderBy(stepItems.id)
       .limit(most);
-    if (items.length > 0) return items;
-  }
-  return [];
+  if (!cursor.isFresh)
+    for (const state of BEGUN) {
+      const items = await of(state);
+      if (items.length > 0) return items;
+    }
+  cursor.isFresh = true;
+  const items = await of('waiting');
+  cursor.after = items.at(-1)?.id ?? cursor.after;
+  return items;
 }
 
 async function finishOrUndoBegun(context: JobContext, step: Step, work: ItemWork): Promise<void> {
