@@ -19,6 +19,7 @@ import { projectRows } from '#server/projects/projects.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { search } from '#server/search/search.ts';
 import { settings, workerSettings } from '#server/settings.ts';
+import { addArchiveCommands } from './archive.ts';
 import { addCheckCommand } from './check.ts';
 import { addReclaimCommands } from './reclaim.ts';
 import { addReachCommands } from './reach.ts';
@@ -39,6 +40,7 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
   addRead(command, open, out);
   addReachCommands(command, open, out);
   addReclaimCommands(command, open, out);
+  addArchiveCommands(command, open, out);
   addCheckCommand(command, open, out);
   return command;
 }

@@ -12,7 +12,6 @@ import { planSentence, planTroubleWords } from '#core/wording/plan.ts';
 import { goalSentence, GROUP_WORDS, REASON_WORDS, worthSentence } from '#core/wording/reclaim.ts';
 import type { Database } from '#server/db/connect.ts';
 import { currentPlan, findingsOf, itemsOf, runAtOnce, runPlan } from '#server/plan/plan.ts';
-import { projectNames } from '#server/projects/projects.ts';
 import { asideFiles, asideSteps } from '#server/reclaim/aside.ts';
 import { goalOn, YOUNGEST_DAYS } from '#server/reclaim/goal.ts';
 import { groupSums, type Scope } from '#server/reclaim/lines.ts';
@@ -25,6 +24,7 @@ import { rackVolumes } from '#server/site/rack.ts';
 import { addChosen } from '#server/steps/chosen.ts';
 import { addAsideRemoval } from '#server/steps/remove-aside.ts';
 import { addTakingBack } from '#server/steps/take-back.ts';
+import { projectNamed } from './names.ts';
 import { table } from './table.ts';
 
 type Out = (text: string) => void;
@@ -118,12 +118,7 @@ interface ReclaimOptions {
 }
 
 async function scopeOf(db: Database, { project, inWork }: ReclaimOptions): Promise<Scope> {
-  const all = await projectNames(db);
-  const own = project === undefined ? null : all.find((one) => one.name.toLowerCase() === project.toLowerCase());
-  if (own === undefined)
-    throw new Refused(
-      `There is no project named ${project}. Known are: ${all.map((one) => one.name).join(', ') || 'none'}. Nothing was added.`,
-    );
+  const own = project === undefined ? null : await projectNamed(db, project);
   return { only: [], projectId: own?.projectId ?? (null as ProjectId | null), inWork: inWork === true };
 }
 

@@ -2,6 +2,7 @@
 import { z } from 'zod';
 import { relativePath } from '#core/paths.ts';
 import { DUTIES, KINDS, PROJECT_STATES } from '#core/model.ts';
+import { LEFT_OUT, USUAL_SCOPE } from '#core/archive/selection.ts';
 import { PARKED } from '#core/steps/park.ts';
 
 const id = (what: string) =>
@@ -153,6 +154,12 @@ export const stageArchiveForm = z.object({
       'The carriers could not be understood. Choose again.',
     ),
   folder: plainName,
+  parts: z
+    .string()
+    .default(USUAL_SCOPE.parts.join(','))
+    .transform((text) => text.split(',').filter(Boolean))
+    .pipe(z.array(z.enum(LEFT_OUT, 'What goes in could not be understood. Load the page again.'))),
+  versions: z.enum(['all', 'newest'], 'All versions of documents, or the newest.').default('all'),
 });
 export const shelfForm = z.discriminatedUnion('intent', [
   z.object({

@@ -1,10 +1,19 @@
 // What the shape route asks of the services, and what it changes through them.
 import type { Route } from './+types/shape';
 import { stageArchiveForm } from '#contract/forms.ts';
-import { archiveFolderName, estimateSeconds } from '#core/archive/selection.ts';
+import {
+  archiveFolderName,
+  type ArchiveScope,
+  estimateSeconds,
+  LEFT_OUT,
+  type LeftOut,
+  USUAL_SCOPE,
+} from '#core/archive/selection.ts';
 import type { CarrierId, ProjectId } from '#core/model.ts';
 import { nameOf } from '#core/paths.ts';
+import { GUESSED_RATE } from '#core/reclaim/again.ts';
 import { size } from '#core/wording/amounts.ts';
+import { outWords } from '#core/wording/lenses.ts';
 import { projectSelection } from '#server/archives/selection.ts';
 import { addArchive } from '#server/steps/archive.ts';
 import { projectById } from '#server/projects/projects.ts';
@@ -13,16 +22,28 @@ import { carrierRows } from '#server/archives/shelf.ts';
 import { answer, idFrom } from '../answer.server';
 import { db } from '../db.server';
 
-export async function loader({ params }: Route.LoaderArgs) {
+/** `?in=delivery,render&versions=newest`; without them what is usual. */
+function scopeAsked(request: Request): ArchiveScope {
+  const search = new URL(request.url).searchParams;
+  const asked = search.get('in');
+  return {
+    parts: asked === null ? USUAL_SCOPE.parts : LEFT_OUT.filter((part) => asked.split(',').includes(part)),
+    versions: search.get('versions') === 'newest' ? 'newest' : USUAL_SCOPE.versions,
+  };
+}
+
+export async function loader({ params, request }: Route.LoaderArgs) {
   const projectId = idFrom(params.projectId, 'project') as ProjectId;
   const project = await projectById(db(), projectId);
   if (!project) throw new Response('There is no such project.', { status: 404 });
+  const scope = scopeAsked(request);
   const [selection, carriers, rates] = await Promise.all([
-    projectSelection(db(), projectId),
+    projectSelection(db(), projectId, scope),
     carrierRows(db()),
     measuredRates(db()),
   ]);
-  const media = selection.chosen.filter((file) => !file.isDocument);
+  const media = selection.chosen.filter((file) => file.used && !file.isDocument);
+  const asked = selection.chosen.filter((file) => !file.used && !file.isDocument);
   return {
     project,
     carriers,
@@ -31,6 +52,9 @@ export async function loader({ params }: Route.LoaderArgs) {
     archiveBytes: selection.chosenBytes,
     borrowedBytes: selection.borrowedBytes,
     leftOut: selection.leftOut,
+    scope,
+    parts: partsOf(selection.leftOut, asked),
+    askedBytes: asked.reduce((sum, file) => sum + file.sizeBytes, 0),
     missing: selection.missing,
     outside: selection.outside,
     mediaTotal: selection.mediaTotal,
@@ -50,12 +74,39 @@ export async function loader({ params }: Route.LoaderArgs) {
   };
 }
 
+interface Part {
+  part: LeftOut;
+  files: number;
+  bytes: number;
+  isIn: boolean;
+  /** What it means that it stays out. */
+  words: string;
+}
+
+/** Every part there is something of, in or out. */
+function partsOf(
+  out: readonly { why: LeftOut; files: number; bytes: number }[],
+  asked: readonly { asked?: LeftOut; sizeBytes: number }[],
+): Part[] {
+  return LEFT_OUT.flatMap((part): Part[] => {
+    const own = asked.filter((file) => file.asked === part);
+    const left = out.find((one) => one.why === part);
+    const sum = {
+      files: own.length + (left?.files ?? 0),
+      bytes: own.reduce((bytes, file) => bytes + file.sizeBytes, left?.bytes ?? 0),
+    };
+    if (sum.files === 0) return [];
+    return [{ part, ...sum, isIn: own.length > 0, words: outWords(part, sum.bytes / GUESSED_RATE) }];
+  });
+}
+
 export async function action({ request, params }: Route.ActionArgs) {
-  return answer(request, stageArchiveForm, async ({ carrierIds, folder }) => {
+  return answer(request, stageArchiveForm, async ({ carrierIds, folder, parts, versions }) => {
     const added = await addArchive(db(), {
       projectId: idFrom(params.projectId, 'project') as ProjectId,
       carrierIds: carrierIds as CarrierId[],
       folder,
+      scope: { parts, versions },
       now: new Date(),
     });
     return `Added an archive of ${size(added.bytes)} to the plan. Review the plan and run it.`;

@@ -1,13 +1,14 @@
 // Shaping one project's archive: what leaves and what stays, which carrier it fits on, what it will take; then added to the plan.
 import { useState } from 'react';
-import { Link, useFetcher } from 'react-router';
+import clsx from 'clsx';
+import { Link, useFetcher, useNavigate } from 'react-router';
 import type { Route } from './+types/shape';
 import { count, counted, duration, exactTime, listed, size } from '#core/wording/amounts.ts';
 import { archiveSentence, LEFT_OUT_WORDS, stateSince } from '#core/wording/lenses.ts';
 import { Waterfall } from '../charts/waterfall';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/use-frame';
-import { useLens } from '../shell/links';
+import { useLens, useTo } from '../shell/links';
 import { Bar, Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
 
@@ -28,6 +29,8 @@ export default function Shape({ loaderData: data }: Route.ComponentProps) {
     <fetcher.Form method="post" className="grid gap-4">
       <input type="hidden" name="intent" value="stage" />
       <input type="hidden" name="carrierIds" value={carrierIds.join(',')} />
+      <input type="hidden" name="parts" value={data.scope.parts.join(',')} />
+      <input type="hidden" name="versions" value={data.scope.versions} />
       <div className="flex items-end justify-between gap-4">
         <Sentence
           above={
@@ -77,8 +80,12 @@ function Inside({ data }: { data: Data }) {
               {data.documents > 0 ? 'relinked, the original beside it' : 'none of it can be read'}
             </span>
           </span>
-          <b>{size(data.archiveBytes - data.mediaBytes)}</b>
+          <b>{size(data.archiveBytes - data.mediaBytes - data.askedBytes)}</b>
         </li>
+        <Versions data={data} />
+        {data.parts.map((part) => (
+          <PartChoice key={part.part} part={part} data={data} />
+        ))}
         {data.missing > 0 && (
           <li className="py-1.5">
             <Link to={lens(`/projects/${data.project.id}?bin=all&show=missing`)}>
@@ -97,6 +104,60 @@ function Inside({ data }: { data: Data }) {
         )}
       </ul>
     </Card>
+  );
+}
+
+/** One part of the project that no timeline uses: a tick, its size, and what it means that it stays out. */
+function PartChoice({ part, data }: { part: Data['parts'][number]; data: Data }) {
+  const to = useTo();
+  const navigate = useNavigate();
+  const others = data.scope.parts.filter((one) => one !== part.part);
+  const next = part.isIn ? others : [...others, part.part];
+  return (
+    <li className="py-1.5">
+      <label className="flex cursor-pointer items-baseline justify-between gap-3">
+        <span className="flex min-w-0 items-baseline gap-2">
+          <input
+            type="checkbox"
+            checked={part.isIn}
+            onChange={() =>
+              void navigate(to({ in: next.join(',') }), { preventScrollReset: true, replace: true, flushSync: true })
+            }
+            className="accent-accent"
+          />
+          <span>
+            {LEFT_OUT_WORDS[part.part]}
+            <span className="block text-[13px] text-ink-2">
+              {counted(part.files, 'file')}
+              {!part.isIn && `; ${part.words}`}
+            </span>
+          </span>
+        </span>
+        <b className={clsx('whitespace-nowrap', !part.isIn && 'font-normal text-ink-2')}>{size(part.bytes)}</b>
+      </label>
+    </li>
+  );
+}
+
+function Versions({ data }: { data: Data }) {
+  const to = useTo();
+  const navigate = useNavigate();
+  return (
+    <li className="py-1.5">
+      <label className="flex items-center justify-between gap-3">
+        Of each document
+        <select
+          value={data.scope.versions}
+          onChange={(event) =>
+            void navigate(to({ versions: event.target.value }), { preventScrollReset: true, replace: true })
+          }
+          className={`${inputLook} w-36`}
+        >
+          <option value="all">all versions</option>
+          <option value="newest">the newest</option>
+        </select>
+      </label>
+    </li>
   );
 }
 

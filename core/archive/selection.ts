@@ -1,7 +1,7 @@
 // What of a project goes into an archive, and where in it. Pure: the service brings the facts, the lens and the job use
 // the same answer.
 import type { FileId, Kind, VolumeId } from '../model.ts';
-import { joinPath } from '../paths.ts';
+import { folderOf, joinPath, liesIn } from '../paths.ts';
 import { placeNames, type Wish } from './names.ts';
 
 /** A file of the project, as far as the catalogue knows it. */
@@ -23,6 +23,8 @@ export interface ProjectFile {
   isDocument: boolean;
   /** A document that holds no paths to relink, or none as text: it goes along byte for byte. */
   asItIs?: boolean;
+  /** No timeline of the project uses it, and it was asked for all the same: as what it would have stayed out. */
+  asked?: LeftOut;
 }
 
 export interface PlacedFile extends ProjectFile {
@@ -31,8 +33,19 @@ export interface PlacedFile extends ProjectFile {
   originalPath: string | null;
 }
 
-/** Why a part of the project stays out of the archive. */
-export type LeftOut = 'unused' | 'lent' | 'cache' | 'render' | 'proxy' | 'backup' | 'delivery' | 'other';
+/** Parts of a project that no timeline of it uses: each goes in or stays out as a whole. */
+export const LEFT_OUT = ['delivery', 'render', 'proxy', 'unused', 'lent', 'backup', 'cache', 'other'] as const;
+export type LeftOut = (typeof LEFT_OUT)[number];
+
+/** What goes in beside the media that timelines use. */
+export interface ArchiveScope {
+  parts: readonly LeftOut[];
+  /** Of each document all versions, or the newest alone. */
+  versions: 'all' | 'newest';
+}
+
+/** What was delivered is the work itself. */
+export const USUAL_SCOPE: ArchiveScope = { parts: ['delivery'], versions: 'all' };
 
 export interface Selection {
   chosen: PlacedFile[];
@@ -53,21 +66,22 @@ export interface Others {
   isLent?: boolean;
 }
 
-/** Media that timelines use, whole; documents, relinked and original. Of `others` nothing goes along. */
+/** Media that timelines use, whole; documents, relinked and original; what was asked for. Of `others` nothing goes along. */
 export function selectForArchive(files: readonly ProjectFile[], others: readonly Others[] = []): Selection {
-  const chosen = files.filter((file) => file.isDocument || file.used);
+  const goes = (file: ProjectFile) => file.isDocument || file.used || file.asked !== undefined;
+  const chosen = files.filter(goes);
   const rest = new Map<LeftOut, { why: LeftOut; files: number; bytes: number }>();
   const leave = ({ kind, files: count, bytes, isLent = false }: Others) => {
-    const why = isLent ? 'lent' : reasonOut(kind);
+    const why = isLent ? 'lent' : partOf(kind);
     const sum = rest.get(why) ?? { why, files: 0, bytes: 0 };
     sum.files += count;
     sum.bytes += bytes;
     if (count > 0) rest.set(why, sum);
   };
-  for (const file of files)
-    if (!file.isDocument && !file.used && file.isOwn) leave({ kind: file.kind, files: 1, bytes: file.sizeBytes });
+  for (const file of files) if (!goes(file) && file.isOwn) leave({ kind: file.kind, files: 1, bytes: file.sizeBytes });
   others.forEach(leave);
-  const places = placeNames(chosen.flatMap(wishesOf));
+  const shared = sharedFolders(chosen);
+  const places = placeNames(chosen.flatMap((file) => wishesOf(file, shared)));
   const placed = chosen.map((file) => ({
     ...file,
     payloadPath: places.get(`${file.fileId}`)!,
@@ -85,7 +99,32 @@ export function selectForArchive(files: readonly ProjectFile[], others: readonly
   };
 }
 
-function reasonOut(kind: Kind): LeftOut {
+/** The deepest folder that all asked files of a part share on a volume: what lies below it keeps its place. */
+function sharedFolders(files: readonly ProjectFile[]): Map<string, string> {
+  const shared = new Map<string, string>();
+  for (const file of files) {
+    if (file.asked === undefined) continue;
+    const key = `${file.asked} ${file.volumeId}`;
+    let at = shared.get(key) ?? folderOf(file.path);
+    while (at !== '' && !liesIn(file.path, at)) at = folderOf(at);
+    shared.set(key, at);
+  }
+  return shared;
+}
+
+const FOLDERS: Record<LeftOut, readonly string[]> = {
+  delivery: ['deliveries'],
+  render: ['renders'],
+  proxy: ['proxies'],
+  unused: ['media', 'not used'],
+  lent: ['media', 'used by others'],
+  backup: ['backups'],
+  cache: ['caches'],
+  other: ['other files'],
+};
+
+/** As what a file of a kind stays out where no timeline uses it. */
+export function partOf(kind: Kind): LeftOut {
   switch (kind) {
     case 'cache':
     case 'render':
@@ -104,8 +143,16 @@ function reasonOut(kind: Kind): LeftOut {
   }
 }
 
-function wishesOf(file: ProjectFile): Wish<string>[] {
+function wishesOf(file: ProjectFile, shared: ReadonlyMap<string, string>): Wish<string>[] {
   const order = `${file.path}\0${String(file.volumeId).padStart(12, '0')}`;
+  if (!file.isDocument && !file.used && file.asked !== undefined) {
+    const above = shared.get(`${file.asked} ${file.volumeId}`) ?? '';
+    const below = folderOf(file.path)
+      .slice(above === '' ? 0 : above.length + 1)
+      .split('/')
+      .filter(Boolean);
+    return [{ key: `${file.fileId}`, folder: [...FOLDERS[file.asked], ...below], name: file.name, order }];
+  }
   if (!file.isDocument) {
     return [
       {

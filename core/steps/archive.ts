@@ -1,18 +1,28 @@
 // Writes an archive of a project to one or more carriers, with one reading of the originals.
 import { z } from 'zod';
+import { LEFT_OUT } from '../archive/selection.ts';
 import { count, counted, listed, size } from '../wording/amounts.ts';
 import { carrierId, projectId } from './ids.ts';
 import { stepKind } from './kind.ts';
+
+const scope = z.object({ parts: z.array(z.enum(LEFT_OUT)), versions: z.enum(['all', 'newest']) });
+/** Before it could be chosen, what no timeline uses stayed out. */
+const ONLY_USED = { parts: [], versions: 'all' as const };
 
 const params = z.object({
   projectId,
   carrierIds: z.array(carrierId).min(1).max(8),
   folder: z.string().min(1).max(250),
+  scope: scope.default(ONLY_USED),
 });
 /** Steps from before an archive could have several copies name one carrier. */
 const before = z
   .object({ projectId, carrierId, folder: z.string().min(1).max(250) })
-  .transform(({ carrierId: only, ...rest }) => ({ ...rest, carrierIds: [only] }));
+  .transform(({ carrierId: only, ...rest }) => ({
+    ...rest,
+    carrierIds: [only],
+    scope: ONLY_USED as z.infer<typeof scope>,
+  }));
 
 export const archiveProject = stepKind({
   kind: 'archive',

@@ -2,7 +2,7 @@
 // component.
 import type { LeftOut } from '../archive/selection.ts';
 import { type Forecast, forecastWords } from '../forecast/forecast.ts';
-import { ago, capital, count, counted, inWords, listed, percentFull, size, span } from './amounts.ts';
+import { ago, capital, count, counted, duration, inWords, listed, percentFull, size, span } from './amounts.ts';
 
 export interface VolumeFill {
   name: string;
@@ -155,6 +155,29 @@ export const LEFT_OUT_WORDS: Record<LeftOut, string> = {
   delivery: 'Deliveries',
   other: 'Other files',
 };
+
+/** What it means that a part of a project stays out of its archive; `seconds` to make it again. */
+export function outWords(part: LeftOut, seconds: number): string {
+  const again = seconds >= 60 ? `, in about ${duration(seconds)}` : '';
+  switch (part) {
+    case 'delivery':
+      return 'left out, nobody can show the work without making it again';
+    case 'render':
+      return `left out, made again from the timelines${again}`;
+    case 'proxy':
+      return `left out, made again from the sources${again}`;
+    case 'cache':
+      return `left out, rebuilt when the project opens${again}`;
+    case 'unused':
+      return 'left out, gone for good once it is removed from its volume';
+    case 'lent':
+      return 'left out, it stays where it is: others use it';
+    case 'backup':
+      return 'left out, earlier states of the documents are gone once it is removed';
+    case 'other':
+      return 'left out, gone for good once it is removed from its volume';
+  }
+}
 
 /** How long a project has been in its state: 'delivered 41 days ago', 'in work for 3 days'. */
 export function stateSince(state: string, sinceMs: number, nowMs: number): string {

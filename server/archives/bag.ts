@@ -1,6 +1,7 @@
 // The tag files of an archive, as texts: what is in it, where it came from, and the sums of everything. The same on every
 // carrier, so that one sum in the catalogue knows every copy. Source: RFC 8493.
 import { eq } from 'drizzle-orm';
+import { indexHtml, type Leaflet, readmeText } from '#core/archive/leaflet.ts';
 import {
   BAG_DECLARATION,
   bagInfoText,
@@ -53,6 +54,7 @@ export async function tagFiles(
       },
     })),
   };
+  const leaflet = leafletOf(archive, project!, { files, day, names });
   const sumsBy = (sum: (file: ArchiveFile) => string) =>
     manifestText(files.map((file) => ({ path: payloadAt(file), hash: sum(file) })));
   const tags: (readonly [name: string, text: string])[] = [
@@ -70,7 +72,32 @@ export async function tagFiles(
     [MANIFEST, sumsBy((file) => file.sha512!)],
     [FAST_SUMS, sumsBy((file) => file.xxh64!)],
     ['keramion-archive.json', `${JSON.stringify(contents, null, 2)}\n`],
+    ['README.txt', readmeText(leaflet)],
+    ['index.html', indexHtml(leaflet)],
   ];
   const tagManifest = manifestText(tags.map(([name, text]) => ({ path: name, hash: sha512(text) })));
   return { texts: [...tags, [TAG_MANIFEST, tagManifest]], manifestSha512: sha512(tagManifest) };
+}
+
+function leafletOf(
+  archive: typeof archives.$inferSelect,
+  project: typeof projects.$inferSelect,
+  { files, day, names }: { files: readonly ArchiveFile[]; day: string; names: ReadonlyMap<number, string> },
+): Leaflet {
+  return {
+    project: project.name,
+    client: project.client,
+    year: project.year,
+    people: project.people,
+    comments: project.publicComments,
+    folder: archive.folder,
+    day,
+    files: files.map((file) => ({
+      path: payloadAt(file),
+      role: file.role,
+      sizeBytes: file.payloadBytes!,
+      volume: names.get(file.volumeId) ?? '',
+      original: file.path,
+    })),
+  };
 }

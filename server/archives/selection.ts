@@ -1,19 +1,23 @@
 // Brings the facts to core's selection: which files a project has, which its timelines use, in which bins their clips
 // lie. The archive lens, staging and running all ask here.
-import { and, eq, inArray, isNull, sql } from 'drizzle-orm';
+import { and, eq, inArray, isNull, type SQL, sql } from 'drizzle-orm';
 import {
+  type ArchiveScope,
+  type LeftOut,
   type Others,
+  partOf,
   type PlacedFile,
   type ProjectFile,
   selectForArchive,
   type Selection,
+  USUAL_SCOPE,
 } from '#core/archive/selection.ts';
-import type { FileId, Kind, ProjectId, VolumeId } from '#core/model.ts';
+import { type FileId, type Kind, KINDS, type ProjectId, type VolumeId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
 import { placeOfFile } from '#disk/paths.ts';
 import type { Db } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
-import { usedFiles, usedMedia } from '../db/naming.ts';
+import { MEDIA_KINDS, usedFiles, usedMedia } from '../db/naming.ts';
 import { type archiveFiles } from '../db/schema/archives.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { bins, clips, documents, media, mediaTargets } from '../db/schema/documents.ts';
@@ -38,8 +42,12 @@ export interface ProjectSelection extends Selection {
 }
 
 /** What an archive of the project would hold now. */
-export async function projectSelection(db: Db, projectId: ProjectId): Promise<ProjectSelection> {
-  const { all, others } = await projectFiles(db, projectId);
+export async function projectSelection(
+  db: Db,
+  projectId: ProjectId,
+  scope: ArchiveScope = USUAL_SCOPE,
+): Promise<ProjectSelection> {
+  const { all, others } = await projectFiles(db, projectId, scope);
   const known = new Map(all.map((file) => [file.fileId, file]));
   const selection = selectForArchive(all, others);
   const [counts] = await db
@@ -65,14 +73,15 @@ export async function projectSelection(db: Db, projectId: ProjectId): Promise<Pr
 }
 
 /** Files that timelines use and documents, one by one; of all else the sums, from the rollup. */
-async function projectFiles(db: Db, projectId: ProjectId): Promise<{ all: Known[]; others: Others[] }> {
+async function projectFiles(
+  db: Db,
+  projectId: ProjectId,
+  scope: ArchiveScope,
+): Promise<{ all: Known[]; others: Others[] }> {
   const [used, binNames, read, sums, usedByAny] = await Promise.all([
     usedFiles(db, projectId),
     binsOfFiles(db, projectId),
-    db
-      .select({ id: documents.fileId, name: documents.name })
-      .from(documents)
-      .where(and(eq(documents.projectId, projectId), eq(documents.state, 'read'))),
+    documentsOf(db, projectId, scope),
     db
       .select({
         kind: volumeSums.kind,
@@ -86,11 +95,12 @@ async function projectFiles(db: Db, projectId: ProjectId): Promise<{ all: Known[
   ]);
   const lent = usedByAny[0].filter((file) => !used.has(Number(file.id)));
   const documentFiles = new Map(read.map((document) => [document.id, document.name]));
-  const rows: Awaited<ReturnType<typeof living>> = [];
+  const rows: Living[] = [];
   for (const ids of inSlices([...new Set([...used, ...documentFiles.keys()])])) rows.push(...(await living(db, ids)));
+  const asked = await addAsked(db, projectId, { scope, rows, lent: new Set(lent.map((file) => Number(file.id))) });
   const others = sums.flatMap((sum): Others[] => {
     const own = rows.filter((row) => row.projectId === projectId && row.kind === sum.kind);
-    const theirs = lent.filter((file) => file.kind === sum.kind);
+    const theirs = lent.filter((file) => file.kind === sum.kind && !asked.has(Number(file.id)));
     const lentBytes = theirs.reduce((bytes, file) => bytes + Number(file.size_bytes), 0);
     const { kind } = sum;
     return [
@@ -117,14 +127,60 @@ async function projectFiles(db: Db, projectId: ProjectId): Promise<{ all: Known[
     used: used.has(row.fileId),
     isOwn: row.projectId === projectId,
     bins: binNames.get(row.fileId) ?? [],
+    asked: asked.get(row.fileId),
     isDocument: documentFiles.has(row.fileId),
     asItIs: !/\.otio$/i.test(documentFiles.get(row.fileId) ?? ''),
   }));
   return { all, others };
 }
 
+/** Documents that can be read, by the file each is. */
+const documentsOf = (db: Db, projectId: ProjectId, scope: ArchiveScope) =>
+  db
+    .select({ id: documents.fileId, name: documents.name })
+    .from(documents)
+    .where(
+      and(
+        eq(documents.projectId, projectId),
+        eq(documents.state, 'read'),
+        scope.versions === 'newest' ? isNull(documents.supersededBy) : undefined,
+      ),
+    );
+
+/** Adds what was asked for to the files that are told one by one. Gives as what each would have stayed out. */
+async function addAsked(
+  db: Db,
+  projectId: ProjectId,
+  { scope, rows, lent }: { scope: ArchiveScope; rows: Living[]; lent: ReadonlySet<number> },
+): Promise<Map<number, LeftOut>> {
+  const asked = new Map<number, LeftOut>();
+  const told = new Set(rows.map((row) => row.fileId));
+  for (const row of await askedFiles(db, projectId, scope)) {
+    if (told.has(row.fileId)) continue;
+    const part = lent.has(row.fileId) ? 'lent' : partOf(row.kind);
+    if (!scope.parts.includes(part)) continue;
+    asked.set(row.fileId, part);
+    rows.push(row);
+  }
+  return asked;
+}
+
+/** Own files of the kinds that parts of the scope are made of. */
+async function askedFiles(db: Db, projectId: ProjectId, { parts }: ArchiveScope): Promise<Living[]> {
+  const kinds = KINDS.filter((kind) =>
+    parts.some((part) => part === partOf(kind) || (part === 'lent' && isMedia(kind))),
+  );
+  return kinds.length === 0 ? [] : livingWhere(db, and(eq(files.projectId, projectId), inArray(files.kind, kinds))!);
+}
+
+const isMedia = (kind: Kind) => (MEDIA_KINDS as readonly Kind[]).includes(kind);
+
 /** Those of these files that are there. */
-const living = (db: Db, ids: readonly number[]) =>
+const living = (db: Db, ids: readonly number[]) => livingWhere(db, inArray(files.id, [...ids]));
+
+type Living = Awaited<ReturnType<typeof livingWhere>>[number];
+
+const livingWhere = (db: Db, which: SQL) =>
   db
     .select({
       fileId: files.id,
@@ -144,7 +200,7 @@ const living = (db: Db, ids: readonly number[]) =>
     .from(files)
     .innerJoin(folders, eq(folders.id, files.folderId))
     .innerJoin(volumes, eq(volumes.id, files.volumeId))
-    .where(and(inArray(files.id, [...ids]), isNull(files.goneAt)));
+    .where(and(which, isNull(files.goneAt)));
 
 /** For every file, the path of the bin that holds a clip of it; the first by name where there are several. */
 async function binsOfFiles(db: Db, projectId: ProjectId): Promise<Map<number, string[]>> {
@@ -184,10 +240,14 @@ async function binsOfFiles(db: Db, projectId: ProjectId): Promise<Map<number, st
 export type ArchiveFileRow = Omit<typeof archiveFiles.$inferInsert, 'archiveId' | 'partId'>;
 
 /** The files of a staged archive with their places in it. What was staged counts, with what it was then expected to be. */
-export async function placedFiles(db: Db, projectId: ProjectId, stepId: number): Promise<ArchiveFileRow[]> {
+export async function placedFiles(
+  db: Db,
+  { projectId, scope }: { projectId: ProjectId; scope: ArchiveScope },
+  stepId: number,
+): Promise<ArchiveFileRow[]> {
   const staged = await db.select().from(stepItems).where(eq(stepItems.stepId, stepId));
   const expected = new Map(staged.map((item) => [item.fileId, item]));
-  const selection = await projectSelection(db, projectId);
+  const selection = await projectSelection(db, projectId, scope);
   return selection.chosen.flatMap((file): ArchiveFileRow[] => {
     const item = expected.get(file.fileId);
     if (!item) return [];

@@ -3,6 +3,7 @@
 // read back does the bag get its name, carrier by carrier. An archive is whole or it is not: one file that is not what it
 // was when the step was added ends the work.
 import { and, eq, inArray } from 'drizzle-orm';
+import { type ArchiveScope, USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { CarrierId, ProjectId } from '#core/model.ts';
 import { nameOf } from '#core/paths.ts';
 import { HELD_REASONS, HELD_WORDS, type HeldReason } from '#core/plan/plan.ts';
@@ -41,13 +42,14 @@ export interface NewArchive {
   projectId: ProjectId;
   carrierIds: readonly CarrierId[];
   folder: string;
+  scope?: ArchiveScope;
   now: Date;
 }
 
 /** Adds an archive of a project: media its timelines use, and its documents, as the catalogue knows them now. */
 export async function addArchive(
   db: Database,
-  { projectId, carrierIds, folder, now }: NewArchive,
+  { projectId, carrierIds, folder, scope = USUAL_SCOPE, now }: NewArchive,
 ): Promise<{ files: number; bytes: number }> {
   const ids = [...new Set(carrierIds)];
   if (ids.length === 0) throw new Refused('No carrier is chosen. Nothing was added.');
@@ -55,10 +57,10 @@ export async function addArchive(
   const chosen = await db.select().from(carriers).where(inArray(carriers.id, ids));
   if (!project || chosen.length !== ids.length)
     throw new Refused('The project or a carrier is not known. Nothing was added.');
-  const selection = await projectSelection(db, projectId);
+  const selection = await projectSelection(db, projectId, scope);
   if (selection.chosen.length === 0)
     throw new Refused(`No timeline of ${project.name} uses media that is found. Nothing was added.`);
-  const params = { projectId, carrierIds: ids, folder };
+  const params = { projectId, carrierIds: ids, folder, scope: { ...scope, parts: [...scope.parts] } };
   const names = { project: project.name, carriers: chosen.map((carrier) => carrier.name) };
   return inTransaction(db, async (tx) => {
     const planId = await draft(tx, now);
@@ -98,10 +100,15 @@ export async function addArchive(
 async function writeRows(
   tx: Transaction,
   step: typeof steps.$inferSelect,
-  { projectId, carrierIds, folder }: { projectId: ProjectId; carrierIds: readonly CarrierId[]; folder: string },
+  {
+    projectId,
+    carrierIds,
+    folder,
+    scope,
+  }: { projectId: ProjectId; carrierIds: readonly CarrierId[]; folder: string; scope: ArchiveScope },
 ): Promise<{ archiveId: number }> {
   const [project] = await tx.select().from(projects).where(eq(projects.id, projectId));
-  const placed = await placedFiles(tx, projectId, step.id);
+  const placed = await placedFiles(tx, { projectId, scope }, step.id);
   const sums = { files: placed.length, bytes: placed.reduce((sum, file) => sum + file.sizeBytes, 0) };
   const [{ insertId: archiveId }] = await tx
     .insert(archives)
@@ -406,10 +413,7 @@ async function seal(writing: Writing): Promise<void> {
   if (open.length === 0) return;
   context.rename('writing the lists');
   for (const file of files.filter((one) => one.role === 'document')) await writeDocument(writing, file, files);
-  const tags = await tagFiles(context.db, archive, {
-    files,
-    day: (context.job.startedAt ?? context.now()).toISOString().slice(0, 10),
-  });
+  const tags = await tagsOf(writing, files);
   for (const target of open) await writeTags(writing, target, { tags, files });
   await context.transaction((tx) =>
     tx.update(archiveParts).set({ manifestSha512: tags.manifestSha512 }).where(eq(archiveParts.id, part.id)),
@@ -424,6 +428,19 @@ async function seal(writing: Writing): Promise<void> {
     });
     target.placed = true;
   }
+}
+
+/** The same on every carrier: where one has its lists already, those, whatever became of the project's facts meanwhile. */
+async function tagsOf({ context, archive, targets }: Writing, files: readonly ArchiveFile[]): Promise<TagFiles> {
+  const fresh = await tagFiles(context.db, archive, {
+    files,
+    day: (context.job.startedAt ?? context.now()).toISOString().slice(0, 10),
+  });
+  const placed = targets.find((target) => target.placed);
+  if (!placed) return fresh;
+  const texts: [string, string][] = [];
+  for (const [name] of fresh.texts) texts.push([name, await textOf(placed.carrier, placed.pack.folder, name)]);
+  return { texts, manifestSha512: sha512(texts.at(-1)![1]) };
 }
 
 async function writeDocument(writing: Writing, file: ArchiveFile, all: readonly ArchiveFile[]): Promise<void> {
@@ -563,7 +580,7 @@ async function withWriting(
 
 export const archiveProject = serverStep({
   kind,
-  async findings(db, step, { projectId, carrierIds, folder }) {
+  async findings(db, step, { projectId, carrierIds, folder, scope }) {
     const findings = [...(await readingFindings(db, step)), ...(await carriersAway(db, step, carrierIds))];
     const [project] = await db.select().from(projects).where(eq(projects.id, projectId));
     const rows = (await carrierRows(db)).filter((row) => carrierIds.includes(row.carrierId));
@@ -576,7 +593,7 @@ export const archiveProject = serverStep({
       if (row.layers.some((layer) => layer.folder === folder))
         findings.push(finding(step, 'same name', 'stop', { name: folder, where: row.name }));
     }
-    const selection = await projectSelection(db, projectId);
+    const selection = await projectSelection(db, projectId, scope);
     if (selection.missing > 0)
       findings.push(
         finding(step, 'media missing', 'note', {

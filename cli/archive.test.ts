@@ -1,0 +1,91 @@
+// The commands of archives, on a small real site: what one would hold, written to two carriers, checked by plain tools, and
+// released.
+import { execFileSync } from 'node:child_process';
+import { existsSync, readFileSync } from 'node:fs';
+import path from 'node:path';
+import { otio, TestSite } from '#test/site.ts';
+import type { Worker } from '#server/worker.ts';
+import { program } from './keramion.ts';
+
+let site: TestSite;
+let worker: Worker;
+beforeEach(async () => {
+  site = await TestSite.open();
+  const media = await site.volume('media');
+  for (const clip of ['a', 'b']) site.put(`media/fog/rushes/${clip}.mov`, `${clip} `.repeat(1000));
+  site.put('media/fog/deliveries/reel 1/fog_master.mov', 'm'.repeat(5000));
+  site.put('media/fog/renders/cut.mov', 'r'.repeat(700));
+  site.put('media/fog/fog.otio', otio('Fog', ['rushes/a.mov', 'rushes/b.mov'], ['rushes/a.mov']));
+  await site.read(media);
+  await site.carrier('kd-1');
+  await site.carrier('kd-2');
+  await site.look();
+  worker = site.worker();
+});
+afterEach(async () => {
+  process.exitCode = 0;
+  await worker.stop();
+  await site.close();
+});
+
+async function run(...args: string[]): Promise<string> {
+  const lines: string[] = [];
+  await program(
+    () => site.db,
+    (text) => lines.push(text),
+  ).parseAsync(['node', 'keramion', ...args]);
+  return lines.join('\n').replace(/\u00a0/g, ' ');
+}
+const told = async (...args: string[]) => JSON.parse(await run('archive', 'fog', '--json', ...args)) as object;
+
+test('what goes in is said before, deliveries among it; what is asked for goes in as well', async () => {
+  expect(await run('archive', 'fog', '--dry-run', '--to', 'kd-1')).toMatch(
+    /^Fog: [^]*STAYS OUT[^]*Unused media +1 +2\.00 kB[^]*Renders +1 +700 B[^]*Nothing was added to the plan\.$/,
+  );
+  const usual = (await told()) as { bytes: number; files: number };
+  const only = (await told('--with', 'none')) as { bytes: number };
+  expect(usual.bytes - only.bytes).toBe(5000);
+  expect(await told('--with', 'delivery,render,unused')).toMatchObject({
+    bytes: usual.bytes + 700 + 2000,
+    files: usual.files + 2,
+    leftOut: [],
+    added: null,
+  });
+  expect(await run('plan', 'show')).toBe('The plan is empty.');
+});
+
+test('written to two carriers, checked by plain tools, and released', async () => {
+  const args = ['archive', 'Fog', '--with', 'delivery,unused', '--to', 'kd-1', '--to', 'KD-2', '--folder', 'fog_1'];
+  expect(await run(...args)).toContain('Added to the plan as fog_1 on kd-1 and kd-2.');
+  await run('plan', 'run');
+  for (const carrier of ['kd-1', 'kd-2']) {
+    const bag = path.join(site.root, carrier, 'fog_1');
+    for (const list of ['manifest-sha512.txt', 'tagmanifest-sha512.txt'])
+      expect(execFileSync('sha512sum', ['-c', list], { cwd: bag }).toString()).not.toContain('FAILED');
+    expect(readFileSync(path.join(bag, 'data/deliveries/fog_master.mov'), 'utf8')).toBe('m'.repeat(5000));
+    expect(existsSync(path.join(bag, 'data/media/not used/b.mov'))).toBe(true);
+    expect(existsSync(path.join(bag, 'data/renders'))).toBe(false);
+    expect(readFileSync(path.join(bag, 'README.txt'), 'utf8')).toContain('Archive of Fog');
+    expect(readFileSync(path.join(bag, 'index.html'), 'utf8')).toContain('data/deliveries/fog_master.mov');
+    // No reference leads out of it, also not of what a bin alone names.
+    const document = readFileSync(path.join(bag, 'data/documents/fog.otio'), 'utf8');
+    for (const [, url] of document.matchAll(/"target_url": "([^"]*)"/g))
+      expect(existsSync(path.join(bag, 'data/documents', decodeURIComponent(url!)))).toBe(true);
+  }
+  expect(await run('release', 'fog_1')).toContain('4 files');
+  await run('plan', 'run');
+  expect(existsSync(path.join(site.root, 'media/fog/deliveries/reel 1/fog_master.mov'))).toBe(false);
+  expect(existsSync(path.join(site.root, 'media/fog/renders/cut.mov'))).toBe(true);
+});
+
+test('what is not known is refused with all there are, and nothing is added', async () => {
+  for (const [args, words] of [
+    [['archive', 'Haze'], /no project named Haze\. Known are: Fog/],
+    [['archive', 'Fog', '--to', 'kd-9'], /no carrier named kd-9\. Known are: kd-1, kd-2/],
+    [['archive', 'Fog', '--with', 'everything'], /no part called everything/],
+    [['archive', 'Fog', '--versions', 'some'], /all or newest/],
+    [['release', 'fog_9'], /no sealed archive named fog_9/],
+  ] as const)
+    await expect(run(...args)).rejects.toThrow(words);
+  expect(await run('plan', 'show')).toBe('The plan is empty.');
+});

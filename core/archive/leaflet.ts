@@ -1,0 +1,113 @@
+// What an archive says of itself to whoever finds it without any software of ours: a plain text that tells how to check it,
+// and a page that a browser opens from the disk, without scripts and without a network.
+import { FAST_SUMS, MANIFEST } from '../fixity/bagit.ts';
+import { count, counted, size } from '../wording/amounts.ts';
+
+export interface LeafletFile {
+  /** Path in the archive. */
+  path: string;
+  role: 'media' | 'document' | 'original document';
+  sizeBytes: number;
+  /** Where it was. */
+  volume: string;
+  original: string;
+}
+
+export interface Leaflet {
+  project: string;
+  client: string;
+  year: number | null;
+  people: string;
+  comments: string;
+  folder: string;
+  /** ISO day on which writing began. */
+  day: string;
+  files: readonly LeafletFile[];
+}
+
+const sum = (files: readonly LeafletFile[]) => files.reduce((bytes, file) => bytes + file.sizeBytes, 0);
+
+export function readmeText(leaflet: Leaflet): string {
+  const { project, folder, day, files } = leaflet;
+  const documents = files.filter((file) => file.role === 'document').map((file) => file.path);
+  const lines = [
+    `Archive of ${project}`,
+    '',
+    `Written on ${day} into ${folder}: ${counted(files.length, 'file')}, ${size(sum(files))}.`,
+    ...aboutLines(leaflet),
+    '',
+    'What lies where',
+    '',
+    '  data/               everything that was archived',
+    '  data/documents/     the project documents; those that end in .original are as they were, byte for byte',
+    '  data/media/         what their timelines use, by bins',
+    '  index.html          a list of all files, for any browser',
+    '  keramion-archive.json   the same for programs: where every file was, its size and time',
+    '',
+    'Checking it',
+    '',
+    '  This folder is a bag (RFC 8493). In it, with tools that every system has:',
+    '',
+    `    sha512sum -c ${MANIFEST}`,
+    `    xxhsum -c ${FAST_SUMS}   (quicker)`,
+    '',
+    '  Every line must say OK. tagmanifest-sha512.txt does the same for the lists themselves.',
+    '',
+    'Opening it',
+    '',
+    ...(documents.length > 0
+      ? [
+          '  The documents name their media relative to themselves, so the folder may lie anywhere:',
+          '',
+          ...documents.map((path) => `    ${path}`),
+          '',
+          '  What stayed out of the archive is told as missing, by its own name.',
+        ]
+      : ['  It holds no document that could be written anew; those that are there are as they were.']),
+  ];
+  return `${lines.join('\n')}\n`;
+}
+
+function aboutLines({ client, year, people, comments }: Leaflet): string[] {
+  const lines: string[] = [];
+  if (client !== '') lines.push(`For: ${client}`);
+  if (year !== null) lines.push(`Year: ${year}`);
+  const names = people.split('\n').filter((line) => line.trim() !== '');
+  if (names.length > 0) lines.push('People:', ...names.map((line) => `  ${line}`));
+  if (comments.trim() !== '') lines.push('', ...comments.trim().split('\n'));
+  return lines.length > 0 ? ['', ...lines] : [];
+}
+
+const ESCAPES: Record<string, string> = { '&': '&amp;', '<': '&lt;', '>': '&gt;', '"': '&quot;', "'": '&#39;' };
+const escaped = (text: string) => text.replace(/[&<>"']/g, (letter) => ESCAPES[letter]!);
+/** A relative address of a path in the archive. */
+const address = (path: string) => path.split('/').map(encodeURIComponent).join('/');
+
+export function indexHtml(leaflet: Leaflet): string {
+  const { project, folder, day, files, client, year } = leaflet;
+  const groups = new Map<string, LeafletFile[]>();
+  for (const file of files) {
+    const at = file.path.slice(0, Math.max(0, file.path.lastIndexOf('/')));
+    groups.set(at, [...(groups.get(at) ?? []), file]);
+  }
+  const about = [client, year].filter(Boolean).join(', ');
+  const rows = [...groups].map(
+    ([at, own]) => `<section><h2>${escaped(at)}</h2><p>${counted(own.length, 'file')}, ${size(sum(own))}</p><table>
+${own
+  .map(
+    (file) =>
+      `<tr><td><a href="${escaped(address(file.path))}">${escaped(file.path.slice(at === '' ? 0 : at.length + 1))}</a></td><td>${size(file.sizeBytes)}</td><td>${escaped(`${file.volume} / ${file.original}`)}</td></tr>`,
+  )
+  .join('\n')}
+</table></section>`,
+  );
+  return `<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width">
+<title>${escaped(project)}</title>
+<style>body{font:15px/1.5 sans-serif;margin:2rem auto;max-width:64rem;padding:0 1rem;color:#1c2422;background:#fff}h1{margin:0}h2{font-size:1rem;margin:1.5rem 0 0}p{margin:0;color:#55615e}table{border-collapse:collapse;width:100%}td{border-top:1px solid #d9dedc;padding:.2rem .8rem .2rem 0;vertical-align:top;overflow-wrap:anywhere}td:nth-child(2){text-align:right;white-space:nowrap}td:nth-child(3){color:#55615e}</style></head>
+<body><h1>${escaped(project)}</h1>
+<p>${about === '' ? '' : `${escaped(about)}. `}Archived on ${escaped(day)} as ${escaped(folder)}: ${count(files.length)} files, ${size(sum(files))}. Size and former place of each; README.txt says how to check them.</p>
+${rows.join('\n')}
+</body></html>
+`;
+}
