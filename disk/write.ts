@@ -44,6 +44,10 @@ function writeTemporary(temporary: string, content: string | Uint8Array): void {
     const bytes = typeof content === 'string' ? Buffer.from(content, 'utf8') : content;
     for (let at = 0; at < bytes.length;) at += writeSync(fd, bytes, at, bytes.length - at);
     fsyncSync(fd);
+  } catch (error) {
+    // Half of it helps nobody: it is ours alone, and goes.
+    removeOwn(temporary);
+    throw error;
   } finally {
     closeSync(fd);
   }

@@ -114,6 +114,23 @@ test('nothing overlaps or is cut off from 1024 to 2560 wide', async ({ page }) =
   }
 });
 
+test('parts of an archive go in and stay out by a tick, and every figure follows', async ({ page }) => {
+  await page.goto('/projects');
+  await page.getByRole('link', { name: 'Night Ferry', exact: true }).click();
+  await page.getByRole('link', { name: 'Shape an archive' }).click();
+  const renders = page.getByRole('checkbox', { name: /^Renders/ });
+  const sentence = page.getByRole('heading', { level: 1 });
+  await expect(page.getByRole('checkbox', { name: /^Deliveries/ })).toBeChecked();
+  const before = await sentence.textContent();
+  await renders.check();
+  await expect(page).toHaveURL(/in=delivery%2Crender/);
+  await expect(sentence).not.toHaveText(before!);
+  await renders.uncheck();
+  await expect(sentence).toHaveText(before!);
+  await page.goto(`${page.url().split('?')[0]}?in=nonsense&versions=some`);
+  await expect(page.getByRole('checkbox', { name: /^Deliveries/ })).not.toBeChecked();
+});
+
 test('a theme and a name that were chosen stay', async ({ page }) => {
   await page.goto('/');
   await page.getByRole('button', { name: /name and colours/ }).click();
