@@ -2,6 +2,7 @@
 import { z } from 'zod';
 import { relativePath } from '#core/paths.ts';
 import { DUTIES, KINDS, PROJECT_STATES } from '#core/model.ts';
+import { MOST_COPIES, wantedCopies } from '#core/archive/copies.ts';
 import { LEFT_OUT, USUAL_SCOPE } from '#core/archive/selection.ts';
 import { PARKED } from '#core/steps/park.ts';
 
@@ -308,6 +309,15 @@ const rules = jsonList(
   z.array(kindRule).min(1, 'There is no rule left. Keep at least one.').max(200, 'There are more than 200 rules.'),
   'The rules',
 );
+const wantedOf = (what: string) =>
+  z.coerce
+    .number(`${what} are no number. Nothing was saved.`)
+    .pipe(
+      z
+        .number()
+        .refine((n) => wantedCopies.safeParse(n).success, `${what} are 1 to ${MOST_COPIES}. Nothing was saved.`),
+    );
+
 /** A whole number; empty or 0 for never. */
 const wholeOrNone = (what: string, most: number) =>
   z
@@ -327,6 +337,8 @@ export const settingsForm = z.discriminatedUnion('intent', [
   z.object({ intent: z.literal('save'), rules, previewed: z.string().max(64) }),
   z.object({
     intent: z.literal('removing'),
+    copies: wantedOf('The copies'),
+    places: wantedOf('The places'),
     asideDays: wholeOrNone('The days after which what is set aside goes', 3650),
     asideShortGb: wholeOrNone('The gigabytes that are to be free', 1_000_000),
     readBackHours: z.coerce

@@ -16,6 +16,7 @@ export async function loader() {
           state: archive.state,
           carriers: archive.copies.map((copy) => copy.carrier),
           originalsBytes: archive.originalsBytes,
+          short: archive.short,
         })),
     }))
     .sort((a, b) => ready[a.state] - ready[b.state]);

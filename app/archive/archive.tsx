@@ -35,6 +35,22 @@ export default function Archive({ loaderData }: Route.ComponentProps) {
   );
 }
 
+function Sealed({ archive }: { archive: Row['archives'][number] }) {
+  return (
+    <span className="mr-2">
+      <Chip tone={archive.state === 'sealed' ? 'ok' : 'plain'}>
+        {archive.state === 'sealed' ? `sealed on ${archive.carriers.join(', ')}` : 'writing'}
+      </Chip>
+      {archive.short !== null && (
+        <>
+          {' '}
+          <Chip tone="caution">{archive.short}</Chip>
+        </>
+      )}
+    </span>
+  );
+}
+
 const columnsOf = (nowMs: number, lens: ReturnType<typeof useLens>): Column<Row>[] => [
   {
     key: 'name',
@@ -68,13 +84,7 @@ const columnsOf = (nowMs: number, lens: ReturnType<typeof useLens>): Column<Row>
       row.archives.length === 0 ? (
         <span className="text-ink-2">none</span>
       ) : (
-        row.archives.map((archive, i) => (
-          <span key={i} className="mr-2">
-            <Chip tone={archive.state === 'sealed' ? 'ok' : 'plain'}>
-              {archive.state === 'sealed' ? `sealed on ${archive.carriers.join(', ')}` : 'writing'}
-            </Chip>
-          </span>
-        ))
+        row.archives.map((archive, i) => <Sealed key={i} archive={archive} />)
       ),
   },
   {

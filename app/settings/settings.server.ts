@@ -47,6 +47,7 @@ export async function action({ request }: Route.ActionArgs) {
             readBackHours: form.readBackHours,
             trustUnseen: form.trustUnseen,
             aside: { days: form.asideDays, shortBytes: form.asideShortGb * 1e9 },
+            copies: { copies: form.copies, places: form.places },
           },
           by,
         );

@@ -55,14 +55,14 @@ export default function Settings({ loaderData }: Route.ComponentProps) {
 const VIEWS = [
   { key: 'kinds', words: 'Kinds of files' },
   { key: 'templates', words: 'Templates' },
-  { key: 'removing', words: 'Removing files' },
+  { key: 'removing', words: 'Removing and archives' },
 ] as const;
 
 /** What a removal may rely on beside what it sees itself: nothing, unless the house says so here. */
 function Removing({ removing }: { removing: Data['removing'] }) {
   const fetcher = useFetcher<typeof action>();
   return (
-    <Card title="What removing files may rely on">
+    <Card title="What removing files may rely on, and what archives are to have">
       <fetcher.Form method="post" className="grid gap-4">
         <input type="hidden" name="intent" value="removing" />
         <Field
@@ -93,6 +93,7 @@ function Removing({ removing }: { removing: Data['removing'] }) {
           </span>
         </label>
         <AsideAtNight rule={removing.aside} />
+        <WantedCopies rule={removing.copies} />
         <div>
           <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
             Save
@@ -101,6 +102,22 @@ function Removing({ removing }: { removing: Data['removing'] }) {
         <Said answer={fetcher.data?.answer} />
       </fetcher.Form>
     </Card>
+  );
+}
+
+/** Below it, it is said wherever an archive is shown. */
+function WantedCopies({ rule }: { rule: Data['removing']['copies'] }) {
+  const field = (name: 'copies' | 'places', label: string, hint: string) => (
+    <Field label={label} hint={hint}>
+      <input name={name} inputMode="numeric" defaultValue={rule[name]} className={`${inputLook} w-28`} required />
+    </Field>
+  );
+  return (
+    <fieldset className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-4">
+      <legend className="mb-1 font-medium">What an archive is to have</legend>
+      {field('copies', 'Good copies', 'One copy is none when its carrier fails.')}
+      {field('places', 'Places that they lie in', 'As carriers say where they are: on site and off site are two.')}
+    </fieldset>
   );
 }
 

@@ -94,6 +94,38 @@ function Archives({ data, submit }: { data: Data; submit: ReturnType<typeof useF
   );
 }
 
+interface CopiesProps {
+  archive: Archive;
+  good: number;
+  readBack: number | null;
+  nowMs: number;
+}
+
+/** How sure an archive is: its good copies, when they were read back, and what is short of what the house wants. */
+function Copies({ archive, good, readBack, nowMs }: CopiesProps) {
+  return (
+    <>
+      {archive.state === 'writing' ? (
+        <Chip>writing</Chip>
+      ) : good === 0 ? (
+        <Chip tone="loss">no good copy</Chip>
+      ) : (
+        <Chip tone="ok" title={readBack === null ? undefined : exactTime(readBack)}>
+          {counted(good, 'copy', 'copies')}, read back {readBack === null ? '' : ago(readBack, nowMs)}
+        </Chip>
+      )}
+      {archive.short !== null && good > 0 && (
+        <>
+          {' '}
+          <Chip tone="caution" title="The house wants more: Settings, Removing and archives">
+            {archive.short}
+          </Chip>
+        </>
+      )}
+    </>
+  );
+}
+
 function ArchiveRow({
   archive,
   nowMs,
@@ -118,15 +150,7 @@ function ArchiveRow({
       <td className="number">{count(archive.files)}</td>
       <td className="path">{archive.copies.map((copy) => copy.carrier).join(', ')}</td>
       <td>
-        {archive.state === 'writing' ? (
-          <Chip>writing</Chip>
-        ) : good.length === 0 ? (
-          <Chip tone="loss">no good copy</Chip>
-        ) : (
-          <Chip tone="ok" title={readBack === null ? undefined : exactTime(readBack)}>
-            {counted(good.length, 'copy', 'copies')}, read back {readBack === null ? '' : ago(readBack, nowMs)}
-          </Chip>
-        )}
+        <Copies archive={archive} good={good.length} readBack={readBack} nowMs={nowMs} />
       </td>
       <td className="number">{archive.originalsBytes > 0 ? size(archive.originalsBytes) : 'gone'}</td>
       <td className="number">

@@ -9,7 +9,7 @@ import { allStrays, homesInTrouble } from '#server/projects/homes.ts';
 import { ownerlessByVolume } from '#server/projects/ownership.ts';
 import { projectRows } from '#server/projects/projects.ts';
 import { rackVolumes } from '#server/site/rack.ts';
-import { damagedCopies } from '#server/archives/shelf.ts';
+import { archiveRows, damagedCopies } from '#server/archives/shelf.ts';
 import { lastCheck } from '#server/check/check.ts';
 import { asideTotal } from '#server/reclaim/aside.ts';
 import { compressedSounds } from '#server/reclaim/compressed.ts';
@@ -74,13 +74,14 @@ interface Known {
 }
 
 async function decisionsOf({ all, volumes, projects, strays, forecastOf }: Known) {
-  const [broken, nobodys, homeless, copies, check, sounds, aside] = await Promise.all([
+  const [broken, nobodys, homeless, copies, check, sounds, sealed, aside] = await Promise.all([
     brokenDocuments(db()),
     ownerlessByVolume(db()),
     homesInTrouble(db()),
     damagedCopies(db()),
     lastCheck(db()),
     compressedSounds(db()),
+    archiveRows(db()),
     asideTotal(db(), volumes.length < all.length ? volumes.map((volume) => volume.volumeId) : []),
   ]);
   const nameOf = (id: number) => all.find((volume) => volume.volumeId === id)?.name ?? '';
@@ -95,6 +96,7 @@ async function decisionsOf({ all, volumes, projects, strays, forecastOf }: Known
     homeTroubles: homeless,
     strays: strays.map((stray) => ({ ...stray, volume: nameOf(stray.volumeId) })),
     damagedCopies: copies,
+    shortArchives: sealed.flatMap(({ name, folder, short }) => (short === null ? [] : [{ name, folder, short }])),
     aside,
     compressedSounds: sounds
       .filter((row) => volumes.some((volume) => volume.volumeId === row.volumeId))

@@ -111,6 +111,8 @@ function pathOf(action: Exclude<NonNullable<Decision['action']>, { go: 'read' }>
       return `/space?v=${action.volumeId}${action.kind ? `&kind=${action.kind}` : ''}${action.project === 0 ? '&project=0' : ''}`;
     case 'aside':
       return '/reclaim/aside';
+    case 'shelf':
+      return '/shelf';
     case 'archive':
       return `/archive/${action.projectId}`;
     case 'project':

@@ -45,6 +45,8 @@ export interface DecisionFacts {
   brokenDocuments: readonly { projectId: ProjectId; name: string; trouble: string }[];
   /** Copies that did not read back as they were sealed. */
   damagedCopies?: readonly { archive: string; carrier: string; others: number }[];
+  /** Archives that have fewer good copies than the house wants, or in fewer places. */
+  shortArchives?: readonly { name: string; folder: string; short: string }[];
   /** What the last check of everything found; null where none was made, or it found nothing. */
   check?: { findings: number; example: string; atMs: number } | null;
   /** Sounds of libraries in a compressed form, by volume. */
@@ -62,6 +64,7 @@ export type DecisionAction =
   | { go: 'archive'; projectId: ProjectId; words: 'Start archive' }
   | { go: 'project'; projectId: ProjectId; words: 'Open project' }
   | { go: 'aside'; words: 'Show it' }
+  | { go: 'shelf'; words: 'Show it' }
   | { go: 'missing'; projectId: ProjectId; words: 'Find them' | 'Find it' };
 
 export interface Decision {
@@ -90,6 +93,7 @@ export function decisions(facts: DecisionFacts): Decision[] {
     ...facts.ownerless.filter((row) => row.bytes >= WORTH_TELLING).map(nobodys),
     ...facts.brokenDocuments.map(broken),
     ...(facts.damagedCopies ?? []).map(damagedCopy),
+    ...(facts.shortArchives ?? []).map(shortOfCopies),
     ...(facts.check ? [checkDiffers(facts.check, facts.nowMs)] : []),
     ...asideLong(facts),
     ...(facts.compressedSounds ?? []).filter((row) => row.files >= MANY_SOUNDS).map(compressed),
@@ -125,6 +129,14 @@ function asideLong({ aside, nowMs }: DecisionFacts): Decision[] {
     },
   ];
 }
+
+const shortOfCopies = (archive: NonNullable<DecisionFacts['shortArchives']>[number]): Decision => ({
+  key: `short ${archive.folder}`,
+  weight: 'caution',
+  what: `The archive of ${archive.name} has ${archive.short}`,
+  detail: `${archive.folder}: where its carrier is lost, so is what it alone holds. Write another, or change what the house wants`,
+  action: { go: 'shelf', words: 'Show it' },
+});
 
 const damagedCopy = (copy: NonNullable<DecisionFacts['damagedCopies']>[number]): Decision => ({
   key: `damaged ${copy.archive} ${copy.carrier}`,

@@ -1,6 +1,8 @@
 // Carriers, archives and their copies, for the shelf and the archive lens.
 import { desc, eq, inArray, sql } from 'drizzle-orm';
 import type { ArchiveId, CarrierId, ProjectId } from '#core/model.ts';
+import { copiesShort } from '#core/archive/copies.ts';
+import { copiesRule } from '../site/house-rules.ts';
 import { carrierKindOf } from '../carriers/kinds.ts';
 import type { Database, Db } from '../db/connect.ts';
 import { archiveCopies, archiveFiles, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
@@ -19,6 +21,8 @@ export interface ArchiveRow {
   copies: { copyId: number; carrierId: CarrierId; carrier: string; state: string; readBackMs: number | null }[];
   /** Originals that are still where they were. */
   originalsBytes: number;
+  /** What is short of the copies that the house wants, in words; null where nothing is. */
+  short: string | null;
 }
 
 export async function archiveRows(db: Database): Promise<ArchiveRow[]> {
@@ -30,7 +34,7 @@ export async function archiveRows(db: Database): Promise<ArchiveRow[]> {
   if (all.length === 0) return [];
   const ids = all.map((a) => a.id);
   const copies = await db
-    .select({ copy: archiveCopies, carrierId: carriers.id, carrier: carriers.name })
+    .select({ copy: archiveCopies, carrierId: carriers.id, carrier: carriers.name, place: carriers.place })
     .from(archiveCopies)
     .innerJoin(copyParts, eq(copyParts.copyId, archiveCopies.id))
     .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
@@ -43,7 +47,11 @@ export async function archiveRows(db: Database): Promise<ArchiveRow[]> {
       sql`${inArray(archiveFiles.archiveId, ids)} AND ${archiveFiles.role} <> 'document' AND ${files.goneAt} IS NULL`,
     )
     .groupBy(archiveFiles.archiveId);
+  const rule = await copiesRule(db);
+  const placesOf = (id: number) =>
+    copies.filter(({ copy }) => copy.archiveId === id && copy.state === 'good').map(({ place }) => place);
   return all.map((a) => ({
+    short: a.state === 'sealed' ? copiesShort(placesOf(a.id), rule) : null,
     archiveId: a.id as ArchiveId,
     projectId: a.projectId as ProjectId,
     name: a.name,

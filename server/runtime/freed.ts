@@ -2,11 +2,14 @@
 // took nothing with them, and the volume itself tells how much more is free than before. Said in the receipt.
 import { eq, sql } from 'drizzle-orm';
 import { freeBytesOf } from '#disk/folders.ts';
+import type { ItemResult } from '#disk/remove.ts';
 import type { Transaction } from '../db/connect.ts';
 import { stepItems, steps } from '../db/schema/plans.ts';
 import type { JobContext } from './context.ts';
 import { LeaseLost } from './queue.ts';
-import type { Outcome, Step } from './run-items.ts';
+
+type Step = Pick<typeof steps.$inferSelect, 'id'>;
+type Outcome = { item: { sizeBytes: number }; result: ItemResult };
 
 /** Before the first file of a step goes, once: how much is free. */
 export async function noteFreeBefore(context: JobContext, step: Step): Promise<void> {

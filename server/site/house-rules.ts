@@ -1,5 +1,6 @@
 // What the house allows that is off by itself. Kept by key with the site; changed in Settings, with a receipt.
 import { eq } from 'drizzle-orm';
+import { type CopiesRule, USUAL_COPIES } from '#core/archive/copies.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { site } from '../db/schema/site.ts';
 import { itemsHash, writeReceipt } from '../runtime/receipts.ts';
@@ -58,16 +59,27 @@ export const asideRule = async (db: Db): Promise<AsideRule> => ({
   shortBytes: await numberOf(db, ASIDE_SHORT),
 });
 
+const COPIES = 'wanted copies';
+const PLACES = 'wanted places';
+
+/** How many good copies an archive is to have, and in how many places. */
+export async function copiesRule(db: Db): Promise<CopiesRule> {
+  const [copies, places] = [await numberOf(db, COPIES), await numberOf(db, PLACES)];
+  return { copies: copies || USUAL_COPIES.copies, places: places || USUAL_COPIES.places };
+}
+
 export interface HouseRules {
   readBackHours: number;
   trustUnseen: boolean;
   aside: AsideRule;
+  copies: CopiesRule;
 }
 
 export const houseRules = async (db: Db): Promise<HouseRules> => ({
   readBackHours: await earlierReadBackHours(db),
   trustUnseen: await trustsUnseenPrograms(db),
   aside: await asideRule(db),
+  copies: await copiesRule(db),
 });
 
 /** Changes what the house allows, with a receipt that says what from and to. */
@@ -82,11 +94,13 @@ export async function setHouseRules(
     await setTrustsUnseenPrograms(tx, rules.trustUnseen);
     await setNumber(tx, ASIDE_DAYS, rules.aside.days);
     await setNumber(tx, ASIDE_SHORT, rules.aside.shortBytes);
+    await setNumber(tx, COPIES, rules.copies.copies);
+    await setNumber(tx, PLACES, rules.copies.places);
     await writeReceipt(tx, {
       at: now,
       who,
       action: 'house rules changed',
-      title: 'What removing files may rely on was changed',
+      title: 'What removing files may rely on, or what archives are to have, was changed',
       files: 0,
       bytes: 0,
       held: 0,
