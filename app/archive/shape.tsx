@@ -8,7 +8,7 @@ import { archiveSentence, LEFT_OUT_WORDS, stateSince } from '#core/wording/lense
 import { Waterfall } from '../charts/waterfall';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/use-frame';
-import { useLens, useTo } from '../shell/links';
+import { useAsked, useLens, useTo } from '../shell/links';
 import { Bar, Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
 
@@ -111,15 +111,19 @@ function Inside({ data }: { data: Data }) {
 function PartChoice({ part, data }: { part: Data['parts'][number]; data: Data }) {
   const to = useTo();
   const navigate = useNavigate();
-  const others = data.scope.parts.filter((one) => one !== part.part);
-  const next = part.isIn ? others : [...others, part.part];
+  // What was ticked a moment ago counts, also while its figures are on their way.
+  const asked = useAsked().get('in');
+  const parts: readonly string[] = asked === null ? data.scope.parts : asked.split(',').filter(Boolean);
+  const isIn = parts.includes(part.part);
+  const others = parts.filter((one) => one !== part.part);
+  const next = isIn ? others : [...others, part.part];
   return (
     <li className="py-1.5">
       <label className="flex cursor-pointer items-baseline justify-between gap-3">
         <span className="flex min-w-0 items-baseline gap-2">
           <input
             type="checkbox"
-            checked={part.isIn}
+            checked={isIn}
             onChange={() =>
               void navigate(to({ in: next.join(',') }), { preventScrollReset: true, replace: true, flushSync: true })
             }
@@ -129,11 +133,11 @@ function PartChoice({ part, data }: { part: Data['parts'][number]; data: Data })
             {LEFT_OUT_WORDS[part.part]}
             <span className="block text-[13px] text-ink-2">
               {counted(part.files, 'file')}
-              {!part.isIn && `; ${part.words}`}
+              {!isIn && `; ${part.words}`}
             </span>
           </span>
         </span>
-        <b className={clsx('whitespace-nowrap', !part.isIn && 'font-normal text-ink-2')}>{size(part.bytes)}</b>
+        <b className={clsx('whitespace-nowrap', !isIn && 'font-normal text-ink-2')}>{size(part.bytes)}</b>
       </label>
     </li>
   );
