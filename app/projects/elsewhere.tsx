@@ -5,6 +5,7 @@ import { useFetcher } from 'react-router';
 import type { Route } from './+types/project';
 import { counted, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
+import { useAsked } from '../shell/links';
 import { useFrame } from '../shell/use-frame';
 import { Button, Card, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Sheet } from '../ui/sheet';
@@ -12,7 +13,8 @@ import { Sheet } from '../ui/sheet';
 type Data = Route.ComponentProps['loaderData'];
 
 export function Elsewhere({ data }: { data: Data }) {
-  const [open, setOpen] = useState(false);
+  // Reclaim leads here with it open.
+  const [open, setOpen] = useState(useAsked().get('move') === '1');
   return (
     <div>
       <Button onClick={() => setOpen(true)}>Move its media</Button>

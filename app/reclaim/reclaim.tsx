@@ -41,6 +41,14 @@ export default function Reclaim({ loaderData: data }: Route.ComponentProps) {
         </p>
       )}
       {group === 'same twice' && <Compare links={data.links} />}
+      {group === 'unused media' && data.project && (
+        <p className="text-[13px] text-ink-2">
+          Too good to let go, and in the way here?{' '}
+          <Link to={`/projects/${data.project.id}?move=1`} className="text-accent hover:underline">
+            Park it on another volume instead
+          </Link>
+        </p>
+      )}
       {listed ? (
         <Lines key={`${group} ${asked?.free} ${asked?.volumeId} ${asked?.highest} ${isLeft}`} data={data} />
       ) : (
