@@ -9,7 +9,7 @@ import type { Database } from '../db/connect.ts';
 import { targetsOf } from '../db/naming.ts';
 
 /** Never made: what is looked for there is told as missing, by its name. */
-const STAYED_OUT = 'media/not in this archive';
+export const STAYED_OUT = 'media/not in this archive';
 
 /** False for what is no file anywhere: an address of the net, something a program makes itself. */
 const isPlace = (target: string): boolean =>

@@ -7,7 +7,7 @@ import { fileUrlOf, pathOfUrl } from '#core/documents/targets.ts';
 import { relinkOtio } from '#core/documents/relink.ts';
 import { PAYLOAD } from '#core/fixity/bagit.ts';
 import type { ArchiveId, ProjectId, VolumeId } from '#core/model.ts';
-import { folderOf, joinPath, relativePath, resolveInside } from '#core/paths.ts';
+import { folderOf, joinPath, liesIn, relativePath, resolveInside } from '#core/paths.ts';
 import { restoreArchive as kind } from '#core/steps/restore.ts';
 import { codeOf, isMissing, look } from '#disk/facts.ts';
 import { freeBytesOf, isFolderOf, keepTime, makeFolder, placeFolder, removeFolder } from '#disk/folders.ts';
@@ -44,6 +44,7 @@ import { finishItems, type Item, type ItemWork, type Outcome, runItems } from '.
 import { tooSmall } from '../stores/look.ts';
 import { volumeFree } from '../stores/volume-free.ts';
 import { addStep } from './adding.ts';
+import { STAYED_OUT } from './archive-documents.ts';
 import { carriersAway, finding, readOnly, tooFull, unreachable } from './findings.ts';
 import { serverStep } from './kind.ts';
 
@@ -258,16 +259,22 @@ async function relinkDocuments(restoring: Restoring): Promise<void> {
     const text = readSmall(root, at);
     const to = (url: string) =>
       url === '' || url.startsWith('/') || /^[a-z]+:/i.test(url) ? null : resolveInside('documents', pathOfUrl(url));
+    const original = there.has(`${document}.original`)
+      ? readSmall(root, joinPath(built, `${document}.original`))
+      : null;
+    const were = placesBefore(original);
     const relinked = relinkOtio(text, {
       file: (url) => {
-        const found = to(url);
-        return found !== null && there.has(found) ? fileUrlOf(`${final}/${found}`) : null;
+        const [found, was] = [to(url), were.files.shift()];
+        if (found !== null && there.has(found)) return fileUrlOf(`${final}/${found}`);
+        // What stayed out of the archive may still lie where it was.
+        return found !== null && liesIn(found, STAYED_OUT) ? (was ?? null) : null;
       },
       sequence: (base, prefix) => {
-        const found = to(base);
-        return found !== null && inside.some((file) => file.startsWith(`${found}/${prefix}`))
-          ? `${fileUrlOf(`${final}/${found}`)}/`
-          : null;
+        const [found, was] = [to(base), were.sequences.shift()];
+        if (found !== null && inside.some((file) => file.startsWith(`${found}/${prefix}`)))
+          return `${fileUrlOf(`${final}/${found}`)}/`;
+        return found !== null && liesIn(found, STAYED_OUT) ? (was ?? null) : null;
       },
     });
     if (relinked.text === text) continue;
@@ -276,6 +283,17 @@ async function relinkDocuments(restoring: Restoring): Promise<void> {
     const temporary = (await context.names()).place(root, 'text', step.id);
     replaceOwn(place, relinked.text, temporary);
   }
+}
+
+/** The references of the untouched original, in the order in which the relinked document has its own. */
+function placesBefore(original: string | null): { files: string[]; sequences: string[] } {
+  const were = { files: [] as string[], sequences: [] as string[] };
+  if (original !== null)
+    relinkOtio(original, {
+      file: (url) => (were.files.push(url), null),
+      sequence: (base) => (were.sequences.push(base), null),
+    });
+  return were;
 }
 
 /** Gives the whole its name. Which folder it is, is written down first. */

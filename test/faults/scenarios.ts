@@ -340,7 +340,7 @@ function judgeHalves(before: ReadonlyMap<string, string>, after: ReadonlyMap<str
   const known = new Set(before.values());
   const bags = new Set([...after.keys()].filter((at) => at.endsWith('tagmanifest-sha512.txt')).map(path.dirname));
   for (const [at, sum] of after) {
-    const isWritten = /\.(otio|txt|json)$/.test(at);
+    const isWritten = /\.(otio|txt|json|html)$/.test(at);
     const isInBag = /^kd-\d/.test(at) && !bags.has(at.split(path.sep).slice(0, 2).join(path.sep));
     if ((known.has(sum) || isWritten) && !isInBag) continue;
     figures.halfFiles++;
