@@ -7,6 +7,7 @@ import { pathHash } from '../db/catalogue-writer.ts';
 import type { Db, Transaction } from '../db/connect.ts';
 import { MEDIA_KINDS } from '../db/naming.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
+import { stepItems } from '../db/schema/plans.ts';
 import { claims, homes, keptKinds } from '../db/schema/projects.ts';
 import { folderHoldings } from '../db/schema/sums.ts';
 import { volumes } from '../db/schema/stores.ts';
@@ -20,10 +21,37 @@ interface ParkedMedia {
   folder: string;
 }
 
-/** After files were moved there: whose they are, which kinds they keep, and where they belong from now on. */
+/**
+ * Before the first file moves there: what comes and what is there already keeps the kinds it has. Without this a volume for
+ * renders would make footage renders, which may go for good.
+ */
+export async function keepParkedKinds(
+  tx: Transaction,
+  { project, volumeId, folder }: ParkedMedia,
+  stepId: number,
+): Promise<void> {
+  const there = await tx
+    .select({ folder: folders.path, name: files.name, kind: files.kind })
+    .from(files)
+    .innerJoin(folders, eq(folders.id, files.folderId))
+    .where(and(eq(folders.volumeId, volumeId), isNull(files.goneAt), below(folder)));
+  const coming = await tx
+    .select({ path: stepItems.targetPath, kind: files.kind })
+    .from(stepItems)
+    .innerJoin(files, eq(files.id, stepItems.fileId))
+    .where(eq(stepItems.stepId, stepId));
+  const rules = keptRules(folder, [
+    ...there.map((file) => ({ path: joinPath(file.folder, file.name), kind: file.kind })),
+    ...coming.map((item) => ({ path: item.path!, kind: item.kind })),
+  ]);
+  await tx.delete(keptKinds).where(and(eq(keptKinds.volumeId, volumeId), eq(keptKinds.folder, folder)));
+  await tx.insert(keptKinds).values({ volumeId, folder, rules, reason: `parked there by ${project}`.slice(0, 300) });
+}
+
+/** After files were moved there: whose they are, and where they belong from now on. */
 export async function settleParking(
   tx: Transaction,
-  { projectId, project, which, volumeId, folder }: ParkedMedia,
+  { projectId, which, volumeId, folder }: ParkedMedia,
 ): Promise<void> {
   if (which === 'all') {
     for (const kind of MEDIA_KINDS)
@@ -42,17 +70,6 @@ export async function settleParking(
         and(eq(claims.projectId, projectId), eq(claims.volumeId, volumeId), eq(claims.folderHash, pathHash(folder))),
       );
   await forgetEmptyParkings(tx, projectId);
-  const there = await tx
-    .select({ folder: folders.path, name: files.name, kind: files.kind })
-    .from(files)
-    .innerJoin(folders, eq(folders.id, files.folderId))
-    .where(and(eq(folders.volumeId, volumeId), isNull(files.goneAt), below(folder)));
-  const rules = keptRules(
-    folder,
-    there.map((file) => ({ path: joinPath(file.folder, file.name), kind: file.kind })),
-  );
-  await tx.delete(keptKinds).where(and(eq(keptKinds.volumeId, volumeId), eq(keptKinds.folder, folder)));
-  await tx.insert(keptKinds).values({ volumeId, folder, rules, reason: `parked there by ${project}`.slice(0, 300) });
 }
 
 const below = (folder: string) =>

@@ -55,6 +55,9 @@ export function addFileStep<Params extends object>(
   return inTransaction(db, (tx) => addFileStepIn(tx, step, choose));
 }
 
+/** A step would have had no file: whoever adds several at once may go on without it. */
+export class NothingToAdd extends Refused {}
+
 export interface Added {
   stepId: number;
   files: number;
@@ -77,9 +80,8 @@ export async function addFileStepIn<Params extends object>(
     .from(stepItems)
     .where(eq(stepItems.stepId, stepId));
   if (sum!.files === 0) {
-    // Whoever adds several steps at once may go on without this one.
     await tx.delete(steps).where(eq(steps.id, stepId));
-    throw new Refused(empty);
+    throw new NothingToAdd(empty);
   }
   await tx.update(steps).set(sum!).where(eq(steps.id, stepId));
   return { stepId, ...sum! };

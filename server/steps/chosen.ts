@@ -7,7 +7,7 @@ import { AGAIN_WORDS, groupWords, REASON_WORDS } from '#core/wording/reclaim.ts'
 import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
 import { currentAssessment } from '../db/worth.ts';
 import { Refused } from '../runtime/refused.ts';
-import type { Added } from './adding.ts';
+import { type Added, NothingToAdd } from './adding.ts';
 import { addCacheRemovalIn } from './remove-caches.ts';
 import { addFileRemovalIn } from './remove-files.ts';
 import { addFolderRemovalIn } from './remove-folders.ts';
@@ -33,7 +33,7 @@ export async function addChosen(
   return inTransaction(db, async (tx) => {
     const run = (await currentAssessment(tx))?.run ?? 0;
     const sum = { files: 0, bytes: 0, steps: 0 };
-    let refused: Refused | null = null;
+    let refused: NothingToAdd | null = null;
     for (const lines of together(chosen as LineChoice[]))
       try {
         const added = await addTogether(tx, lines, { run, cutDay, now });
@@ -41,7 +41,7 @@ export async function addChosen(
         sum.bytes += added.bytes;
         sum.steps++;
       } catch (error) {
-        if (!(error instanceof Refused)) throw error;
+        if (!(error instanceof NothingToAdd)) throw error;
         refused = error;
       }
     if (sum.steps === 0) throw refused!;

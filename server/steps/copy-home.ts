@@ -20,7 +20,7 @@ import type { JobContext } from '../runtime/context.ts';
 import type { StoreNeed } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
 import { finishItems, type Item, type ItemWork, type Outcome, runItems, type Step } from '../runtime/run-items.ts';
-import { type Added, addFileStepIn } from './adding.ts';
+import { type Added, addFileStepIn, NothingToAdd } from './adding.ts';
 import { commonFindings, tooFull } from './findings.ts';
 import { serverStep } from './kind.ts';
 import { filesWhere, homeFor, insertMoves, type Moved, projectOf, unitsWithin } from './moving-items.ts';
@@ -59,7 +59,7 @@ export async function addBorrowedIn(
         }),
       );
     } catch (error) {
-      if (!(error instanceof Refused)) throw error;
+      if (!(error instanceof NothingToAdd)) throw error;
     }
   }
   return added;

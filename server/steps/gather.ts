@@ -5,7 +5,7 @@ import { type Database, inTransaction, type Transaction } from '../db/connect.ts
 import { MEDIA_KINDS } from '../db/naming.ts';
 import { homesOf } from '../projects/homes.ts';
 import { Refused } from '../runtime/refused.ts';
-import type { Added } from './adding.ts';
+import { type Added, NothingToAdd } from './adding.ts';
 import { addBorrowedIn } from './copy-home.ts';
 import { addMoveHomeIn } from './moving-items.ts';
 
@@ -49,7 +49,7 @@ async function movesOf(
       added.push(await addMoveHomeIn(tx, { projectId, kind, now, parked }));
     } catch (error) {
       // A kind that is all at home is none to move.
-      if (!(error instanceof Refused)) throw error;
+      if (!(error instanceof NothingToAdd)) throw error;
     }
   return added;
 }

@@ -3,4 +3,4 @@ import { moveHome as kind } from '#core/steps/move-home.ts';
 import { forgetEmptyParkings } from '../projects/parking.ts';
 import { movingStep } from './moving.ts';
 
-export const moveHome = movingStep(kind, (tx, { projectId }) => forgetEmptyParkings(tx, projectId));
+export const moveHome = movingStep(kind, { settle: (tx, { projectId }) => forgetEmptyParkings(tx, projectId) });

@@ -5,7 +5,8 @@ import { type Home, isAtHome, isParked } from '#core/homes/homes.ts';
 import type { FileId, Kind, ProjectId, VolumeId } from '#core/model.ts';
 import { moveHome } from '#core/steps/move-home.ts';
 import { type PARKED, parkMedia } from '#core/steps/park.ts';
-import { joinPath } from '#core/paths.ts';
+import { kindsInFolder } from '#core/kinds/kinds.ts';
+import { folderOf, joinPath, nameOf } from '#core/paths.ts';
 import { unitsOf } from '#core/units/units.ts';
 import { placeOfFile } from '#disk/paths.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
@@ -19,6 +20,7 @@ import { folderHoldings } from '../db/schema/sums.ts';
 import { Refused } from '../runtime/refused.ts';
 import { homesOf } from '../projects/homes.ts';
 import { parkedPlaces } from '../readings/claims.ts';
+import { currentRules, rulesOfVolume } from '../readings/kinds.ts';
 import { type Added, addFileStepIn, filesInPlans } from './adding.ts';
 
 /** A file that gets another place. */
@@ -99,7 +101,7 @@ async function addParkingIn(tx: Transaction, { projectId, which, volumeId, now }
       isOne: (file) => isMedia(file.kind) && file.projectId === projectId,
       isOut: (file) => used.has(file.fileId),
     });
-    await insertMoves(tx, { stepId, projectId, moved, home: { volumeId, folder } });
+    await insertMoves(tx, { stepId, projectId, moved, home: { volumeId, folder }, keepsKinds: true });
     return `${project.name} has no ${which === 'all' ? '' : 'unused '}media beside that volume, or they are in a plan already. Nothing was added.`;
   });
 }
@@ -141,7 +143,15 @@ export async function insertMoves(
     projectId,
     moved,
     home,
-  }: { stepId: number; projectId: ProjectId; moved: readonly Moved[]; home: { volumeId: VolumeId; folder: string } },
+    keepsKinds = false,
+  }: {
+    stepId: number;
+    projectId: ProjectId;
+    moved: readonly Moved[];
+    home: InFolder;
+    /** The step sees to it that they stay of their kinds, whatever the rules say of the new place. */
+    keepsKinds?: boolean;
+  },
 ): Promise<void> {
   const busy = await filesInPlans(
     tx,
@@ -158,6 +168,7 @@ export async function insertMoves(
     home: home.folder,
     taken: (path) => taken.has(foldPath(path)),
   });
+  if (!keepsKinds) await refuseLosingKind(tx, { moved: free, places, volumeId: home.volumeId });
   for (const some of inSlices(free, 1000))
     await tx.insert(stepItems).values(
       some.map((file) => ({
@@ -174,6 +185,29 @@ export async function insertMoves(
         targetPath: places.get(file.fileId)!,
       })),
     );
+}
+
+/** Kinds of which nobody can make another. */
+const IRREPLACEABLE: readonly Kind[] = ['source', 'audio', 'document', 'delivery'];
+/** Kinds whose files may go for good. */
+const MADE_AGAIN: readonly Kind[] = ['cache', 'render', 'proxy'];
+
+/** What cannot be made again must not become what can be, by the rules of kinds for its new place. */
+async function refuseLosingKind(
+  tx: Transaction,
+  { moved, places, volumeId }: { moved: readonly Moved[]; places: ReadonlyMap<FileId, string>; volumeId: VolumeId },
+): Promise<void> {
+  const [volume] = await tx.select().from(volumes).where(eq(volumes.id, volumeId));
+  const rules = await rulesOfVolume(tx, volumeId, await currentRules(tx));
+  for (const file of moved) {
+    if (!IRREPLACEABLE.includes(file.kind)) continue;
+    const place = places.get(file.fileId)!;
+    const kind = kindsInFolder(rules, folderOf(place), volume!.duty)(nameOf(place));
+    if (MADE_AGAIN.includes(kind))
+      throw new Refused(
+        `By the rules for kinds ${place} on ${volume!.name} would count as a ${kind}, which may go for good. Set the home elsewhere, or change the rules in Settings. Nothing was added.`,
+      );
+  }
 }
 
 export interface InFolder {

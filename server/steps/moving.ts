@@ -330,13 +330,18 @@ export interface MoveParams {
   folder: string;
 }
 
-/** What a kind of move changes beside the files, in the transaction of its receipt. */
-type Settle<Params> = (tx: Transaction, params: Params, tally: Tally, now: Date) => Promise<void>;
+/** What a kind of move changes beside the files. */
+interface Beside<Params> {
+  /** Before the first file moves, at every run: a reading may come before the work has ended. */
+  before?: (tx: Transaction, params: Params, stepId: number) => Promise<void>;
+  /** In the transaction of the receipt. */
+  settle?: (tx: Transaction, params: Params, tally: Tally) => Promise<void>;
+}
 
 async function workOf<Params extends MoveParams>(
   context: JobContext,
   step: Step,
-  { kind, params, settle }: { kind: StepKind<Params>; params: Params; settle?: Settle<Params> },
+  { kind, params, before, settle }: { kind: StepKind<Params>; params: Params } & Beside<Params>,
 ): Promise<ItemWork> {
   const { projectId, volumeId } = params;
   const [target] = await context.db.select().from(volumes).where(eq(volumes.id, volumeId));
@@ -347,7 +352,10 @@ async function workOf<Params extends MoveParams>(
     kind: kind as unknown as StepKind,
     projectId,
     batch: 20,
-    prepare: () => refuseWithoutRoom(moving),
+    prepare: async () => {
+      await refuseWithoutRoom(moving);
+      if (before) await context.transaction((tx) => before(tx, params, step.id));
+    },
     act: (items) => moveItems(moving, items),
     finishOrUndo: (items) => finishOrUndoItems(moving, items),
     followUp: (tx, outcomes) => followMoved(moving, tx, outcomes),
@@ -355,7 +363,7 @@ async function workOf<Params extends MoveParams>(
       relinked = await relinkDocuments(context, { step, volumeId });
     },
     lastWords: async (tx, tally) => {
-      await settle?.(tx, params, tally, context.now());
+      await settle?.(tx, params, tally);
       await recomputeProjectSumsIn(tx, [projectId]);
       return relinkedFacts(relinked);
     },
@@ -397,7 +405,7 @@ async function nextName(db: Db, document: { id: number; name: string }): Promise
 /** A kind of step that moves files: all it needs to be one of the server's. */
 export const movingStep = <Params extends MoveParams>(
   kind: StepKind<Params>,
-  settle?: Settle<Params>,
+  beside: Beside<Params> = {},
 ): ServerStep<Params> =>
   serverStep({
     kind,
@@ -422,10 +430,10 @@ export const movingStep = <Params extends MoveParams>(
       ];
     },
     run: async (context, step, params) =>
-      runItems(context, step, await workOf(context, step, { kind, params, settle })),
+      runItems(context, step, await workOf(context, step, { kind, params, ...beside })),
     giveUp: async (context, step, params) =>
       finishItems(context, step, {
-        work: { ...(await workOf(context, step, { kind, params, settle })), conclude: undefined },
+        work: { ...(await workOf(context, step, { kind, params, ...beside })), conclude: undefined },
         ending: { state: 'failed', trouble: context.givenUp },
       }),
   });

@@ -15,7 +15,7 @@ import { allStrays, homesOf, setHome } from '../projects/homes.ts';
 import { parkedOf } from '../projects/parking.ts';
 import type { Worker } from '../worker.ts';
 import { addBringingBack, addGathering } from './gather.ts';
-import { addParking } from './moving-items.ts';
+import { addMoveHome, addParking } from './moving-items.ts';
 
 let site: TestSite;
 let store: VolumeId;
@@ -170,5 +170,37 @@ test('what cannot be parked or gathered is refused with a sentence, and nothing 
   await expect(park(fog, store)).rejects.toThrow(/no media beside that volume/);
   await expect(addBringingBack(site.db, { projectId: fog, now: now() })).rejects.toThrow(/Nothing of it is parked/);
   await expect(addGathering(site.db, { projectId: dune, now: now() })).rejects.toThrow(/has no home for source/);
+  // On a volume for renders a clip would be one, and may go for good: a home there takes none.
+  site.put('store/stray/fog/late.mov', 'l'.repeat(500));
+  await site.read(store);
+  await setHome(site.db, fog, { kind: 'source', volumeId: spare, folder: 'fog' }, { who: 'Mara', now: now() });
+  await expect(addMoveHome(site.db, { projectId: fog, kind: 'source', now: now() })).rejects.toThrow(
+    /would count as a render, which may go for good/,
+  );
+  await expect(addGathering(site.db, { projectId: fog, now: now() })).rejects.toThrow(/would count as a render/);
   expect((await currentPlan(site.db)).steps).toEqual([]);
+});
+
+test('a reading while the parking is under way does not turn footage into what the volume is for', async () => {
+  for (let i = 0; i < 150; i++) site.put(`store/fog/camera/more/${i}.mov`, `${i} `.repeat(200));
+  await site.read(store);
+  await addParking(site.db, { projectId: fog, which: 'unused', volumeId: spare, now: now() });
+  await site.look();
+  const plan = await currentPlan(site.db);
+  await runPlan(site.db, { planId: plan.planId as PlanId, version: plan.version, who: 'Mara', now: now() });
+  const first = site.worker();
+  await until(async () =>
+    (await site.db.select().from(stepItems)).some((item) => item.state === 'done' && item.path.endsWith('.mov')),
+  );
+  await first.stop();
+  const ended = async () => (await site.db.select().from(jobs)).every((job) => job.finishedAt !== null);
+  expect(await ended()).toBe(false);
+  await site.read(spare);
+  worker = site.worker();
+  await until(ended);
+  await site.read(spare);
+  const there = (await site.db.select().from(files).where(isNull(files.goneAt))).filter((f) => f.volumeId === spare);
+  expect(there.filter((file) => file.name.endsWith('.mov')).map((file) => file.kind)).toEqual(
+    Array.from({ length: 151 }, () => 'source'),
+  );
 });

@@ -3,7 +3,7 @@ import { sql } from 'drizzle-orm';
 import type { ProjectId } from '#core/model.ts';
 import { type Database, inTransaction } from '../db/connect.ts';
 import { MEDIA_KINDS } from '../db/naming.ts';
-import { Refused } from '../runtime/refused.ts';
+import { NothingToAdd } from './adding.ts';
 import { addSettingAsideIn } from './set-aside.ts';
 
 /** True for a file f that an archive has, read back as it is now. */
@@ -27,7 +27,7 @@ export async function addClipsAside(
     JOIN media_targets t ON t.media_id = c.media_id WHERE c.id IN ${[...clipIds, 0]})`;
   return inTransaction(db, async (tx) => {
     const sum = { files: 0, bytes: 0 };
-    let refused: Refused | null = null;
+    let refused: NothingToAdd | null = null;
     for (const level of [2, 3] as const)
       try {
         const added = await addSettingAsideIn(tx, {
@@ -38,7 +38,7 @@ export async function addClipsAside(
         sum.files += added.files;
         sum.bytes += added.bytes;
       } catch (error) {
-        if (!(error instanceof Refused)) throw error;
+        if (!(error instanceof NothingToAdd)) throw error;
         refused = error;
       }
     if (sum.files === 0) throw refused!;
