@@ -1,14 +1,18 @@
 // What is set aside goes at night by itself, as the house decides: after so many days, or on a volume that runs short, the
 // oldest first. Only what is told to have a copy, and the step proves that copy before it touches one; the only copies wait
 // for a person.
-import { eq, sql } from 'drizzle-orm';
+import { and, eq, isNull } from 'drizzle-orm';
+import type { VolumeId } from '#core/model.ts';
 import { removeAside as kind } from '#core/steps/remove-aside.ts';
 import type { Database, Db } from '../db/connect.ts';
+import { aside } from '../db/schema/aside.ts';
 import { site } from '../db/schema/site.ts';
+import { volumes } from '../db/schema/stores.ts';
 import { Refused } from '../runtime/refused.ts';
 import { type AsideRule, asideRule } from '../site/house-rules.ts';
 import { addFileStepIn } from '../steps/adding.ts';
 import { insertAsideItems } from '../steps/take-back.ts';
+import { volumeFree } from '../stores/volume-free.ts';
 import { isNight, NIGHT_RULES, runDueRules } from './night.ts';
 import { runAtOnce } from './plan.ts';
 
@@ -16,6 +20,7 @@ import { runAtOnce } from './plan.ts';
 const MOST = 50_000;
 const KEY = 'set aside emptied';
 const ONCE_MS = 12 * 3_600_000;
+const DAY_MS = 86_400_000;
 
 /** All that happens by itself while it is night. */
 export async function workAtNight(db: Database, now: Date): Promise<void> {
@@ -55,17 +60,23 @@ export async function emptyDueAside(db: Database, now: Date): Promise<number> {
   }
 }
 
-/** Rows of what lies aside that is due now, the oldest first. */
+/** Rows of what lies aside that is due now, the oldest first: by age, and on a volume until so much is free as is wanted. */
 export async function dueAside(db: Db, rule: AsideRule, now: Date): Promise<number[]> {
-  const old = rule.days === 0 ? sql`FALSE` : sql`a.at < ${new Date(now.getTime() - rule.days * 86_400_000)}`;
-  const short =
-    rule.shortBytes === 0
-      ? sql`FALSE`
-      : sql`v.free_bytes + a.older < ${rule.shortBytes} AND NOT v.quota AND v.state = 'reachable'`;
-  const [rows] = (await db.execute(sql`
-    SELECT a.id FROM (SELECT id, volume_id, at, SUM(size_bytes) OVER (PARTITION BY volume_id ORDER BY at, id) - size_bytes AS older
-        FROM aside WHERE state = 'aside' AND level = 2) a
-      JOIN volumes v ON v.id = a.volume_id AND v.retired_at IS NULL
-    WHERE ${old} OR (${short}) ORDER BY a.at, a.id LIMIT ${MOST}`)) as unknown as [{ id: number }[]];
-  return rows.map((row) => Number(row.id));
+  const rows = await db
+    .select({ id: aside.id, volumeId: aside.volumeId, at: aside.at, sizeBytes: aside.sizeBytes })
+    .from(aside)
+    .innerJoin(volumes, eq(volumes.id, aside.volumeId))
+    .where(and(eq(aside.state, 'aside'), eq(aside.level, 2), eq(volumes.state, 'reachable'), isNull(volumes.retiredAt)))
+    .orderBy(aside.at, aside.id)
+    .limit(MOST);
+  const free = new Map<number, number>();
+  for (const { volumeId } of rows)
+    if (!free.has(volumeId)) free.set(volumeId, await volumeFree(db, volumeId as VolumeId));
+  const before = rule.days === 0 ? -Infinity : now.getTime() - rule.days * DAY_MS;
+  return rows.flatMap(({ id, volumeId, at, sizeBytes }) => {
+    const left = free.get(volumeId)!;
+    if (at.getTime() >= before && left >= rule.shortBytes) return [];
+    free.set(volumeId, left + sizeBytes);
+    return [id];
+  });
 }
