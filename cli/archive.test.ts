@@ -3,9 +3,9 @@
 import { execFileSync } from 'node:child_process';
 import { existsSync, readFileSync } from 'node:fs';
 import path from 'node:path';
+import { typed } from '#test/command.ts';
 import { otio, TestSite } from '#test/site.ts';
 import type { Worker } from '#server/worker.ts';
-import { program } from './keramion.ts';
 
 let site: TestSite;
 let worker: Worker;
@@ -28,14 +28,7 @@ afterEach(async () => {
   await site.close();
 });
 
-async function run(...args: string[]): Promise<string> {
-  const lines: string[] = [];
-  await program(
-    () => site.db,
-    (text) => lines.push(text),
-  ).parseAsync(['node', 'keramion', ...args]);
-  return lines.join('\n').replace(/\u00a0/g, ' ');
-}
+const run = (...args: string[]) => typed(site, ...args);
 const told = async (...args: string[]) => JSON.parse(await run('archive', 'fog', '--json', ...args)) as object;
 
 test('what goes in is said before, deliveries among it; what is asked for goes in as well', async () => {

@@ -1,7 +1,7 @@
 import { rmSync } from 'node:fs';
 import path from 'node:path';
+import { typed } from '#test/command.ts';
 import { otio, TestSite } from '#test/site.ts';
-import { program } from './keramion.ts';
 
 let site: TestSite;
 beforeEach(async () => void (site = await TestSite.open()));
@@ -10,14 +10,7 @@ afterEach(async () => {
   await site.close();
 });
 
-async function run(...args: string[]): Promise<string> {
-  const lines: string[] = [];
-  await program(
-    () => site.db,
-    (text) => lines.push(text),
-  ).parseAsync(['node', 'keramion', ...args]);
-  return lines.join('\n');
-}
+const run = (...args: string[]) => typed(site, ...args);
 
 test('read, volumes and projects tell the same as the interface, in lines and as JSON', async () => {
   await site.volume('scratch', 'source', 1e12);

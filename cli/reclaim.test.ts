@@ -2,10 +2,10 @@
 import { existsSync, readdirSync, utimesSync } from 'node:fs';
 import path from 'node:path';
 import type { VolumeId } from '#core/model.ts';
+import { typed } from '#test/command.ts';
 import { otio, TestSite } from '#test/site.ts';
 import { assess } from '#server/reclaim/assess.ts';
 import type { Worker } from '#server/worker.ts';
-import { program } from './keramion.ts';
 
 let site: TestSite;
 let worker: Worker;
@@ -26,14 +26,7 @@ afterEach(async () => {
   await site.close();
 });
 
-async function run(...args: string[]): Promise<string> {
-  const lines: string[] = [];
-  await program(
-    () => site.db,
-    (text) => lines.push(text),
-  ).parseAsync(['node', 'keramion', ...args]);
-  return lines.join('\n').replace(/\u00a0/g, ' ');
-}
+const run = (...args: string[]) => typed(site, ...args);
 const rushes = () => readdirSync(path.join(site.root, 'media/fog/rushes')).sort();
 const MARKED = ['--in-work', '--on', 'media'];
 

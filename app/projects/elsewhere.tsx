@@ -95,7 +95,6 @@ function Park({ data }: { data: Data }) {
 }
 
 function Gather({ data }: { data: Data }) {
-  const fetcher = useFetcher<Answer>();
   const strayed = data.strays.reduce((sum, stray) => sum + stray.bytes, 0);
   const borrowed = data.borrowed.reduce((sum, row) => sum + row.bytes, 0);
   return (
@@ -111,18 +110,12 @@ function Gather({ data }: { data: Data }) {
         </dt>
         <dd className="text-right font-semibold">{size(borrowed)}</dd>
       </dl>
-      <fetcher.Form method="post">
-        <Button type="submit" name="intent" value="gather" disabled={fetcher.state !== 'idle'}>
-          Add the gathering to the plan
-        </Button>
-        <Said answer={fetcher.data} />
-      </fetcher.Form>
+      <Adding intent="gather">Add the gathering to the plan</Adding>
     </Card>
   );
 }
 
 function BringBack({ data }: { data: Data }) {
-  const fetcher = useFetcher<Answer>();
   return (
     <Card title="Parked">
       <ul className="rows mb-3">
@@ -136,12 +129,20 @@ function BringBack({ data }: { data: Data }) {
           </li>
         ))}
       </ul>
-      <fetcher.Form method="post">
-        <Button type="submit" name="intent" value="bring back" disabled={fetcher.state !== 'idle'}>
-          Add bringing it back to the plan
-        </Button>
-        <Said answer={fetcher.data} />
-      </fetcher.Form>
+      <Adding intent="bring back">Add bringing it back to the plan</Adding>
     </Card>
+  );
+}
+
+/** A button that adds something to the plan, and what was answered. */
+function Adding({ intent, children }: { intent: string; children: React.ReactNode }) {
+  const fetcher = useFetcher<Answer>();
+  return (
+    <fetcher.Form method="post">
+      <Button type="submit" name="intent" value={intent} disabled={fetcher.state !== 'idle'}>
+        {children}
+      </Button>
+      <Said answer={fetcher.data} />
+    </fetcher.Form>
   );
 }

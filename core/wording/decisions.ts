@@ -108,7 +108,7 @@ const compressed = (row: NonNullable<DecisionFacts['compressedSounds']>[number])
   key: `compressed ${row.volumeId}`,
   weight: 'plain',
   what: `${counted(row.files, 'sound')} of the library on ${row.volume} are compressed`,
-  detail: `${size(row.bytes)} as they lie. Programs decode each they use into a cache of their own, about ten times as large: kept as WAV they would not.`,
+  detail: `${size(row.bytes)} as they lie. Programs decode each they use into a cache of their own, several times as large: kept as WAV they would not.`,
   action: { go: 'space', volumeId: row.volumeId, kind: 'library', words: 'Look' },
 });
 

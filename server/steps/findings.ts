@@ -43,12 +43,14 @@ const copiesOfItem = sql`SELECT COUNT(DISTINCT p.carrier_id) FROM archive_files 
   JOIN copy_parts p ON p.id = c.copy_part_id AND p.state = 'good' WHERE r.file_id = ${stepItems.fileId} AND r.size_bytes = ${stepItems.sizeBytes} AND r.modified_us = ${stepItems.modifiedUs}`;
 
 /** Items that another project's documents name, and items that one archived copy alone stands for: to be known before they go. */
-export async function lentAndThin(db: Db, step: Of): Promise<Finding[]> {
+export async function lentAndThin(db: Db, step: Of, { archived = true } = {}): Promise<Finding[]> {
   const found: Finding[] = [];
-  for (const [about, code] of [
+  const asked = [
     ['borrowed', 'named by others'],
-    ['one copy', 'one archived copy'],
-  ] as const) {
+    // What is told as the only copy is in no archive: nobody needs to count.
+    ...(archived ? [['one copy', 'one archived copy']] : []),
+  ] as const;
+  for (const [about, code] of asked as readonly (readonly [string, string])[]) {
     const [row] = await db
       .select({
         files: sql`COUNT(*)`.mapWith(Number),
@@ -95,7 +97,6 @@ export async function unreachable(db: Db, step: Of, volumeIds: readonly VolumeId
   return all.map((volume) =>
     finding(step, 'volume unreachable', 'stop', {
       volume: volume.name,
-      volumeId: volume.id,
       lastSeenMs: volume.seenAt?.getTime() ?? null,
     }),
   );

@@ -16,7 +16,7 @@ import { finishItems, type Item, type ItemWork, type Outcome, runItems, type Ste
 import { type Added, addFileStepIn } from './adding.ts';
 import { commonFindings } from './findings.ts';
 import { serverStep } from './kind.ts';
-import { volumesOfItems } from './remove.ts';
+import { reached, volumesOfItems } from './remove.ts';
 
 const DAY_MS = 86_400_000;
 
@@ -69,14 +69,7 @@ type Ours = Set<string>;
 
 async function removeAll(context: JobContext, items: readonly Item[], ours: Ours): Promise<Outcome[]> {
   const outcomes: Outcome[] = [];
-  for (const item of items) {
-    if (context.isToEnd) break;
-    const root = await context.root(item.volumeId);
-    if (!root) {
-      outcomes.push({ item, result: { done: false, reason: 'unreachable' } });
-      continue;
-    }
-    await context.assertLease();
+  for await (const { item, root } of reached(context, items, outcomes)) {
     const changedBefore = ours.has(`${item.volumeId} ${item.path}`) ? Infinity : context.now().getTime() - DAY_MS;
     const result = removeEmptyFolder(root, { path: item.path, raw: item.rawPath }, changedBefore);
     // Begun by an earlier run and not there: that run removed it.

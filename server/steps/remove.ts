@@ -6,6 +6,7 @@ import type { ProjectId } from '#core/model.ts';
 import { freshOpenFiles } from '#disk/open-files.ts';
 import { type Held, putBack, type Removal, removeTaken, take } from '#disk/remove.ts';
 import { look } from '#disk/facts.ts';
+import type { Root } from '#disk/root.ts';
 import type { Db, Transaction } from '../db/connect.ts';
 import { lockFolders, refreshHoldings } from '../db/holdings.ts';
 import { files } from '../db/schema/catalogue.ts';
@@ -36,19 +37,33 @@ export function removal(context: JobContext): Pick<ItemWork, 'act' | 'finishOrUn
   };
 }
 
-async function removeItems(context: JobContext, items: readonly Item[]): Promise<Outcome[]> {
-  const names = await context.names();
-  const open = freshOpenFiles(await trustsUnseenPrograms(context.db));
-  const outcomes: Outcome[] = [];
-  const taken: Item[] = [];
+/**
+ * Items whose volume is there, one by one under the lease of the moment, until the work is to end; what cannot be reached
+ * is told in `outcomes`.
+ */
+export async function* reached(
+  context: JobContext,
+  items: readonly Item[],
+  outcomes: Outcome[],
+): AsyncGenerator<{ item: Item; root: Root }> {
   for (const item of items) {
-    if (context.isToEnd) break;
+    if (context.isToEnd) return;
     const root = await context.root(item.volumeId);
     if (!root) {
       outcomes.push({ item, result: { done: false, reason: 'unreachable' } });
       continue;
     }
     await context.assertLease();
+    yield { item, root };
+  }
+}
+
+async function removeItems(context: JobContext, items: readonly Item[]): Promise<Outcome[]> {
+  const names = await context.names();
+  const open = freshOpenFiles(await trustsUnseenPrograms(context.db));
+  const outcomes: Outcome[] = [];
+  const taken: Item[] = [];
+  for await (const { item, root } of reached(context, items, outcomes)) {
     const result = take(root, names, removalOf(item), open);
     // Written down as taken by an earlier run, and not there: that run removed it.
     if (!result.done && result.reason === 'gone' && item.state === 'taken')

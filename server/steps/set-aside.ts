@@ -27,7 +27,7 @@ import { readDocumentsBefore, storesOfDocuments, unreadDocuments, unreadFindings
 import { commonFindings, inWork, lentAndThin } from './findings.ts';
 import { serverStep } from './kind.ts';
 import { itemsOfUsedUnits } from './units-in-use.ts';
-import { markGone, recomputeAfterRemoval, removalOf, volumesOfItems } from './remove.ts';
+import { markGone, recomputeAfterRemoval, removalOf, reached, volumesOfItems } from './remove.ts';
 
 export type SetAsideParams = z.infer<typeof kind.params>;
 
@@ -128,14 +128,7 @@ async function setAsideItems(
   const open = freshOpenFiles(await trustsUnseenPrograms(context.db));
   const outcomes: Outcome[] = [];
   const taken: Item[] = [];
-  for (const item of items) {
-    if (context.isToEnd) break;
-    const root = await context.root(item.volumeId);
-    if (!root) {
-      outcomes.push({ item, result: { done: false, reason: 'unreachable' } });
-      continue;
-    }
-    await context.assertLease();
+  for await (const { item, root } of reached(context, items, outcomes)) {
     const removal = removalOf(item);
     const result = take(root, names, removal, open);
     const there = result.done ? null : asideFacts(root, asidePlace(own, removal), removal);
@@ -254,11 +247,11 @@ async function writeDown(
 
 export const setAside = serverStep({
   kind,
-  findings: async (db, step) => [
+  findings: async (db, step, { level }) => [
     ...(await commonFindings(db, step)),
     ...(await inWork(db, step)),
     ...(await unreadFindings(db, step)),
-    ...(await lentAndThin(db, step)),
+    ...(await lentAndThin(db, step, { archived: level === 2 })),
   ],
   stores: async (tx, step) => [...(await storesOfDocuments(tx, step.id)), ...(await volumesOfItems(tx, step.id))],
   run: (context, step, params) => runItems(context, step, workOf(context, step, params)),
