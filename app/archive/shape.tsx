@@ -76,13 +76,13 @@ function Inside({ data }: { data: Data }) {
         <li className="flex justify-between py-1.5">
           <span>
             {counted(data.documents, 'document')}
+            <Versions data={data} />
             <span className="block text-[13px] text-ink-2">
               {data.documents > 0 ? 'relinked, the original beside it' : 'none of it can be read'}
             </span>
           </span>
           <b>{size(data.archiveBytes - data.mediaBytes - data.askedBytes)}</b>
         </li>
-        <Versions data={data} />
         {data.parts.map((part) => (
           <PartChoice key={part.part} part={part} data={data} />
         ))}
@@ -119,25 +119,21 @@ function PartChoice({ part, data }: { part: Data['parts'][number]; data: Data })
   const next = isIn ? others : [...others, part.part];
   return (
     <li className="py-1.5">
-      <label className="flex cursor-pointer items-baseline justify-between gap-3">
-        <span className="flex min-w-0 items-baseline gap-2">
-          <input
-            type="checkbox"
-            checked={isIn}
-            onChange={() =>
-              void navigate(to({ in: next.join(',') }), { preventScrollReset: true, replace: true, flushSync: true })
-            }
-            className="accent-accent"
-          />
-          <span>
-            {LEFT_OUT_WORDS[part.part]}
-            <span className="block text-[13px] text-ink-2">
-              {counted(part.files, 'file')}
-              {!isIn && `; ${part.words}`}
-            </span>
-          </span>
+      <label className="grid cursor-pointer grid-cols-[auto_minmax(0,1fr)_auto] items-baseline gap-x-2">
+        <input
+          type="checkbox"
+          checked={isIn}
+          onChange={() =>
+            void navigate(to({ in: next.join(',') }), { preventScrollReset: true, replace: true, flushSync: true })
+          }
+          className="accent-accent"
+        />
+        <span>{LEFT_OUT_WORDS[part.part]}</span>
+        <b className={clsx(!isIn && 'font-normal text-ink-2')}>{size(part.bytes)}</b>
+        <span className="col-span-2 col-start-2 text-[13px] text-ink-2">
+          {counted(part.files, 'file')}
+          {!isIn && `, ${part.words}`}
         </span>
-        <b className={clsx('whitespace-nowrap', !isIn && 'font-normal text-ink-2')}>{size(part.bytes)}</b>
       </label>
     </li>
   );
@@ -147,21 +143,17 @@ function Versions({ data }: { data: Data }) {
   const to = useTo();
   const navigate = useNavigate();
   return (
-    <li className="py-1.5">
-      <label className="flex items-center justify-between gap-3">
-        Of each document
-        <select
-          value={data.scope.versions}
-          onChange={(event) =>
-            void navigate(to({ versions: event.target.value }), { preventScrollReset: true, replace: true })
-          }
-          className={`${inputLook} w-36`}
-        >
-          <option value="all">all versions</option>
-          <option value="newest">the newest</option>
-        </select>
-      </label>
-    </li>
+    <select
+      aria-label="Versions of each document"
+      value={data.scope.versions}
+      onChange={(event) =>
+        void navigate(to({ versions: event.target.value }), { preventScrollReset: true, replace: true })
+      }
+      className="ml-1 rounded border border-line bg-transparent text-[13px]"
+    >
+      <option value="all">all versions</option>
+      <option value="newest">the newest</option>
+    </select>
   );
 }
 
@@ -262,8 +254,8 @@ function Parts({ data, chosen, onChoose }: PartsProps) {
         <Contents data={data} />
       </div>
       <div className="grid content-start gap-4">
-        <Inside data={data} />
         <Carriers data={data} chosen={chosen} onChoose={onChoose} />
+        <Inside data={data} />
         <Card title="Its folder">
           <Field label="Name on the carrier" hint="Nothing is ever written over.">
             <input name="folder" defaultValue={data.folder} maxLength={250} className={inputLook} required />

@@ -1,4 +1,5 @@
 // Caches of the reclaim lens: by folder, age and size; what goes is chosen here and added to the plan, with the effect on each volume in sight.
+import clsx from 'clsx';
 import { useMemo, useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/caches';
@@ -9,7 +10,7 @@ import { reclaimSentence } from '#core/wording/lenses.ts';
 import { AgeSizePlot } from '../charts/age-size-plot';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/use-frame';
-import { BeforeAfter, Button, buttonLook, Card, Chip, Empty, LevelMark, Said, Sentence } from '../ui/parts';
+import { BeforeAfter, Button, Card, Chip, Empty, LevelMark, Said, Sentence } from '../ui/parts';
 import { useLens, useTo } from '../shell/links';
 import { Checkbox } from '../ui/checkbox';
 import { type Column, Table } from '../ui/table';
@@ -44,7 +45,7 @@ export default function Caches({ loaderData }: Route.ComponentProps) {
         <AddToPlan cut={cut} chosen={chosen} sums={sums} fetcher={fetcher} />
       </div>
       <Said answer={fetcher.data} />
-      <div className="grid grid-cols-[minmax(0,1fr)_250px] gap-4">
+      <div className="grid grid-cols-[minmax(0,1fr)_250px] items-start gap-4">
         <Card title="How old against how large" aside="each dot is a folder of caches">
           <AgeSizePlot
             folders={folders}
@@ -86,17 +87,21 @@ function Choices({ age, byAge, least, onLeast }: ChoicesProps) {
     <div className="grid gap-3">
       <div>
         <div className="mb-1.5 text-[13px] text-ink-2">Not changed for at least</div>
-        <div role="group" aria-label="Age" className="flex flex-wrap gap-1">
+        <div role="group" aria-label="Age">
           {AGE_CHOICES.map((days, i) => (
             <Link
               key={days}
               to={to({ age: String(days) })}
               preventScrollReset
               replace
-              className={buttonLook(days === age ? 'first' : 'plain')}
+              className={clsx(
+                'flex justify-between rounded-md px-2 py-1 text-[13px]',
+                days === age ? 'bg-accent-wash font-semibold' : 'hover:bg-panel',
+              )}
               aria-current={days === age ? 'true' : undefined}
             >
-              {days === 0 ? 'any' : `${days} days`} · {size(byAge[i]!)}
+              <span>{days === 0 ? 'any age' : `${days} days`}</span>
+              <span>{size(byAge[i]!)}</span>
             </Link>
           ))}
         </div>

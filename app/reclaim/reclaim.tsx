@@ -235,8 +235,8 @@ function Compare({ links }: { links: Data['links'] }) {
       </fetcher.Form>
       {links && links.files > 0 && (
         <p className="mt-2 text-[13px] text-ink-2">
-          {counted(links.files, 'name')} more, {size(links.bytes)} by their size, {links.files === 1 ? 'is' : 'are'} of
-          files that have another name (hard links): removing one of those frees nothing, so they are not offered.
+          {counted(links.files, 'further name')} of files that are there already (hard links), {size(links.bytes)} by
+          their size: removing one frees nothing, so they are not offered.
         </p>
       )}
       <Said answer={fetcher.data} />

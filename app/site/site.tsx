@@ -16,7 +16,10 @@ export default function Site({ loaderData }: Route.ComponentProps) {
     <div className="grid gap-4">
       <Sentence>{loaderData.sentence}</Sentence>
       <div className="grid grid-cols-[minmax(0,7fr)_minmax(0,5fr)] gap-4">
-        <Card title="Needs a decision">
+        <Card
+          title="Needs a decision"
+          aside={loaderData.decisions.length > 6 ? `${loaderData.decisions.length}, scroll for more` : undefined}
+        >
           {loaderData.volumes.length === 0 ? (
             <div className="py-6 text-center">
               <p className="mb-3 text-ink-2">Register the first volume, and it is read at once.</p>

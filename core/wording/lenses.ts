@@ -156,26 +156,24 @@ export const LEFT_OUT_WORDS: Record<LeftOut, string> = {
   other: 'Other files',
 };
 
-/** What it means that a part of a project stays out of its archive; `seconds` to make it again. */
+/** What it means that a part of a project stays out of its archive, in a few words; `seconds` to make it again. */
 export function outWords(part: LeftOut, seconds: number): string {
-  const again = seconds >= 60 ? `, in about ${duration(seconds)}` : '';
+  const again = seconds >= 60 ? ` in about ${duration(seconds)}` : '';
   switch (part) {
     case 'delivery':
-      return 'left out, nobody can show the work without making it again';
+      return 'the work itself';
     case 'render':
-      return `left out, made again from the timelines${again}`;
     case 'proxy':
-      return `left out, made again from the sources${again}`;
+      return `made again${again}`;
     case 'cache':
-      return `left out, rebuilt when the project opens${again}`;
+      return `rebuilt${again}`;
     case 'unused':
-      return 'left out, gone for good once it is removed from its volume';
-    case 'lent':
-      return 'left out, it stays where it is: others use it';
-    case 'backup':
-      return 'left out, earlier states of the documents are gone once it is removed';
     case 'other':
-      return 'left out, gone for good once it is removed from its volume';
+      return 'gone once removed';
+    case 'lent':
+      return 'stays where it is';
+    case 'backup':
+      return 'earlier documents';
   }
 }
 
