@@ -1,4 +1,5 @@
 // The document around everything: fonts, colours, the theme before the first paint.
+import { useEffect } from 'react';
 import {
   isRouteErrorResponse,
   Links,
@@ -28,6 +29,10 @@ export function Layout({ children }: { children: React.ReactNode }) {
   const theme = root?.theme ?? 'system';
   // The browser hides the word from scripts once it has read it: what it then shows is not compared.
   const nonce = root?.nonce;
+  // From now on what is pressed is heard: until then a page only shows.
+  useEffect(() => {
+    document.documentElement.dataset.live = '';
+  }, []);
   return (
     <html lang="en" data-theme={theme === 'system' ? undefined : theme} suppressHydrationWarning>
       <head>

@@ -1,7 +1,7 @@
 // Figures that two views share agree with each other, with the command and with SQL over the file rows: what is on disk,
 // what is unused, what is found, for every project of the demo.
 import { execFileSync } from 'node:child_process';
-import { expect, type Page, test } from '@playwright/test';
+import { expect, type Page, test } from './test.ts';
 import mysql from 'mysql2/promise';
 import { size } from '../core/wording/amounts.ts';
 

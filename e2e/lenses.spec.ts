@@ -1,6 +1,6 @@
 // Every lens: found clean by axe in light and in dark, walked by keyboard alone, narrow and wide, quick on the server.
 import AxeBuilder from '@axe-core/playwright';
-import { expect, type Page, test } from '@playwright/test';
+import { expect, type Page, test } from './test.ts';
 
 const LENSES = [
   '/',

@@ -105,9 +105,11 @@ export class MovSamples implements TrackSamples {
   private order: Uint32Array | null | undefined;
   private found: Part[] | null = null;
 
+  /** `edits`: those of the track, or others; none shows every sample. */
   constructor(
     private readonly track: MovTrack,
     private readonly movieScale: number,
+    private readonly edits: readonly Edit[] = track.edits,
   ) {
     this.id = track.id;
     this.is = KINDS[track.handler] ?? 'other';
@@ -131,6 +133,17 @@ export class MovSamples implements TrackSamples {
       left -= to - from;
     }
     throw new RangeError(`Frame ${frame} is not there: it has ${this.shown}.`);
+  }
+
+  /** Of all that is shown, in its order: the first that has not begun by a time, in ticks; edits not counted. */
+  firstFrom(time: number): number {
+    let [low, high] = [0, this.count];
+    while (low < high) {
+      const middle = (low + high) >>> 1;
+      if (this.track.showTime(this.at(middle)) < time) low = middle + 1;
+      else high = middle;
+    }
+    return low;
   }
 
   cut(from: number, to: number): Cut {
@@ -181,7 +194,7 @@ export class MovSamples implements TrackSamples {
   /** What the edit list shows, in its order; all of it where there is none. */
   private parts(): Part[] {
     if (this.found) return this.found;
-    const edits = this.track.edits.filter((edit) => edit.begins !== null);
+    const edits = this.edits.filter((edit) => edit.begins !== null);
     this.found =
       edits.length === 0 || this.count === 0
         ? [{ from: 0, to: this.count }]
@@ -199,22 +212,13 @@ export class MovSamples implements TrackSamples {
     const long = this.track.durationOf(end);
     const isWhole = duration === 0 || from + ticks >= this.track.showTime(end) + long - slack;
     const to = isWhole ? Infinity : from + ticks;
-    const place = (time: number) => {
-      let [low, high] = [0, this.count];
-      while (low < high) {
-        const middle = (low + high) >>> 1;
-        if (this.track.showTime(this.at(middle)) < time) low = middle + 1;
-        else high = middle;
-      }
-      return low;
-    };
-    let first = place(from);
+    let first = this.firstFrom(from);
     // One that begins before and goes on is shown from there.
     if (first > 0) {
       const before = this.at(first - 1);
       if (this.track.showTime(before) + this.track.durationOf(before) > from) first--;
     }
-    const last = to === Infinity ? this.count : place(to - Math.min(slack, long / 2));
+    const last = to === Infinity ? this.count : this.firstFrom(to - Math.min(slack, long / 2));
     return { from: first, to: Math.max(first, last) };
   }
 }

@@ -79,6 +79,18 @@ export interface TableAt {
   entries: number;
 }
 
+export interface ChunkRun {
+  at: number;
+  length: number;
+  from: number;
+  to: number;
+  description: number;
+}
+export interface Run {
+  samples: number;
+  value: number;
+}
+
 /** Runs of samples that share a value, with the first sample and the first time of each. */
 interface Runs {
   first: Float64Array;
@@ -125,6 +137,8 @@ export class MovTrack {
   private timeRuns: Runs | null = null;
   private shiftRuns: Runs | null = null;
   private firstOfChunk: Float64Array | null = null;
+  /** By which sample description, counted from 1, each chunk is to be read. */
+  private descriptions: Uint32Array | null = null;
 
   /** All samples, fragments included. */
   get count(): number {
@@ -159,6 +173,11 @@ export class MovTrack {
       duration: duration[n]!,
       isKey,
     };
+  }
+
+  sizeOf(number: number): number {
+    if (number < this.told) return this.bytesBetween(number, number + 1);
+    return this.fragments.size[number - this.told]!;
   }
 
   /** When a sample is shown, edits not counted. */
@@ -219,21 +238,78 @@ export class MovTrack {
   /** Where in the file samples lie, from one to before another, in the order of decoding; neighbours joined. */
   pieces(from: number, to: number): { at: number; length: number }[] {
     const found: { at: number; length: number }[] = [];
-    const add = (at: number, length: number) => {
+    for (const { at, length } of this.chunkRuns(from, to)) {
       const last = found.at(-1);
       if (last && last.at + last.length === at) last.length += length;
       else if (length > 0) found.push({ at, length });
-    };
+    }
+    return found;
+  }
+
+  /** Samples from one to before another, by the chunks that they lie in. Of fragments each is a run of its own. */
+  *chunkRuns(from: number, to: number): Generator<ChunkRun> {
     const first = this.chunkStarts();
     for (let n = from; n < Math.min(to, this.told);) {
       const chunk = lastAtMost(first, n);
       const end = Math.min(to, this.told, first[chunk + 1] ?? this.told);
-      add(this.placeOf(n), this.bytesBetween(n, end));
+      const description = this.descriptions![chunk] ?? 1;
+      yield { at: this.placeOf(n), length: this.bytesBetween(n, end), from: n, to: end, description };
       n = end;
     }
-    for (let n = Math.max(from, this.told); n < to; n++)
-      add(this.fragments.at[n - this.told]!, this.fragments.size[n - this.told]!);
+    for (let n = Math.max(from, this.told); n < to; n++) {
+      const [at, length] = [this.fragments.at[n - this.told]!, this.fragments.size[n - this.told]!];
+      yield { at, length, from: n, to: n + 1, description: 1 };
+    }
+  }
+
+  /** Lengths of samples, from one to before another, as runs. */
+  timesIn(from: number, to: number): Run[] {
+    this.timeRuns ??= runsOf(this.times);
+    const { time, duration, count } = this.fragments;
+    // Between fragments time may pass in which nothing is new.
+    const lasts = (n: number) => (n + 1 < count && time[n + 1]! > time[n]! ? time[n + 1]! - time[n]! : duration[n]!);
+    return this.runsIn(from, to, { runs: this.timeRuns, ofFragment: (n) => lasts(n) });
+  }
+
+  /** How much later than decoded samples are shown, as runs. */
+  shiftsIn(from: number, to: number): Run[] {
+    this.shiftRuns ??= runsOf(this.shifts, true);
+    return this.runsIn(from, to, { runs: this.shiftRuns, ofFragment: (n) => this.fragments.shift[n]! });
+  }
+
+  private runsIn(
+    from: number,
+    to: number,
+    { runs, ofFragment }: { runs: Runs; ofFragment: (n: number) => number },
+  ): Run[] {
+    const found: Run[] = [];
+    const add = (samples: number, value: number) => {
+      const last = found.at(-1);
+      if (last?.value === value) last.samples += samples;
+      else if (samples > 0) found.push({ samples, value });
+    };
+    const told = Math.min(to, this.told);
+    for (let n = from; n < told;) {
+      const run = lastAtMost(runs.first, n);
+      const end = Math.min(told, runs.first[run + 1] ?? told);
+      add(end - n, run < 0 ? 0 : runs.value[run]!);
+      n = end;
+    }
+    for (let n = Math.max(from, this.told); n < to; n++) add(1, ofFragment(n - this.told));
     return found;
+  }
+
+  /**
+   * The first sample of the packet that one lies in: itself, but for sound that is packed so many samples to a packet and
+   * counted sample by sample.
+   */
+  packetAt(number: number): number {
+    const { bytes, samples } = this.packet;
+    if (number >= this.told || samples === 1 || !(this.sizeOfAll > 0 && this.sizeOfAll < bytes / samples))
+      return number;
+    const first = this.chunkStarts();
+    const begin = first[lastAtMost(first, number)]!;
+    return begin + Math.floor((number - begin) / samples) * samples;
   }
 
   private placeOf(number: number): number {
@@ -250,6 +326,7 @@ export class MovTrack {
     if (this.firstOfChunk) return this.firstOfChunk;
     const count = this.chunks?.entries ?? 0;
     const first = new Float64Array(count);
+    this.descriptions = new Uint32Array(count);
     const table = this.perChunk;
     let sample = 0;
     for (let i = 0; table && i < table.entries; i++) {
@@ -258,6 +335,7 @@ export class MovTrack {
       const to = i + 1 < table.entries ? table.data.getUint32(table.begin + (i + 1) * 12) - 1 : count;
       for (let chunk = from; chunk < Math.min(to, count); chunk++) {
         first[chunk] = sample;
+        this.descriptions[chunk] = table.data.getUint32(table.begin + i * 12 + 8);
         sample += each;
       }
     }

@@ -1,0 +1,442 @@
+// Media of many sorts, written by general tools in the run, are cut to ranges of their frames. What is decoded of a cut must
+// be what those frames of the source are, hash by hash; its timecode must be the source's and the offset; and ffprobe must
+// open it without a word.
+import { execFileSync, spawnSync } from 'node:child_process';
+import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import os from 'node:os';
+import path from 'node:path';
+import fc from 'fast-check';
+import { memorySource } from '../bytes.ts';
+import { readEssence } from '../essence.ts';
+import { CannotCut, cutFile, type Frames, framesOf } from './cut.ts';
+import { made } from './recipe.ts';
+
+const folder = mkdtempSync(path.join(os.tmpdir(), 'cutting-'));
+afterAll(() => rmSync(folder, { recursive: true, force: true }));
+const at = (name: string) => path.join(folder, name);
+
+const picture = (rate: string, seconds = 3) => [
+  ...['-f', 'lavfi', '-i', `testsrc2=size=96x64:rate=${rate}:duration=${seconds}`],
+];
+const tone = (channels = 1, seconds = 3, rate = 48_000) => [
+  ...[
+    '-f',
+    'lavfi',
+    '-i',
+    `aevalsrc=${Array.from({ length: channels }, (_, i) => `sin(${300 + i * 70}*t*(1+t))`).join('|')}:s=${rate}:d=${seconds}`,
+  ],
+];
+const INTRA = ['-c:v', 'mjpeg'];
+const LONG = ['-c:v', 'libx264', '-preset', 'ultrafast', '-bf', '2', '-g', '12', '-x264-params', 'open-gop=0'];
+const OPEN = [
+  '-c:v',
+  'libx264',
+  '-preset',
+  'ultrafast',
+  '-bf',
+  '2',
+  '-g',
+  '12',
+  '-x264-params',
+  'open-gop=1:b-adapt=0',
+];
+const MPEG4 = ['-c:v', 'mpeg4', '-bf', '2', '-g', '9'];
+
+const FILES: Record<string, string[]> = {
+  'intra-25.mov': [...picture('25'), ...tone(2), ...INTRA, '-c:a', 'pcm_s24le', '-timecode', '10:00:00:00'],
+  'intra-2397.mov': [...picture('24000/1001'), ...tone(1), ...INTRA, '-c:a', 'pcm_s16le', '-timecode', '01:00:00:00'],
+  'drop.mov': [...picture('30000/1001'), ...tone(8), ...INTRA, '-c:a', 'pcm_s24le', '-timecode', '00:59:59;20'],
+  'fifty.mov': [...picture('50'), ...tone(2), ...INTRA, '-c:a', 'pcm_s16be', '-timecode', '09:59:58:40'],
+  'sixty.mov': [...picture('60000/1001'), ...INTRA, '-timecode', '01:00:00;04'],
+  'rdd36.mov': [...picture('25'), ...tone(2), '-c:v', 'prores_ks', '-c:a', 'pcm_s24le', '-timecode', '02:00:00:00'],
+  'vc3.mov': [
+    '-f',
+    'lavfi',
+    '-i',
+    'testsrc2=size=1280x720:rate=25:duration=1',
+    '-c:v',
+    'dnxhd',
+    '-b:v',
+    '60M',
+    '-pix_fmt',
+    'yuv422p',
+    '-timecode',
+    '03:00:00:00',
+  ],
+  'png.mov': [...picture('24'), '-c:v', 'png'],
+  'rle.mov': [...picture('24'), '-c:v', 'qtrle', '-g', '10'],
+  'ffv1.mov': [...picture('25'), '-c:v', 'ffv1', '-strict', '-2', '-g', '5'],
+  'mpeg2.mov': [...picture('25'), ...tone(2), '-c:v', 'mpeg2video', '-bf', '2', '-g', '12', '-c:a', 'pcm_s16le'],
+  'long.mov': [...picture('25'), ...tone(2), ...LONG, '-c:a', 'pcm_s16le', '-timecode', '10:00:00:00'],
+  'long.mp4': [...picture('30000/1001'), ...tone(2), ...LONG, '-c:a', 'aac', '-aac_pns', '0'],
+  'open.mp4': [...picture('25'), ...OPEN],
+  'open.mov': [...picture('24000/1001'), ...tone(6), ...OPEN, '-c:a', 'pcm_s24le', '-timecode', '01:00:00:00'],
+  'hevc.mp4': [
+    ...picture('25'),
+    '-c:v',
+    'libx265',
+    '-preset',
+    'ultrafast',
+    '-x265-params',
+    'log-level=none:open-gop=1:keyint=12:bframes=3',
+    '-tag:v',
+    'hvc1',
+  ],
+  'mpeg4.mp4': [...picture('25'), ...tone(1), ...MPEG4, '-c:a', 'aac', '-aac_pns', '0'],
+  'vp9.mp4': [...picture('25', 2), '-c:v', 'libvpx-vp9', '-deadline', 'realtime', '-cpu-used', '8', '-g', '10'],
+  'ac3.mov': [...picture('25'), ...tone(2), ...INTRA, '-c:a', 'ac3'],
+  'alac.mov': [...picture('25'), ...tone(2), ...INTRA, '-c:a', 'alac'],
+  'front.mp4': [...picture('25'), ...tone(2), ...LONG, '-c:a', 'aac', '-aac_pns', '0', '-movflags', 'faststart'],
+  'parts.mp4': [
+    ...picture('25', 4),
+    ...tone(1, 4),
+    ...LONG,
+    '-c:a',
+    'aac',
+    '-aac_pns',
+    '0',
+    '-movflags',
+    'frag_keyframe+empty_moov',
+  ],
+  'parts-base.mp4': [
+    ...picture('25', 4),
+    ...tone(1, 4),
+    ...OPEN,
+    '-c:a',
+    'aac',
+    '-aac_pns',
+    '0',
+    '-movflags',
+    'frag_keyframe+default_base_moof+empty_moov',
+  ],
+  'parts.mov': [
+    ...picture('25', 3),
+    ...tone(2),
+    ...INTRA,
+    '-c:a',
+    'pcm_s16le',
+    '-timecode',
+    '02:00:00:00',
+    '-movflags',
+    'frag_keyframe+empty_moov',
+  ],
+  'scale.mov': [...picture('30000/1001'), ...INTRA, '-video_track_timescale', '600'],
+  'fl32.mov': [...picture('25'), ...tone(2), ...INTRA, '-c:a', 'pcm_f32le'],
+  'alaw.mov': [...picture('25'), ...tone(1), ...INTRA, '-c:a', 'pcm_alaw'],
+  'ima.mov': [...picture('25'), ...tone(2), ...INTRA, '-c:a', 'adpcm_ima_qt'],
+  'sound.mov': [...tone(2), '-c:a', 'pcm_s24le'],
+  'sound.m4a': [...tone(2), '-c:a', 'aac', '-aac_pns', '0'],
+};
+const SOUNDS: Record<string, string[]> = {
+  's16.wav': [...tone(2), '-c:a', 'pcm_s16le'],
+  's24-mono.wav': [...tone(1), '-c:a', 'pcm_s24le'],
+  'f32-8.wav': [...tone(8), '-c:a', 'pcm_f32le'],
+  'u8.wav': [...tone(1, 3, 11_025), '-c:a', 'pcm_u8'],
+  'large.wav': [...tone(2), '-c:a', 'pcm_s24le', '-rf64', 'always'],
+  'bext.wav': [
+    ...tone(1),
+    '-c:a',
+    'pcm_s24le',
+    '-write_bext',
+    '1',
+    '-metadata',
+    'time_reference=172800000',
+    '-metadata',
+    'description=slate',
+  ],
+  's16.aiff': [...tone(2), '-c:a', 'pcm_s16be'],
+  's24.aiff': [...tone(1), '-c:a', 'pcm_s24be'],
+  'f32.aiff': [...tone(2), '-c:a', 'pcm_f32be'],
+};
+
+const run = (program: string, args: string[]) =>
+  execFileSync(program, args, { encoding: 'utf8', maxBuffer: 1 << 28, stdio: ['ignore', 'pipe', 'pipe'] });
+
+beforeAll(() => {
+  for (const [name, args] of Object.entries({ ...FILES, ...SOUNDS }))
+    run('ffmpeg', ['-v', 'error', '-y', ...args, at(name)]);
+  // Turned on its side, and begun within a group by an edit list.
+  run('ffmpeg', [
+    '-v',
+    'error',
+    '-y',
+    '-i',
+    at('long.mp4'),
+    '-c',
+    'copy',
+    '-metadata:s:v',
+    'rotate=90',
+    at('turned.mp4'),
+  ]);
+  run('ffmpeg', ['-v', 'error', '-y', '-ss', '0.56', '-i', at('front.mp4'), '-c', 'copy', at('edited.mp4')]);
+  run('ffmpeg', [
+    '-v',
+    'error',
+    '-y',
+    '-i',
+    at('long.mov'),
+    '-itsoffset',
+    '0.4',
+    '-i',
+    at('s16.wav'),
+    '-map',
+    '0:v',
+    '-map',
+    '1:a',
+    '-c',
+    'copy',
+    at('late.mov'),
+  ]);
+}, 240_000);
+
+/** Hashes of all decoded frames of a stream, in the order of showing. */
+const hashes = (file: string, stream: string): string[] =>
+  run('ffmpeg', [
+    '-v',
+    'error',
+    '-i',
+    file,
+    '-map',
+    `0:${stream}`,
+    '-fps_mode',
+    'passthrough',
+    '-f',
+    'framehash',
+    '-hash',
+    'md5',
+    '-',
+  ])
+    .split('\n')
+    .filter((line) => line !== '' && !line.startsWith('#'))
+    .map((line) => line.split(',').at(-1)!.trim());
+const sound = (file: string, stream: number): Buffer =>
+  execFileSync(
+    'ffmpeg',
+    ['-v', 'error', '-i', file, '-map', `0:a:${stream}`, '-f', 's32le', '-c:a', 'pcm_s32le', '-'],
+    { maxBuffer: 1 << 28 },
+  );
+
+interface Stream {
+  start_time: string;
+  codec_type: string;
+  codec_name: string;
+  channels?: number;
+  sample_rate?: string;
+  tags?: { timecode?: string };
+  side_data_list?: { rotation?: number }[];
+}
+function probe(file: string): { streams: Stream[]; format: Pick<Stream, 'tags'>; said: string } {
+  const { stdout, stderr } = spawnSync(
+    'ffprobe',
+    ['-v', 'warning', '-show_streams', '-show_format', '-of', 'json', file],
+    { encoding: 'utf8' },
+  );
+  return { ...(JSON.parse(stdout) as { streams: Stream[]; format: Pick<Stream, 'tags'> }), said: stderr };
+}
+const codeOf = ({ streams, format }: ReturnType<typeof probe>) =>
+  [...streams, format].map((one) => one.tags?.timecode).find(Boolean) ?? null;
+
+function cutInto(name: string, frames: Frames): { file: string; frames: Frames; sizeBytes: number } {
+  const bytes = readFileSync(at(name));
+  const source = memorySource(bytes);
+  const cut = cutFile(source, frames);
+  const file = at(`cut ${frames.from} ${frames.to} ${name}`);
+  const out = made(source, cut).read(0, cut.sizeBytes);
+  writeFileSync(file, out);
+  expect(out.length).toBe(cut.sizeBytes);
+  return { file, frames: cut.frames, sizeBytes: cut.sizeBytes };
+}
+
+const essenceOf = (file: string) => {
+  const reading = readEssence(memorySource(readFileSync(file)));
+  if (!reading.ok) throw new Error(reading.trouble.detail);
+  return reading.essence;
+};
+
+/** Ranges that begin and end everywhere: at the edges, in a group, one frame alone. `CUTS=all` has more of them. */
+const ranges = (all: number): Frames[] => [
+  ...(process.env.CUTS === 'all'
+    ? [
+        { from: 0, to: all },
+        { from: 0, to: 7 },
+      ]
+    : []),
+  { from: Math.floor(all / 3) + 1, to: Math.min(all, Math.floor(all / 3) + 18) },
+  { from: Math.floor(all / 2), to: Math.floor(all / 2) + 1 },
+  { from: all - 9, to: all },
+];
+
+/** How much alike two stretches of sound are: 1 where they are the same. */
+function likeness(a: Buffer, b: Buffer): number {
+  const [x, y] = [a, b].map(
+    (one) => new Int32Array(one.buffer.slice(one.byteOffset, one.byteOffset + (one.length & ~3))),
+  ) as [Int32Array, Int32Array];
+  let [both, left, right] = [0, 0, 0];
+  for (let i = 0; i < Math.min(x.length, y.length); i++) {
+    both += x[i]! * y[i]!;
+    left += x[i]! ** 2;
+    right += y[i]! ** 2;
+  }
+  return left === 0 && right === 0 ? 1 : both / Math.sqrt(left * right);
+}
+
+/** Codings whose decoder begins anew with each packet, so that decoded sound is the same to the bit. */
+const EXACT = /^(pcm_|alac)/;
+
+function wrongIn(name: string, frames: Frames): string[] {
+  const wrong: string[] = [];
+  const source = probe(at(name));
+  const { file, frames: kept } = cutInto(name, frames);
+  const cut = probe(file);
+  // A frame of JPEG that ends without its mark does so in the source as well.
+  const said = cut.said.replace(/^.*EOI missing, emulating\n/gm, '');
+  if (said !== '' && source.said === '') wrong.push(`ffprobe says ${said.trim()}`);
+  const pictures = source.streams.filter((stream) => stream.codec_type === 'video');
+  for (const i of pictures.keys()) {
+    const wanted = hashes(at(name), `v:${i}`).slice(kept.from, kept.to);
+    const own = hashes(file, `v:${i}`);
+    if (own.join() !== wanted.join())
+      wrong.push(
+        `picture: ${own.length} frames, ${wanted.length} wanted, the first ${wanted.findIndex((hash) => hash === own[0])}, equal ${own.filter((hash, n) => hash === wanted[n]).length}`,
+      );
+  }
+  const { start, tracks } = essenceOf(file);
+  const before = essenceOf(at(name));
+  if ((before.start?.frame ?? null) !== (start ? start.frame - kept.from : null)) wrong.push('another start');
+  if (codeOf(source) === null ? codeOf(cut) !== null : codeOf(cut) === null) wrong.push(`timecode ${codeOf(cut)}`);
+  const rate = before.tracks.find((track) => track.is === 'picture')?.rate;
+  const sounds = (of: typeof source) => of.streams.filter((one) => one.codec_type === 'audio');
+  for (const [i, stream] of sounds(source).entries()) {
+    const hz = Number(stream.sample_rate);
+    const perFrame = rate ? (hz * rate.den) / rate.num : 1;
+    const [all, own] = [sound(at(name), i), sound(file, i)];
+    const width = 4 * stream.channels!;
+    // Where the picture begins later than the sound does.
+    const lead = pictures[0] ? (Number(pictures[0].start_time) - Number(stream.start_time)) * hz : 0;
+    // Of fragments it writes the first packet as if it lasted as long as the picture waits; it holds 1024 samples.
+    const told = name.startsWith('parts') && stream.codec_name === 'aac' ? lead - 1024 : 0;
+    const from = Math.round(lead - told) + kept.from * perFrame;
+    const length = own.length / width;
+    const wanted = Math.min((kept.to - kept.from) * perFrame, all.length / width - from);
+    const isExact = EXACT.test(stream.codec_name);
+    // Of packets, the tool plays the last one whole.
+    // Of less sound than a packet holds the tool plays nothing.
+    if (!rate && !isExact && wanted < 1024) continue;
+    if (
+      length < wanted - 1.001 ||
+      length > wanted + (isExact && stream.codec_name !== 'alac' && !name.startsWith('parts') ? 1.001 : 4096)
+    )
+      wrong.push(`sound ${i}: ${length} samples, not ${wanted}`);
+    const part = all.subarray(Math.floor(from) * width, Math.floor(from) * width + Math.floor(wanted) * width);
+    const same = isExact ? part.equals(own.subarray(0, part.length)) : likeness(part, own) > 0.999;
+    if (!same) wrong.push(`sound ${i} (${stream.codec_name}) is other sound`);
+  }
+  if (tracks.length !== before.tracks.length) wrong.push(`${tracks.length} tracks, not ${before.tracks.length}`);
+  rmSync(file);
+  return wrong.map((line) => `${name} ${frames.from} to ${frames.to}: ${line}`);
+}
+
+test('what is decoded of a cut is what those frames of the source are, for every coding and container', () => {
+  const wrong: string[] = [];
+  let cuts = 0;
+  for (const name of [...Object.keys(FILES), 'turned.mp4', 'edited.mp4']) {
+    const all = framesOf(essenceOf(at(name)));
+    for (const frames of ranges(all)) {
+      cuts++;
+      try {
+        wrong.push(...wrongIn(name, frames));
+      } catch (error) {
+        wrong.push(`${name} ${frames.from} to ${frames.to}: ${String(error)}`);
+      }
+    }
+  }
+  process.stderr.write(`cutting: ${cuts} cuts, ${wrong.length} wrong\n`);
+  expect(wrong).toEqual([]);
+}, 600_000);
+
+test('plain sound is cut to the sample, and the time reference goes along', () => {
+  const wrong: string[] = [];
+  for (const name of Object.keys(SOUNDS)) {
+    const before = essenceOf(at(name));
+    const all = framesOf(before);
+    const width = 4 * (before.tracks[0] as { channels: number }).channels;
+    const whole = sound(at(name), 0);
+    for (const frames of ranges(all)) {
+      const { file } = cutInto(name, frames);
+      const { said } = probe(file);
+      if (said !== '') wrong.push(`${name}: ${said}`);
+      if (!sound(file, 0).equals(whole.subarray(frames.from * width, frames.to * width)))
+        wrong.push(`${name} ${frames.from}: other sound`);
+      const after = essenceOf(file);
+      if (before.startSample !== null && after.startSample !== before.startSample + frames.from)
+        wrong.push(`${name}: time reference ${after.startSample}`);
+      rmSync(file);
+    }
+  }
+  expect(wrong).toEqual([]);
+}, 120_000);
+
+test('what the tool itself copies of a range keeps the old timecode; a cut does not', () => {
+  const copied = at('copied.mov');
+  run('ffmpeg', ['-v', 'error', '-y', '-ss', '1', '-i', at('intra-25.mov'), '-t', '1', '-c', 'copy', copied]);
+  expect(codeOf(probe(copied))).toBe('10:00:00:00');
+  const { file } = cutInto('intra-25.mov', { from: 25, to: 50 });
+  expect(codeOf(probe(file))).toBe('10:00:01:00');
+  // Across the minute at which two labels are dropped.
+  const { file: dropped } = cutInto('drop.mov', { from: 20, to: 60 });
+  expect(codeOf(probe(dropped))).toBe('01:00:00;10');
+});
+
+test('sound that begins later than the picture does so in a cut as well', () => {
+  const { file } = cutInto('late.mov', { from: 5, to: 30 });
+  const stream = probe(file).streams.find((one) => one.codec_type === 'audio')!;
+  expect(Number(stream.start_time)).toBeCloseTo(0.2, 6);
+  const [own, all] = [sound(file, 0), sound(at('s16.wav'), 0)];
+  const samples = 20 * 1920;
+  expect(own.length).toBe(samples * 8);
+  expect(own.equals(all.subarray(0, own.length))).toBe(true);
+  // Where none is heard, none is kept.
+  expect(essenceOf(cutInto('late.mov', { from: 0, to: 7 }).file).tracks).toHaveLength(1);
+});
+
+test('one label for two frames: what is kept begins with a whole one', () => {
+  const bytes = readFileSync(at('fifty.mov'));
+  const { start } = essenceOf(at('fifty.mov'));
+  expect(start).not.toBeNull();
+  const { frames } = cutFile(memorySource(bytes), { from: 11, to: 40 });
+  expect(frames.to).toBe(40);
+  expect([10, 11]).toContain(frames.from);
+});
+
+test('whatever stands in a file, cutting it gives a true cut or a reason', () => {
+  const names = ['intra-25.mov', 'open.mp4', 'parts.mp4', 'bext.wav', 's16.aiff'];
+  const files = names.map((name) => readFileSync(at(name)).subarray(0, 60_000));
+  const heads = names.map((name) => readFileSync(at(name)));
+  fc.assert(
+    fc.property(
+      fc.integer({ min: 0, max: names.length - 1 }),
+      fc.array(
+        fc.tuple(fc.double({ min: 0, max: 1, noNaN: true, maxExcluded: true }), fc.integer({ min: 0, max: 255 })),
+        { minLength: 1, maxLength: 6 },
+      ),
+      fc.boolean(),
+      (which, changes, isShort) => {
+        const bytes = Buffer.from(isShort ? files[which]! : heads[which]!);
+        for (const [place, value] of changes) {
+          // Structure lies at the ends.
+          const at =
+            place < 0.5 ? Math.floor(place * 2 * 2000) : bytes.length - 1 - Math.floor((place - 0.5) * 2 * 4000);
+          if (at >= 0 && at < bytes.length) bytes[at] = value;
+        }
+        try {
+          const source = memorySource(bytes);
+          const cut = cutFile(source, { from: 3, to: 20 });
+          expect(made(source, cut).read(0, cut.sizeBytes).length).toBe(cut.sizeBytes);
+        } catch (error) {
+          if (!(error instanceof CannotCut)) throw error;
+        }
+      },
+    ),
+    { numRuns: 300 },
+  );
+}, 120_000);

@@ -1,0 +1,69 @@
+// Cuts a media file to a range of its frames without encoding it anew, and looks at what that makes before anybody writes
+// it: as many frames as asked for, from the timecode they had. Called by the step that archives, once to know the size and
+// once to write.
+import { type ByteSource, EssenceTrouble, letters, piece } from '../bytes.ts';
+import { readEssence } from '../essence.ts';
+import type { Essence } from '../model.ts';
+import { readSamples } from '../samples.ts';
+import { cutMovie } from './movie.ts';
+import { CannotCut, made, type Recipe } from './recipe.ts';
+import { cutAiff, cutWav } from './sound.ts';
+
+export { CannotCut, type Recipe, type RecipePiece } from './recipe.ts';
+
+/** Shown frames of its first picture, or frames of sound where it has none. `to` not included. */
+export interface Frames {
+  from: number;
+  to: number;
+}
+
+/** Of 120 frames a second, a label of a timecode stands for so many. */
+const MOST_PER_LABEL = 5;
+
+/**
+ * Where a label of the timecode stands for several frames, what is kept begins with the first of them: `frames` says what it is.
+ * Throws CannotCut with the reason where a file must stay whole; never EssenceTrouble.
+ */
+export function cutFile(source: ByteSource, wanted: Frames): Recipe & { frames: Frames } {
+  try {
+    const before = readEssence(source);
+    if (!before.ok) throw new CannotCut(before.trouble.detail);
+    for (let more = 0; more < MOST_PER_LABEL && more <= wanted.from; more++) {
+      const frames = { from: wanted.from - more, to: wanted.to };
+      const cut = make(source, frames);
+      if (isTrue(made(source, cut), { essence: before.essence, frames })) return { ...cut, frames };
+    }
+    throw new CannotCut('its timecode cannot be moved along');
+  } catch (error) {
+    if (error instanceof EssenceTrouble) throw new CannotCut(error.message);
+    if (error instanceof RangeError) throw new CannotCut('a structure in it is shorter than it must be');
+    throw error;
+  }
+}
+
+function make(source: ByteSource, range: Frames): Recipe {
+  const head = letters(piece(source, 0, 12), 0, 4);
+  if (['RIFF', 'RF64', 'BW64'].includes(head)) return cutWav(source, range);
+  if (head === 'FORM') return cutAiff(source, range);
+  return cutMovie(source, range);
+}
+
+/** False where its timecode is another. */
+function isTrue(source: ByteSource, { essence, frames: { from, to } }: { essence: Essence; frames: Frames }): boolean {
+  const after = readEssence(source);
+  if (!after.ok) throw new CannotCut(`what would be left of it cannot be read (${after.trouble.detail})`);
+  const frames = framesOf(after.essence);
+  if (frames !== to - from) throw new CannotCut(`what would be left of it has ${frames} frames, not ${to - from}`);
+  // The tables must lead to bytes that are there.
+  for (const track of readSamples(source)) if (track.count > 0) track.sample(track.count - 1);
+  const { start, startSample } = after.essence;
+  const isAt = (was: number | null, now: number | null) => now === (was === null ? null : was + from);
+  return isAt(essence.startSample, startSample) && isAt(essence.start?.frame ?? null, start?.frame ?? null);
+}
+
+/** As a range of it is counted: shown frames of its first picture; else frames of sound. */
+export function framesOf({ tracks }: Essence): number {
+  const picture = tracks.find((track) => track.is === 'picture');
+  const [first] = tracks;
+  return picture ? picture.frames : first?.is === 'sound' ? first.samples : 0;
+}
