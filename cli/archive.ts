@@ -1,5 +1,6 @@
 // Commands about archives: shaping one, and releasing what it stands for. They add to the same plan as the interface.
 import type { Command } from 'commander';
+import { handlesFrom } from '#core/archive/lengths.ts';
 import { archiveFolderName, type ArchiveScope, LEFT_OUT, USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ArchiveId } from '#core/model.ts';
 import { count, counted, duration, listed, size } from '#core/wording/amounts.ts';
@@ -22,6 +23,8 @@ interface ArchiveOptions {
   to: string[];
   with?: string;
   versions: string;
+  handles?: string;
+  gap?: string;
   folder?: string;
   dryRun?: boolean;
   json?: boolean;
@@ -39,6 +42,12 @@ export function addArchiveCommands(command: Command, open: () => Database, out: 
       USUAL_SCOPE.parts.join(','),
     )
     .option('--versions <which>', 'of each document all versions, or the newest', USUAL_SCOPE.versions)
+    .option(
+      '--handles <length>',
+      'media: only what timelines use, with so much on either side: 1s, 24f; else whole',
+      '',
+    )
+    .option('--gap <seconds>', 'two ranges with less between them are one', '')
     .option('--folder <name>', 'its name on the carriers')
     .option('--dry-run', 'only says what it would hold')
     .option('--json', 'as JSON')
@@ -52,7 +61,7 @@ export function addArchiveCommands(command: Command, open: () => Database, out: 
     .action((folder: string) => release(open(), out, folder));
 }
 
-function scopeOf({ with: parts = '', versions }: ArchiveOptions): ArchiveScope {
+function scopeOf({ with: parts = '', versions, handles = '', gap = '' }: ArchiveOptions): ArchiveScope {
   const asked = parts.split(',').filter((part) => part !== '' && part !== 'none');
   const unknown = asked.filter((part) => !(LEFT_OUT as readonly string[]).includes(part));
   if (unknown.length > 0)
@@ -61,7 +70,10 @@ function scopeOf({ with: parts = '', versions }: ArchiveOptions): ArchiveScope {
     );
   if (versions !== 'all' && versions !== 'newest')
     throw new Refused(`Versions are all or newest, not "${versions}". Nothing was added.`);
-  return { parts: LEFT_OUT.filter((part) => asked.includes(part)), versions };
+  const length = handlesFrom(handles, gap);
+  if (length === undefined)
+    throw new Refused(`Handles are seconds or frames, for example 1s or 24f, not "${handles}". Nothing was added.`);
+  return { parts: LEFT_OUT.filter((part) => asked.includes(part)), versions, handles: length };
 }
 
 async function archive(db: Database, out: Out, asked: ArchiveOptions & { project: string }): Promise<void> {
@@ -104,6 +116,9 @@ async function archive(db: Database, out: Out, asked: ArchiveOptions & { project
   out(
     `${name}: ${size(selection.chosenBytes)} in ${counted(selection.chosen.length, 'file')}, about ${duration(seconds)}.`,
   );
+  const wholes = new Map<string, number>();
+  for (const { whyWhole } of selection.chosen) if (whyWhole) wholes.set(whyWhole, (wholes.get(whyWhole) ?? 0) + 1);
+  for (const [why, files] of wholes) out(`${counted(files, 'file')} whole: ${why}.`);
   if (selection.missing > 0) out(`${counted(selection.missing, 'piece')} of media cannot be found and cannot go in.`);
   if (selection.leftOut.length > 0)
     out(

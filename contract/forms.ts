@@ -3,6 +3,7 @@ import { z } from 'zod';
 import { relativePath } from '#core/paths.ts';
 import { DUTIES, KINDS, PROJECT_STATES } from '#core/model.ts';
 import { MOST_COPIES, wantedCopies } from '#core/archive/copies.ts';
+import { handlesFrom } from '#core/archive/lengths.ts';
 import { LEFT_OUT, USUAL_SCOPE } from '#core/archive/selection.ts';
 import { PARKED } from '#core/steps/park.ts';
 
@@ -144,6 +145,16 @@ export const rulesForm = z.union([
 export const asideForm = z
   .object({ intent: z.enum(['take back', 'remove']), ids: rowIds, steps: rowIds })
   .refine(({ ids: files, steps }) => files.length + steps.length > 0, 'Nothing is chosen. Choose at least one file.');
+/** "1s 2": handles of a second, and a gap of two; empty for whole files. */
+const lengthText = z
+  .string()
+  .default('')
+  .transform((text) => handlesFrom(text.split(' ')[0] ?? '', text.split(' ')[1] ?? ''))
+  .refine(
+    (handles) => handles !== undefined,
+    'Handles are seconds or frames, for example 1s or 24f. Nothing was added.',
+  )
+  .transform((handles) => handles ?? null);
 export const stageArchiveForm = z.object({
   intent: z.literal('stage'),
   carrierIds: z
@@ -161,6 +172,7 @@ export const stageArchiveForm = z.object({
     .transform((text) => text.split(',').filter(Boolean))
     .pipe(z.array(z.enum(LEFT_OUT, 'What goes in could not be understood. Load the page again.'))),
   versions: z.enum(['all', 'newest'], 'All versions of documents, or the newest.').default('all'),
+  handles: lengthText,
 });
 export const shelfForm = z.discriminatedUnion('intent', [
   z.object({

@@ -1,5 +1,6 @@
 // What the shape route asks of the services, and what it changes through them.
 import type { Route } from './+types/shape';
+import { handlesFrom } from '#core/archive/lengths.ts';
 import { stageArchiveForm } from '#contract/forms.ts';
 import {
   archiveFolderName,
@@ -7,9 +8,10 @@ import {
   estimateSeconds,
   LEFT_OUT,
   type LeftOut,
+  type PlacedFile,
   USUAL_SCOPE,
 } from '#core/archive/selection.ts';
-import type { CarrierId, ProjectId } from '#core/model.ts';
+import type { CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { nameOf } from '#core/paths.ts';
 import { GUESSED_RATE } from '#core/reclaim/again.ts';
 import { size } from '#core/wording/amounts.ts';
@@ -29,6 +31,7 @@ function scopeAsked(request: Request): ArchiveScope {
   return {
     parts: asked === null ? USUAL_SCOPE.parts : LEFT_OUT.filter((part) => asked.split(',').includes(part)),
     versions: search.get('versions') === 'newest' ? 'newest' : USUAL_SCOPE.versions,
+    handles: handlesFrom(search.get('handles') ?? '', search.get('gap') ?? '') ?? null,
   };
 }
 
@@ -51,27 +54,57 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     totalBytes: selection.totalBytes,
     archiveBytes: selection.chosenBytes,
     borrowedBytes: selection.borrowedBytes,
+    trimmedBytes: selection.trimmedBytes,
     leftOut: selection.leftOut,
     scope,
     parts: partsOf(selection.leftOut, asked),
-    askedBytes: asked.reduce((sum, file) => sum + file.sizeBytes, 0),
+    askedBytes: asked.reduce((sum, file) => sum + file.keptBytes, 0),
+    inParts: media.filter((file) => file.parts.length > 0).length,
+    whole: wholesOf(media),
     missing: selection.missing,
     outside: selection.outside,
     mediaTotal: selection.mediaTotal,
     mediaFiles: media.length,
-    mediaBytes: media.reduce((sum, file) => sum + file.sizeBytes, 0),
+    mediaBytes: media.reduce((sum, file) => sum + file.keptBytes, 0),
     documents: selection.chosen.filter((file) => file.isDocument).length,
-    files: selection.chosen.slice(0, 5000).map((file) => ({
-      key: file.fileId,
-      payloadPath: file.payloadPath,
-      sizeBytes: file.sizeBytes,
-      volumeId: file.volumeId,
-      path: file.path,
-      renamed: nameOf(file.payloadPath) !== file.name,
-    })),
+    files: selection.chosen.slice(0, 5000).flatMap(rowsOf),
     estimate: estimateSeconds(selection.chosenBytes, rates),
     measured: rates.measured,
   };
+}
+
+/** Why media stays whole that was to be cut, the commonest first. */
+function wholesOf(media: readonly PlacedFile[]): { why: string; files: number }[] {
+  const byReason = new Map<string, number>();
+  for (const { whyWhole } of media) if (whyWhole) byReason.set(whyWhole, (byReason.get(whyWhole) ?? 0) + 1);
+  return [...byReason].map(([why, files]) => ({ why, files })).sort((a, b) => b.files - a.files);
+}
+
+interface Written {
+  key: string;
+  payloadPath: string;
+  sizeBytes: number;
+  volumeId: VolumeId;
+  path: string;
+  frames: { from: number; to: number } | null;
+  renamed: boolean;
+  whyWhole: string | null;
+}
+
+/** What is written of a file: itself, or its parts. */
+function rowsOf(file: PlacedFile): Written[] {
+  const { volumeId, path } = file;
+  if (file.parts.length > 0)
+    return file.parts.map((part) => ({
+      ...{ key: `${file.fileId} ${part.from}`, payloadPath: part.payloadPath, sizeBytes: part.bytes, volumeId, path },
+      ...{ frames: { from: part.from, to: part.to }, renamed: false, whyWhole: null },
+    }));
+  return [
+    {
+      ...{ key: `${file.fileId}`, payloadPath: file.payloadPath, sizeBytes: file.sizeBytes, volumeId, path },
+      ...{ frames: null, renamed: nameOf(file.payloadPath) !== file.name, whyWhole: file.whyWhole },
+    },
+  ];
 }
 
 interface Part {
@@ -101,12 +134,12 @@ function partsOf(
 }
 
 export async function action({ request, params }: Route.ActionArgs) {
-  return answer(request, stageArchiveForm, async ({ carrierIds, folder, parts, versions }) => {
+  return answer(request, stageArchiveForm, async ({ carrierIds, folder, parts, versions, handles }) => {
     const added = await addArchive(db(), {
       projectId: idFrom(params.projectId, 'project') as ProjectId,
       carrierIds: carrierIds as CarrierId[],
       folder,
-      scope: { parts, versions },
+      scope: { parts, versions, handles },
       now: new Date(),
     });
     return `Added an archive of ${size(added.bytes)} to the plan. Review the plan and run it.`;

@@ -3,6 +3,7 @@ import { useState } from 'react';
 import clsx from 'clsx';
 import { Link, useFetcher, useNavigate } from 'react-router';
 import type { Route } from './+types/shape';
+import { type Handles, handlesText, USUAL_HANDLES } from '#core/archive/lengths.ts';
 import { count, counted, duration, exactTime, listed, size } from '#core/wording/amounts.ts';
 import { archiveSentence, LEFT_OUT_WORDS, stateSince } from '#core/wording/lenses.ts';
 import { Waterfall } from '../charts/waterfall';
@@ -31,6 +32,7 @@ export default function Shape({ loaderData: data }: Route.ComponentProps) {
       <input type="hidden" name="carrierIds" value={carrierIds.join(',')} />
       <input type="hidden" name="parts" value={data.scope.parts.join(',')} />
       <input type="hidden" name="versions" value={data.scope.versions} />
+      <input type="hidden" name="handles" value={lengthValue(data.scope.handles)} />
       <div className="flex items-end justify-between gap-4">
         <Sentence
           above={
@@ -67,11 +69,14 @@ function Inside({ data }: { data: Data }) {
     <Card title="What goes in">
       <ul className="rows">
         <li className="flex justify-between py-1.5">
-          <span>
+          <div>
             Media the timelines use
-            <span className="block text-[13px] text-ink-2">whole files, {counted(data.mediaFiles, 'file')}</span>
-          </span>
-          <b>{size(data.mediaBytes)}</b>
+            <Length data={data} />
+          </div>
+          <b className="whitespace-nowrap">
+            {data.inParts > 0 && 'about '}
+            {size(data.mediaBytes)}
+          </b>
         </li>
         <li className="flex justify-between py-1.5">
           <span>
@@ -136,6 +141,92 @@ function PartChoice({ part, data }: { part: Data['parts'][number]; data: Data })
         </span>
       </label>
     </li>
+  );
+}
+
+const lengthValue = (handles: Data['scope']['handles']): string =>
+  handles === null ? '' : `${handlesText(handles)} ${handles.gapSeconds}`;
+
+/** Whole files, or what is used of them: how much on either side, and across which gaps two ranges are one. */
+function Length({ data }: { data: Data }) {
+  const to = useTo();
+  const navigate = useNavigate();
+  const { handles } = data.scope;
+  const change = (next: Handles | null) =>
+    void navigate(to({ handles: next && handlesText(next), gap: next && String(next.gapSeconds) }), {
+      preventScrollReset: true,
+      replace: true,
+    });
+  return (
+    <>
+      <select
+        aria-label="How much of each file"
+        value={handles ? 'used' : 'whole'}
+        onChange={(event) => change(event.target.value === 'used' ? USUAL_HANDLES : null)}
+        className="ml-1 rounded border border-line bg-transparent text-[13px]"
+      >
+        <option value="whole">whole files</option>
+        <option value="used">used ranges</option>
+      </select>
+      {handles && (
+        <span className="mt-1 flex flex-wrap items-center gap-1 text-[13px]">
+          with
+          <Amount label="Handles" value={handles.value} onChange={(value) => change({ ...handles, value })} />
+          <select
+            aria-label="Handles in"
+            value={handles.unit}
+            onChange={(event) => {
+              const unit = event.target.value === 'frames' ? 'frames' : 'seconds';
+              change({ ...handles, unit, value: unit === 'frames' ? Math.round(handles.value) : handles.value });
+            }}
+            className="rounded border border-line bg-transparent"
+          >
+            <option value="seconds">s</option>
+            <option value="frames">frames</option>
+          </select>
+          on either side, one file across
+          <Amount
+            label="Largest gap, in seconds"
+            value={handles.gapSeconds}
+            onChange={(gapSeconds) => change({ ...handles, gapSeconds })}
+          />
+          s
+        </span>
+      )}
+      <span className="mt-0.5 block text-[13px] text-ink-2">
+        {handles && data.mediaFiles > 0
+          ? `${counted(data.inParts, 'file')} cut without encoding anew, ${count(data.mediaFiles - data.inParts)} whole`
+          : counted(data.mediaFiles, 'file')}
+        {data.whole.map(({ why, files }) => (
+          <span key={why} className="block">
+            {count(files)} whole: {why}
+          </span>
+        ))}
+      </span>
+    </>
+  );
+}
+
+function Amount({ label, value, onChange }: { label: string; value: number; onChange: (value: number) => void }) {
+  return (
+    <input
+      type="number"
+      aria-label={label}
+      min={0}
+      step="any"
+      key={value}
+      defaultValue={value}
+      onBlur={(event) => {
+        const next = Number(event.target.value);
+        if (event.target.value !== '' && next >= 0 && next !== value) onChange(next);
+      }}
+      onKeyDown={(event) => {
+        if (event.key !== 'Enter') return;
+        event.preventDefault();
+        event.currentTarget.blur();
+      }}
+      className="w-12 rounded border border-line bg-transparent px-1"
+    />
   );
 }
 
@@ -206,6 +297,11 @@ function Contents({ data }: { data: Data }) {
                     {file.payloadPath}
                   </span>
                   {file.renamed && <Chip tone="caution">renamed to avoid a clash</Chip>}
+                  {file.whyWhole && (
+                    <span className="font-sans text-[13px] text-ink-2" title={`It stays whole: ${file.whyWhole}.`}>
+                      whole
+                    </span>
+                  )}
                 </span>
               ),
             },
@@ -220,7 +316,11 @@ function Contents({ data }: { data: Data }) {
               title: 'Size',
               number: true,
               sort: (file) => file.sizeBytes,
-              cell: (file) => <b>{size(file.sizeBytes)}</b>,
+              cell: (file) => (
+                <b title={file.frames ? 'About: known to the byte once its tables are read.' : undefined}>
+                  {size(file.sizeBytes)}
+                </b>
+              ),
             },
           ]}
         />
@@ -244,11 +344,12 @@ function Parts({ data, chosen, onChoose }: PartsProps) {
             total={data.totalBytes}
             archive={data.archiveBytes}
             more={data.borrowedBytes}
-            steps={data.leftOut.map((part) => ({
-              key: part.why,
-              name: LEFT_OUT_WORDS[part.why],
-              bytes: part.bytes,
-            }))}
+            steps={[
+              ...data.leftOut.map((part) => ({ key: part.why, name: LEFT_OUT_WORDS[part.why], bytes: part.bytes })),
+              ...(data.trimmedBytes > 0
+                ? [{ key: 'unused', name: 'Ranges no timeline uses', bytes: data.trimmedBytes }]
+                : []),
+            ]}
           />
         </Card>
         <Contents data={data} />

@@ -6,7 +6,7 @@ import { count, counted, size } from '../wording/amounts.ts';
 export interface LeafletFile {
   /** Path in the archive. */
   path: string;
-  role: 'media' | 'document' | 'original document';
+  role: 'media' | 'part' | 'document' | 'original document';
   sizeBytes: number;
   /** Where it was. */
   volume: string;

@@ -50,7 +50,6 @@ export interface Wish<Key> {
  */
 export function placeNames<Key>(wishes: readonly Wish<Key>[]): Map<Key, string> {
   const taken = new Set<string>();
-  const fold = (path: string) => path.normalize('NFC').toLowerCase();
   const folders = wishes.map((wish) => wish.folder.map(portableName));
   for (const folder of folders) for (let i = 1; i <= folder.length; i++) taken.add(fold(folder.slice(0, i).join('/')));
   const sorted = wishes
@@ -58,13 +57,22 @@ export function placeNames<Key>(wishes: readonly Wish<Key>[]): Map<Key, string> 
     .sort((a, b) => (a.wish.order < b.wish.order ? -1 : a.wish.order > b.wish.order ? 1 : 0));
   const placed = new Map<Key, string>();
   for (const { wish, folder } of sorted) {
-    const name = portableName(wish.name);
-    let path = joinPath(folder, name);
-    for (let n = 2; taken.has(fold(path)); n++) path = joinPath(folder, numbered(name, n));
+    const path = freePlace(folder, wish.name, taken);
     taken.add(fold(path));
     placed.set(wish.key, path);
   }
   return placed;
+}
+
+/** As two names are compared that some file system may take for one. */
+export const fold = (path: string): string => path.normalize('NFC').toLowerCase();
+
+/** A place for a name that none of these (see fold) has. */
+export function freePlace(folder: string, wished: string, taken: ReadonlySet<string>): string {
+  const name = portableName(wished);
+  let path = joinPath(folder, name);
+  for (let n = 2; taken.has(fold(path)); n++) path = joinPath(folder, numbered(name, n));
+  return path;
 }
 
 function numbered(name: string, n: number): string {

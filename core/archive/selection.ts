@@ -2,6 +2,7 @@
 // the same answer.
 import type { FileId, Kind, VolumeId } from '../model.ts';
 import { folderOf, joinPath, liesIn } from '../paths.ts';
+import { type Handles, type Kept, partBytes, partName, WHY_WHOLE } from './lengths.ts';
 import { placeNames, type Wish } from './names.ts';
 
 /** A file of the project, as far as the catalogue knows it. */
@@ -25,12 +26,28 @@ export interface ProjectFile {
   asItIs?: boolean;
   /** No timeline of the project uses it, and it was asked for all the same: as what it would have stayed out. */
   asked?: LeftOut;
+  /** How much of it is kept, and of how many frames; left out where all of it is. */
+  kept?: { length: Kept; frames: number };
+}
+
+/** A range of a file under a name of its own. */
+export interface PlacedPart {
+  payloadPath: string;
+  from: number;
+  to: number;
+  /** About: exactly known when its tables are read. */
+  bytes: number;
 }
 
 export interface PlacedFile extends ProjectFile {
   /** Path in the bag's payload folder. Of a document: where the relinked one lies; the original goes beside it. */
   payloadPath: string;
   originalPath: string | null;
+  /** What goes in instead of the whole; empty where the whole does. */
+  parts: PlacedPart[];
+  /** What of it goes in. */
+  keptBytes: number;
+  whyWhole: string | null;
 }
 
 /** Parts of a project that no timeline of it uses: each goes in or stays out as a whole. */
@@ -42,10 +59,12 @@ export interface ArchiveScope {
   parts: readonly LeftOut[];
   /** Of each document all versions, or the newest alone. */
   versions: 'all' | 'newest';
+  /** Media that timelines use: whole, or what is used of it, with handles. */
+  handles: Handles | null;
 }
 
 /** What was delivered is the work itself. */
-export const USUAL_SCOPE: ArchiveScope = { parts: ['delivery'], versions: 'all' };
+export const USUAL_SCOPE: ArchiveScope = { parts: ['delivery'], versions: 'all', handles: null };
 
 export interface Selection {
   chosen: PlacedFile[];
@@ -55,6 +74,8 @@ export interface Selection {
   totalBytes: number;
   /** What goes along and is another's, a library's or nobody's. */
   borrowedBytes: number;
+  /** What of the project's own files stays out because no timeline uses that range of them. */
+  trimmedBytes: number;
 }
 
 /** What the project has besides the files that are told one by one, by kind. */
@@ -82,21 +103,42 @@ export function selectForArchive(files: readonly ProjectFile[], others: readonly
   others.forEach(leave);
   const shared = sharedFolders(chosen);
   const places = placeNames(chosen.flatMap((file) => wishesOf(file, shared)));
-  const placed = chosen.map((file) => ({
-    ...file,
-    payloadPath: places.get(`${file.fileId}`)!,
-    originalPath: places.get(`${file.fileId} original`) ?? null,
-  }));
+  const placed = chosen.map((file): PlacedFile => {
+    const parts = partsOf(file, places);
+    const keptBytes = parts.length > 0 ? parts.reduce((sum, part) => sum + part.bytes, 0) : file.sizeBytes;
+    const length = file.kept?.length;
+    return {
+      ...file,
+      payloadPath: parts[0]?.payloadPath ?? places.get(`${file.fileId}`)!,
+      originalPath: places.get(`${file.fileId} original`) ?? null,
+      parts,
+      keptBytes,
+      whyWhole: length?.is === 'whole' && length.why !== null ? WHY_WHOLE[length.why] : null,
+    };
+  });
   placed.sort((a, b) => (a.payloadPath < b.payloadPath ? -1 : 1));
   return {
     chosen: placed,
-    chosenBytes: placed.reduce((sum, file) => sum + file.sizeBytes * (file.originalPath ? 2 : 1), 0),
+    chosenBytes: placed.reduce((sum, file) => sum + file.keptBytes * (file.originalPath ? 2 : 1), 0),
     leftOut: [...rest.values()].sort((a, b) => b.bytes - a.bytes),
     totalBytes:
       files.reduce((sum, file) => sum + (file.isOwn ? file.sizeBytes : 0), 0) +
       others.reduce((sum, other) => sum + other.bytes, 0),
-    borrowedBytes: chosen.reduce((sum, file) => sum + (file.isOwn ? 0 : file.sizeBytes), 0),
+    borrowedBytes: placed.reduce((sum, file) => sum + (file.isOwn ? 0 : file.keptBytes), 0),
+    trimmedBytes: placed.reduce((sum, file) => sum + (file.isOwn ? file.sizeBytes - file.keptBytes : 0), 0),
   };
+}
+
+const partKey = (file: ProjectFile, from: number): string => `${file.fileId} part ${from}`;
+
+function partsOf(file: ProjectFile, places: ReadonlyMap<string, string>): PlacedPart[] {
+  const { kept } = file;
+  if (kept?.length.is !== 'parts') return [];
+  return kept.length.parts.map((part) => ({
+    ...part,
+    payloadPath: places.get(partKey(file, part.from))!,
+    bytes: partBytes(file.sizeBytes, kept.frames, part),
+  }));
 }
 
 /** The deepest folder that all asked files of a part share on a volume: what lies below it keeps its place. */
@@ -154,14 +196,15 @@ function wishesOf(file: ProjectFile, shared: ReadonlyMap<string, string>): Wish<
     return [{ key: `${file.fileId}`, folder: [...FOLDERS[file.asked], ...below], name: file.name, order }];
   }
   if (!file.isDocument) {
-    return [
-      {
-        key: `${file.fileId}`,
-        folder: ['media', ...(file.bins.length > 0 ? file.bins : ['not in any bin'])],
-        name: file.name,
-        order,
-      },
-    ];
+    const folder = ['media', ...(file.bins.length > 0 ? file.bins : ['not in any bin'])];
+    if (file.kept?.length.is === 'parts')
+      return file.kept.length.parts.map(({ from }) => ({
+        key: partKey(file, from),
+        folder,
+        name: partName(file.name, from),
+        order: `${order}\0${String(from).padStart(15, '0')}`,
+      }));
+    return [{ key: `${file.fileId}`, folder, name: file.name, order }];
   }
   const itself = { key: `${file.fileId}`, folder: ['documents'], name: file.name, order };
   if (file.asItIs) return [itself];

@@ -37,6 +37,8 @@ export interface Use {
   /** False where it, or what it lies in, is switched off. */
   enabled: boolean;
   sound: boolean;
+  /** Uses of one media by one reference of the document go together: it can lead to one file alone. */
+  reference?: number;
 }
 
 export interface Timeline {

@@ -1,6 +1,8 @@
 // Points the media of an OTIO document somewhere else by replacing only the texts that say where it is: every other
 // byte of the document stays as it was, unknown parts included. Called when archiving and when restoring.
 import { availableIn } from './formats/otio.ts';
+import { placeKey } from './formats/otio-references.ts';
+import type { Rate } from '../time/rates.ts';
 import { walkJson } from './formats/json.ts';
 import type { MediaRef } from './model.ts';
 import { folderOf, nameOf } from '../paths.ts';
@@ -17,6 +19,15 @@ export interface Relinking {
    * gives its first place.
    */
   missing?(name: string, available: MediaRef['available']): string | null;
+  /** Of a reference by its place (see placeKey), before the others are asked: a part of its media stands for it. */
+  part?(place: string, target: string): PartPlace | null;
+}
+
+/** A part of media, as a reference says it. */
+export interface PartPlace {
+  target: string;
+  /** What there is of it, in the media's own time. */
+  available: { start: number; duration: number; rate: Rate };
 }
 
 /**
@@ -53,6 +64,8 @@ interface OpenReference {
   depth: number;
   texts: Map<string, { offset: number; length: number; text: string }>;
   begin: number;
+  /** Of values that are no texts. */
+  others: Map<string, { offset: number; length: number }>;
 }
 
 /**
@@ -68,11 +81,16 @@ export function relinkOtio(text: string, relinking: Relinking): { text: string; 
   walkJson(text, {
     begin(path, offset) {
       if (noted > 0 || isNoted(path)) return void noted++;
-      if (isReference(path)) open.push({ depth: path.length, texts: new Map(), begin: offset });
+      if (isReference(path)) open.push({ depth: path.length, texts: new Map(), others: new Map(), begin: offset });
+      else if (isOf(open.at(-1), path)) open.at(-1)!.others.set(String(path.at(-1)), { offset, length: 0 });
       else if (path.at(-1) !== 'media_references') clips.push({ depth: path.length, name: '', missing: [] });
     },
     value(path, { offset, length, text: value }) {
-      if (noted > 0 || value === null) return;
+      if (noted > 0) return;
+      if (value === null) {
+        if (isOf(open.at(-1), path)) open.at(-1)!.others.set(String(path.at(-1)), { offset, length });
+        return;
+      }
       const [reference, clip] = [open.at(-1), clips.at(-1)];
       const key = String(path.at(-1));
       if (reference && path.length === reference.depth + 1) reference.texts.set(key, { offset, length, text: value });
@@ -83,11 +101,16 @@ export function relinkOtio(text: string, relinking: Relinking): { text: string; 
       const reference = open.at(-1);
       if (reference?.depth === path.length) {
         open.pop();
+        const target = reference.texts.get('target_url')?.text;
+        const part = target === undefined ? null : (relinking.part?.(placeKey(path), target) ?? null);
+        if (part) return void pointAt(reference, part, edits);
         replaceIn(reference, relinking, edits);
         const missing = missingIn(reference, text.slice(reference.begin, offset));
         if (missing) clips.at(-1)?.missing.push(missing);
         return;
       }
+      const own = isOf(reference, path) ? reference!.others.get(String(path.at(-1))) : undefined;
+      if (own) return void (own.length = offset - own.offset);
       if (clips.at(-1)?.depth !== path.length) return;
       const clip = clips.pop()!;
       for (const one of clip.missing) fill(one, clip.name, relinking, edits);
@@ -107,6 +130,9 @@ export function relinkOtio(text: string, relinking: Relinking): { text: string; 
 const isNoted = (path: Path): boolean => path.at(-1) === 'metadata';
 const isReference = (path: Path): boolean => path.at(-1) === 'media_reference' || path.at(-2) === 'media_references';
 type Path = readonly (string | number)[];
+/** A value directly in a reference. */
+const isOf = (reference: OpenReference | undefined, path: Path): boolean =>
+  reference !== undefined && path.length === reference.depth + 1;
 
 interface Missing {
   schema: { offset: number; length: number };
@@ -125,6 +151,18 @@ function missingIn({ texts }: OpenReference, own: string): Missing | null {
 function fill({ schema, name, range }: Missing, clipName: string, relinking: Relinking, edits: Edit[]): void {
   const next = relinking.missing?.(name || clipName, range) ?? null;
   if (next !== null) edits.push({ ...schema, text: `"ExternalReference.1", "target_url": ${JSON.stringify(next)}` });
+}
+
+/** A reference says what there is of a part: what a clip takes of it stays as it was, counted in the media's own time. */
+function pointAt({ texts, others }: OpenReference, part: PartPlace, edits: Edit[]): void {
+  const { start, duration, rate } = part.available;
+  const time = (value: number) => ({ OTIO_SCHEMA: 'RationalTime.1', rate: rate.num / rate.den, value });
+  const range = JSON.stringify({ OTIO_SCHEMA: 'TimeRange.1', duration: time(duration), start_time: time(start) });
+  const target = texts.get('target_url')!;
+  const written = others.get('available_range');
+  // What it does not say yet is written beside its place.
+  edits.push({ ...target, text: JSON.stringify(part.target) + (written ? '' : `, "available_range": ${range}`) });
+  if (written) edits.push({ ...written, text: range });
 }
 
 function replaceIn({ texts }: OpenReference, relinking: Relinking, edits: Edit[]): void {

@@ -42,7 +42,7 @@ export interface ClipNode extends Common {
   /** Key of its media; null where it shows nothing that is kept (a generator). */
   media: number | null;
   /** Other references to the same recording, a proxy for example: used alike, since a person may switch to them. */
-  others?: readonly { media: number; available: Span | null; rate: Rate }[];
+  others?: readonly { media: number; available: Span | null; rate: Rate; reference?: number }[];
   /** Part of the media's own time that it stands for at speed 1; null for all that the media has. */
   source: Span | null;
   /** What the media has, in its own time; null where nobody knows. */
@@ -50,6 +50,8 @@ export interface ClipNode extends Common {
   /** Frames a second of the media. */
   rate: Rate;
   name: string;
+  /** Which of the document's references to media it is by, where the document can be pointed somewhere else. */
+  reference?: number;
 }
 
 export interface GroupNode extends Common {
@@ -75,6 +77,8 @@ export interface Reached {
   /** False where the clip, or something it lies in, is switched off. */
   enabled: boolean;
   sound: boolean;
+  /** As its clip has it. */
+  reference?: number;
 }
 
 /** The whole of a piece of media of which nobody knows how long it is. */
@@ -239,9 +243,9 @@ function windowsInSource(source: Span, speed: Fraction, window: Window, duration
 
 function clip(node: ClipNode, window: Window, around: Around): void {
   if (node.media === null) return;
-  for (const { media, available, rate } of [{ ...node, media: node.media }, ...(node.others ?? [])])
+  for (const { media, available, rate, reference } of [{ ...node, media: node.media }, ...(node.others ?? [])])
     for (const range of framesUsed(node, window, { available, rate, around }))
-      around.found.push({ media, range, rate, enabled: around.enabled, sound: around.sound });
+      around.found.push({ media, range, rate, enabled: around.enabled, sound: around.sound, reference });
 }
 
 function framesUsed(

@@ -6,30 +6,62 @@ export interface ScopedUse {
   timelineId: number;
   range: FrameRange;
   rate: Rate;
+  /** See core/documents/model.ts. */
+  reference?: number;
 }
 
 export interface Reach {
   /** Null: the whole of it. */
   ranges: FrameRange[] | null;
+  /** The same, joined where one reference of a document uses what lies on both sides. */
+  spans: FrameRange[] | null;
   timelineIds: number[];
 }
 
 /** @param rateOf the media's own rate, in which its ranges are told; null where nobody knows it */
 export function reachByMedia(uses: readonly ScopedUse[], rateOf: (mediaId: number) => Rate | null): Map<number, Reach> {
-  const gathered = new Map<number, { ranges: FrameRange[]; whole: boolean; timelines: Set<number> }>();
-  for (const use of uses) {
-    const known = gathered.get(use.mediaId) ?? { ranges: [], whole: false, timelines: new Set<number>() };
-    if (use.range.duration === 0) known.whole = true;
-    else known.ranges.push(coverInRate(use.range, use.rate, rateOf(use.mediaId) ?? use.rate));
-    known.timelines.add(use.timelineId);
-    gathered.set(use.mediaId, known);
+  const gathered = new Map<number, Gathered>();
+  for (const { mediaId, timelineId, range, rate, reference } of uses) {
+    const known: Gathered = gathered.get(mediaId) ?? {
+      ranges: [],
+      around: new Map(),
+      whole: false,
+      timelines: new Set<number>(),
+    };
+    gathered.set(mediaId, known);
+    known.timelines.add(timelineId);
+    if (range.duration === 0) {
+      known.whole = true;
+      continue;
+    }
+    const own = coverInRate(range, rate, rateOf(mediaId) ?? rate);
+    known.ranges.push(own);
+    if (reference !== undefined) known.around.set(reference, hull(known.around.get(reference), own));
   }
   return new Map(
-    [...gathered].map(([mediaId, { ranges, whole, timelines }]) => [
+    [...gathered].map(([mediaId, { ranges, around: byReference, whole, timelines }]) => [
       mediaId,
-      { ranges: whole ? null : union(ranges), timelineIds: [...timelines].sort((a, b) => a - b) },
+      {
+        ranges: whole ? null : union(ranges),
+        spans: whole ? null : union([...ranges, ...byReference.values()]),
+        timelineIds: [...timelines].sort((a, b) => a - b),
+      },
     ]),
   );
+}
+
+interface Gathered {
+  ranges: FrameRange[];
+  around: Map<number, FrameRange>;
+  whole: boolean;
+  timelines: Set<number>;
+}
+
+/** The range from the beginning of the first to the end of the last. */
+export function hull(known: FrameRange | undefined, more: FrameRange): FrameRange {
+  if (!known) return { ...more };
+  const start = Math.min(known.start, more.start);
+  return { start, duration: Math.max(known.start + known.duration, more.start + more.duration) - start };
 }
 
 /** How much of the whole parts are, from 0 to 1. */

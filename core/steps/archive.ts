@@ -5,9 +5,18 @@ import { count, counted, listed, size } from '../wording/amounts.ts';
 import { carrierId, projectId } from './ids.ts';
 import { stepKind } from './kind.ts';
 
-const scope = z.object({ parts: z.array(z.enum(LEFT_OUT)), versions: z.enum(['all', 'newest']) });
+const handles = z.object({
+  value: z.number().min(0).max(100_000),
+  unit: z.enum(['frames', 'seconds']),
+  gapSeconds: z.number().min(0).max(86_400),
+});
+const scope = z.object({
+  parts: z.array(z.enum(LEFT_OUT)),
+  versions: z.enum(['all', 'newest']),
+  handles: handles.nullable().default(null),
+});
 /** Before it could be chosen, what no timeline uses stayed out. */
-const ONLY_USED = { parts: [], versions: 'all' as const };
+const ONLY_USED = { parts: [], versions: 'all' as const, handles: null };
 
 const params = z.object({
   projectId,

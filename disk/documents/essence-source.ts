@@ -48,7 +48,8 @@ function fingerprintOf(source: ByteSource): string {
   return hash.digest().toString(16).padStart(32, '0');
 }
 
-function fileSource(fd: number, size: number): ByteSource {
+/** An open file, a piece at a time. */
+export function fileSource(fd: number, size: number): ByteSource {
   const pages = new Map<number, Buffer>();
   const bytesAt = (at: number, length: number): Buffer => {
     const bytes = Buffer.allocUnsafe(Math.max(0, Math.min(length, size - at)));

@@ -46,10 +46,12 @@ export async function tagFiles(
       path: payloadAt(file),
       role: file.role,
       sizeBytes: file.payloadBytes,
+      ...(file.role === 'part' ? { frames: { from: file.partFrom, to: file.partTo } } : {}),
+      ...(file.whyWhole ? { staysWhole: file.whyWhole } : {}),
       original: {
         volume: names.get(file.volumeId) ?? '',
         path: file.path,
-        sizeBytes: file.sizeBytes,
+        sizeBytes: file.ofBytes ?? file.sizeBytes,
         modified: new Date(file.modifiedUs / 1000).toISOString(),
       },
     })),

@@ -12,6 +12,7 @@ import {
   type Selection,
   USUAL_SCOPE,
 } from '#core/archive/selection.ts';
+import { keptOf } from '#core/archive/lengths.ts';
 import { type FileId, type Kind, KINDS, type ProjectId, type VolumeId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
 import { placeOfFile } from '#disk/paths.ts';
@@ -21,6 +22,7 @@ import { MEDIA_KINDS, usedFiles, usedMedia } from '../db/naming.ts';
 import { type archiveFiles } from '../db/schema/archives.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { bins, clips, documents, media, mediaTargets } from '../db/schema/documents.ts';
+import { lengthsOf } from './lengths.ts';
 import { stepItems } from '../db/schema/plans.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { volumeSums } from '../db/schema/sums.ts';
@@ -49,6 +51,7 @@ export async function projectSelection(
 ): Promise<ProjectSelection> {
   const { all, others } = await projectFiles(db, projectId, scope);
   const known = new Map(all.map((file) => [file.fileId, file]));
+  if (scope.handles) await addLengths(db, projectId, { files: all, scope });
   const selection = selectForArchive(all, others);
   const [counts] = await db
     .select({
@@ -132,6 +135,24 @@ async function projectFiles(
     asItIs: !/\.otio$/i.test(documentFiles.get(row.fileId) ?? ''),
   }));
   return { all, others };
+}
+
+/** How much of each used file is kept. */
+async function addLengths(
+  db: Db,
+  projectId: ProjectId,
+  { files: all, scope }: { files: readonly Known[]; scope: ArchiveScope },
+): Promise<void> {
+  const used = all.filter((file) => file.used && !file.isDocument);
+  const lengths = await lengthsOf(db, projectId, {
+    fileIds: used.map((file) => file.fileId),
+    versions: scope.versions,
+  });
+  for (const file of used) {
+    const own = lengths.get(file.fileId);
+    const length = own ? keptOf(own.file, own.uses, scope.handles) : { is: 'whole' as const, why: 'unread' as const };
+    file.kept = { length, frames: own?.file.frames ?? 0 };
+  }
 }
 
 /** Documents that can be read, by the file each is. */
@@ -262,7 +283,20 @@ export async function placedFiles(
       inode: item.inode,
       changedUs: item.changedUs,
     };
-    if (!file.originalPath) return [{ ...row, role: 'media' as const, payloadPath: file.payloadPath }];
+    if (file.parts.length > 0)
+      return file.parts.map(({ payloadPath, from, to, bytes }) => ({
+        ...row,
+        ...{
+          role: 'part' as const,
+          payloadPath,
+          sizeBytes: bytes,
+          ofBytes: item.sizeBytes,
+          partFrom: from,
+          partTo: to,
+        },
+      }));
+    const whole = { ...row, whyWhole: file.whyWhole };
+    if (!file.originalPath) return [{ ...whole, role: 'media' as const, payloadPath: file.payloadPath }];
     return [
       { ...row, role: 'original document' as const, payloadPath: file.originalPath },
       { ...row, role: 'document' as const, payloadPath: file.payloadPath },

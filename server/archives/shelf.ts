@@ -44,7 +44,7 @@ export async function archiveRows(db: Database): Promise<ArchiveRow[]> {
     .from(archiveFiles)
     .innerJoin(files, eq(files.id, archiveFiles.fileId))
     .where(
-      sql`${inArray(archiveFiles.archiveId, ids)} AND ${archiveFiles.role} <> 'document' AND ${files.goneAt} IS NULL`,
+      sql`${inArray(archiveFiles.archiveId, ids)} AND ${archiveFiles.role} NOT IN ('document', 'part') AND ${files.goneAt} IS NULL`,
     )
     .groupBy(archiveFiles.archiveId);
   const rule = await copiesRule(db);

@@ -1,13 +1,15 @@
 // Moves bytes between disks and carriers inside a worker thread: one reading of the source for all sums and all carriers.
 // Source of sums: SHA-512 (FIPS 180-4); XXH64 as media hash lists have it.
 import { createHash } from 'node:crypto';
-import { createReadStream, fstatSync, fsyncSync } from 'node:fs';
+import { createReadStream, fstatSync, fsyncSync, readSync } from 'node:fs';
 import { once } from 'node:events';
 import type { Writable } from 'node:stream';
 import { finished } from 'node:stream/promises';
 import { Xxh64 } from '@node-rs/xxhash';
+import { cutFile, type Frames, type Recipe } from '#core/essence/cut/cut.ts';
 import type { Expectation } from '#core/model.ts';
-import { factsOf, isUnchanged } from '#disk/facts.ts';
+import { fileSource } from '#disk/documents/essence-source.ts';
+import { type FileFacts, factsOf, isUnchanged } from '#disk/facts.ts';
 import { type Asked, serve } from '#disk/threads/serve.ts';
 import { HoleWriter } from './disk/hole-writer.ts';
 import { openHandle } from './open-handle.ts';
@@ -21,8 +23,10 @@ export interface To {
 }
 
 export type CopyRequest =
-  /** An open file to carriers. */
-  | { do: 'write'; from: number; expected: Expectation; to: readonly To[] }
+  /** An open file to carriers, or a range of its frames. */
+  | { do: 'write'; from: number; expected: Expectation; part: Frames | null; to: readonly To[] }
+  /** What a range of an open file's frames will weigh. Nothing is written. */
+  | { do: 'measure'; from: number; expected: Expectation; part: Frames }
   /** A small text to one carrier. */
   | { do: 'write text'; text: string; to: To }
   /** Reads back, from the medium. */
@@ -35,6 +39,8 @@ export interface CopyResult {
   xxh64: string;
   /** Empty where only the fast sum was asked for: SHA-512 reads at a tenth of a disk's speed. */
   sha512: string;
+  /** Of a part: the frames that it really has. */
+  part?: Frames;
 }
 
 serve<CopyRequest, CopyResult>(async (asked) => {
@@ -42,6 +48,10 @@ serve<CopyRequest, CopyResult>(async (asked) => {
   switch (request.do) {
     case 'write':
       return writeFile(asked, request);
+    case 'measure': {
+      const { sizeBytes, frames } = recipeOf(request.from, unchanged(request.from, request.expected), request.part);
+      return { sizeBytes, xxh64: '', sha512: '', part: frames };
+    }
     case 'write text': {
       const carrier = await openCarrier(request.to.carrier);
       try {
@@ -73,11 +83,10 @@ serve<CopyRequest, CopyResult>(async (asked) => {
 
 async function writeFile(
   asked: Asked<CopyRequest>,
-  { from, expected, to }: Extract<CopyRequest, { do: 'write' }>,
+  { from, expected, part, to }: Extract<CopyRequest, { do: 'write' }>,
 ): Promise<CopyResult> {
-  const before = fstatSync(from);
-  if (!before.isFile()) throw trouble('It is not a plain file.', 'not a file');
-  if (!isUnchanged(factsOf(before), expected)) throw trouble('The file changed after it was chosen.', 'changed');
+  const before = unchanged(from, expected);
+  const cut = part ? recipeOf(from, before, part) : null;
   const carriers: Carrier[] = [];
   const streams: Writable[] = [];
   try {
@@ -86,16 +95,50 @@ async function writeFile(
       carriers.push(carrier);
       streams.push(await carrier.write(target.pack, target.at));
     }
-    const source = createReadStream('', { fd: from, start: 0, autoClose: false, highWaterMark: 4 << 20 });
+    const source = cut
+      ? bytesOf(from, cut)
+      : createReadStream('', { fd: from, start: 0, autoClose: false, highWaterMark: 4 << 20 });
     // Nothing gets its name before it is known that the source stayed the same: streams end after this look.
-    return await pump(source, streams, asked, (sizeBytes) => {
+    const result = await pump(source, streams, asked, (sizeBytes) => {
       const after = fstatSync(from);
-      if (!isUnchanged(factsOf(after), factsOf(before)) || sizeBytes !== after.size)
+      if (!isUnchanged(factsOf(after), before) || sizeBytes !== (cut ?? after).size)
         throw trouble('The file changed while it was read.', 'changed');
     });
+    return cut ? { ...result, part: cut.frames } : result;
   } finally {
     for (const stream of streams) stream.destroy();
     for (const carrier of carriers) await carrier.close();
+  }
+}
+
+function unchanged(from: number, expected: Expectation): FileFacts {
+  const before = fstatSync(from);
+  if (!before.isFile()) throw trouble('It is not a plain file.', 'not a file');
+  if (!isUnchanged(factsOf(before), expected)) throw trouble('The file changed after it was chosen.', 'changed');
+  return factsOf(before);
+}
+
+/** The same of the same file, whenever it is asked. */
+function recipeOf(from: number, { sizeBytes }: FileFacts, part: Frames) {
+  const cut = cutFile(fileSource(from, sizeBytes), part);
+  return { ...cut, size: cut.sizeBytes };
+}
+
+const STRETCH = 4 << 20;
+
+function* bytesOf(from: number, { pieces }: Recipe): Generator<Buffer> {
+  for (const piece of pieces) {
+    if ('bytes' in piece) {
+      yield Buffer.from(piece.bytes);
+      continue;
+    }
+    for (let done = 0; done < piece.length;) {
+      const buffer = Buffer.allocUnsafe(Math.min(STRETCH, piece.length - done));
+      const got = readSync(from, buffer, 0, buffer.length, piece.at + done);
+      if (got === 0) throw trouble('The file became shorter while it was read.', 'changed');
+      done += got;
+      yield buffer.subarray(0, got);
+    }
   }
 }
 

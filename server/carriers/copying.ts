@@ -2,6 +2,7 @@
 import { closeSync, constants, openSync } from 'node:fs';
 import path from 'node:path';
 import { fileURLToPath } from 'node:url';
+import type { Frames } from '#core/essence/cut/cut.ts';
 import type { Expectation } from '#core/model.ts';
 import { openToRead } from '#disk/content/content.ts';
 import { ThreadPool } from '#disk/threads/pool.ts';
@@ -18,15 +19,37 @@ interface Telling {
   stop?: Int32Array;
 }
 
-/** One reading of a file to all of these carriers. Rejects with the system's code, or 'changed', 'not a file', 'stopped'. */
+interface From {
+  from: string | Buffer;
+  expected: Expectation;
+}
+
+/**
+ * One reading of a file, or of a range of its frames, to all of these carriers. Rejects with the system's code, or 'changed',
+ * 'not a file', 'stopped', 'cannot_cut'.
+ */
 export async function writeToCarriers(
   pool: CarrierPool,
-  { from, expected, to }: { from: string | Buffer; expected: Expectation; to: readonly To[] },
+  { from, expected, part, to }: From & { part: Frames | null; to: readonly To[] },
   telling: Telling,
 ): Promise<CopyResult> {
   const fd = openToRead(from);
   try {
-    return await pool.ask({ do: 'write', from: fd, expected, to }, telling);
+    return await pool.ask({ do: 'write', from: fd, expected, part, to }, telling);
+  } finally {
+    closeSync(fd);
+  }
+}
+
+/** What a range of a file's frames will weigh, to the byte, and which frames it will have. Rejects as writing it would. */
+export async function measurePart(
+  pool: CarrierPool,
+  { from, expected, part }: From & { part: Frames },
+  telling: Telling,
+): Promise<CopyResult> {
+  const fd = openToRead(from);
+  try {
+    return await pool.ask({ do: 'measure', from: fd, expected, part }, telling);
   } finally {
     closeSync(fd);
   }

@@ -52,8 +52,7 @@ export async function writeContents(tx: Transaction, { documentId, projectId, mo
       uses: timeline.uses.length,
     });
     timelineIds.push(insertId);
-    for (const use of timeline.uses)
-      all.push({ mediaId: use.media, timelineId: insertId, range: use.range, rate: use.rate });
+    for (const use of timeline.uses) all.push({ ...use, mediaId: use.media, timelineId: insertId });
   }
   const reached = reachByMedia(all, (key) => model.media[key]?.available?.rate ?? null);
   const mediaIds = await writeMedia(tx, { documentId, projectId, model }, reached);
@@ -119,6 +118,7 @@ async function writeMedia(
           rateDen: rate?.den ?? null,
           reel: item.reel,
           ranges: reach ? (reach.ranges?.map((range): [number, number] => [range.start, range.duration]) ?? null) : [],
+          spans: reach ? (reach.spans?.map((range): [number, number] => [range.start, range.duration]) ?? null) : [],
           timelineIds: reach?.timelineIds ?? [],
           used: reach !== undefined,
         };

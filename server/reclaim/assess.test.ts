@@ -118,7 +118,7 @@ test('every file that may go has its group, level and reason; what is used, and 
 test('an archive that was read back makes the only copy one of two; of an archived project all is offered', async () => {
   const carrier = await site.carrier('kd-1');
   // The master stays out here, so that it is the only copy afterwards.
-  const scope = { parts: [], versions: 'all' as const };
+  const scope = { parts: [], handles: null, versions: 'all' as const };
   await addArchive(site.db, { projectId: 1 as ProjectId, carrierIds: [carrier], folder: 'fog_1', scope, now: now() });
   await run();
   await assess(site.db);

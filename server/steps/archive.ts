@@ -2,7 +2,7 @@
 // with its sums and read back from the medium of every carrier; documents are relinked inside; and only when everything
 // read back does the bag get its name, carrier by carrier. An archive is whole or it is not: one file that is not what it
 // was when the step was added ends the work.
-import { and, eq, inArray } from 'drizzle-orm';
+import { and, eq, inArray, type SQL, sql } from 'drizzle-orm';
 import { type ArchiveScope, USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { CarrierId, ProjectId } from '#core/model.ts';
 import { nameOf } from '#core/paths.ts';
@@ -32,6 +32,7 @@ import { finishItems, type Item, type ItemWork, type Outcome, runItems } from '.
 import { tooSmall } from '../stores/look.ts';
 import { addStep, draft } from './adding.ts';
 import { relinkedDocument } from './archive-documents.ts';
+import { grouped, partIn, weighParts } from './archive-parts.ts';
 import { carriersAway, finding, readingFindings } from './findings.ts';
 import { serverStep } from './kind.ts';
 
@@ -109,6 +110,7 @@ async function writeRows(
 ): Promise<{ archiveId: number }> {
   const [project] = await tx.select().from(projects).where(eq(projects.id, projectId));
   const placed = await placedFiles(tx, { projectId, scope }, step.id);
+  // Parts are weighed before anything is written; until then it is told about.
   const sums = { files: placed.length, bytes: placed.reduce((sum, file) => sum + file.sizeBytes, 0) };
   const [{ insertId: archiveId }] = await tx
     .insert(archives)
@@ -155,7 +157,7 @@ async function open(context: JobContext, step: typeof steps.$inferSelect): Promi
 
 /** Opens the carriers, takes over what earlier runs began, and refuses what cannot go well before anything is written. */
 async function prepare(writing: Writing): Promise<void> {
-  const { context, archive, part, step } = writing;
+  const { context, archive, part } = writing;
   const rows = await context.db
     .select({ part: copyParts, carrier: carriers })
     .from(copyParts)
@@ -163,6 +165,8 @@ async function prepare(writing: Writing): Promise<void> {
     .where(eq(copyParts.partId, part.id))
     .orderBy(copyParts.id);
   const own = { site: await siteMark(context.db), job: context.job.mark, lease: context.job.lease! };
+  const isWeighed = await weighParts(context, archive.id, (error, file) => throwFor(writing, error, file));
+  if (isWeighed) await noteWeight(writing);
   for (const { part: row, carrier } of rows) {
     const place = placeOf(carrier, context.carrierPath(carrier.id));
     const opened = await openCarrier(place).catch((error: unknown) => {
@@ -185,9 +189,18 @@ async function prepare(writing: Writing): Promise<void> {
     await beginOn(writing, target);
   }
   const done = await doneBytes(writing);
-  context.phase(kind.phase, 'bytes', 2 * step.bytes, 2 * done);
+  context.phase(kind.phase, 'bytes', 2 * (await plannedBytes(writing)), 2 * done);
   if (archive.state === 'ended early')
     throw new Refused(`Writing ${archive.name} was ended early and thrown away. The originals were not touched.`);
+}
+
+/** What will be written is known to the byte now. */
+async function noteWeight({ context, archive }: Writing): Promise<void> {
+  archive.bytes = await sumOf(context.db, eq(archiveFiles.archiveId, archive.id));
+  await context.transaction(async (tx) => {
+    await tx.update(archives).set({ bytes: archive.bytes }).where(eq(archives.id, archive.id));
+    await tx.update(archiveParts).set({ bytes: archive.bytes }).where(eq(archiveParts.archiveId, archive.id));
+  });
 }
 
 async function beginOn({ context, archive, part, step }: Writing, target: Target): Promise<void> {
@@ -231,12 +244,28 @@ async function textOf(carrier: Carrier, of: Pack | string, at: string): Promise<
   return Buffer.concat(chunks).toString('utf8');
 }
 
-async function doneBytes({ context, step }: Writing): Promise<number> {
-  const rows = await context.db
-    .select({ bytes: stepItems.sizeBytes })
+/** What is read of originals, by the rows of the archive. */
+const READ_ROLES = ['media', 'part', 'original document'] as const;
+
+async function plannedBytes({ context, archive }: Writing): Promise<number> {
+  return sumOf(context.db, and(eq(archiveFiles.archiveId, archive.id), inArray(archiveFiles.role, READ_ROLES))!);
+}
+
+async function doneBytes({ context, archive, step }: Writing): Promise<number> {
+  const done = context.db
+    .select({ id: stepItems.fileId })
     .from(stepItems)
     .where(and(eq(stepItems.stepId, step.id), eq(stepItems.state, 'done')));
-  return rows.reduce((sum, row) => sum + row.bytes, 0);
+  const own = and(eq(archiveFiles.archiveId, archive.id), inArray(archiveFiles.role, READ_ROLES));
+  return sumOf(context.db, and(own, inArray(archiveFiles.fileId, done))!);
+}
+
+async function sumOf(db: Database, which: SQL): Promise<number> {
+  const [row] = await db
+    .select({ bytes: sql`COALESCE(SUM(${archiveFiles.sizeBytes}), 0)`.mapWith(Number) })
+    .from(archiveFiles)
+    .where(which);
+  return row!.bytes;
 }
 
 /** Copies a batch to every carrier and reads it back from each. */
@@ -248,21 +277,23 @@ async function writeItems(writing: Writing, items: readonly Item[]): Promise<Out
     .where(
       and(
         eq(archiveFiles.archiveId, archive.id),
-        inArray(archiveFiles.role, ['media', 'original document']),
+        inArray(archiveFiles.role, READ_ROLES),
         inArray(
           archiveFiles.fileId,
           items.map((item) => item.fileId),
         ),
       ),
     );
-  const byFile = new Map(rows.map((row) => [row.fileId, row]));
+  const byFile = grouped(rows, (row) => row.fileId);
   const open = targets.filter((target) => !target.placed);
   for (const item of items) await context.root(item.volumeId);
   await inParallel(context.pools.carriers.size, items, async (item) => {
-    const file = byFile.get(item.fileId);
-    if (!file) throw notAsPlanned(item.path, 'not archived');
-    await copyOne(writing, item, { file, open });
-    await inParallel(1, open, (target) => readBack(writing, target, file));
+    const files = byFile.get(item.fileId);
+    if (!files) throw notAsPlanned(item.path, 'not archived');
+    for (const file of files) {
+      await copyOne(writing, item, { file, open });
+      await inParallel(1, open, (target) => readBack(writing, target, file));
+    }
   });
   return items.map((item) => ({ item, result: { done: true } }));
 }
@@ -286,10 +317,13 @@ async function copyOne(
       {
         from,
         expected: item,
+        part: partIn(file),
         to: missing.map(({ place, pack }) => ({ carrier: place, pack, at: payloadAt(file) })),
       },
       { progress: (bytes) => context.add(bytes), stop: context.stop },
     );
+    // What was weighed is what is written: names, places and lists say the same range.
+    if (file.role === 'part' && result.sizeBytes !== file.sizeBytes) throw notAsPlanned(item.path, 'changed');
     await noteWritten(context, file, { result, targets: missing });
   } catch (error) {
     await throwFor(writing, error, file);
@@ -385,6 +419,7 @@ async function throwFor({ context }: Writing, error: unknown, file: ArchiveFile)
 }
 
 const READING: Record<string, HeldReason> = {
+  cannot_cut: 'changed',
   ENOENT: 'gone',
   ELOOP: 'not a file',
   EACCES: 'not permitted',
@@ -448,6 +483,7 @@ async function writeDocument(writing: Writing, file: ArchiveFile, all: readonly 
   const open = targets.filter((target) => !target.placed);
   const original = all.find((one) => one.role === 'original document' && one.fileId === file.fileId)!;
   const text = await relinkedDocument(context.db, {
+    projectId: writing.archive.projectId as ProjectId,
     text: await textOf(open[0]!.carrier, open[0]!.pack, payloadAt(original)),
     fileId: file.fileId,
     at: file.payloadPath,

@@ -2,7 +2,7 @@
 // every byte while copying, documents are pointed to where their media now lies, and the project is known again. Built in
 // a private folder that carries this job's mark; a killed run goes on where it was, and nothing half-restored is ever seen.
 import { keptRules } from '#core/kinds/kinds.ts';
-import { and, eq, sql } from 'drizzle-orm';
+import { and, eq, inArray, sql } from 'drizzle-orm';
 import { fileUrlOf, pathOfUrl } from '#core/documents/targets.ts';
 import { relinkOtio } from '#core/documents/relink.ts';
 import { PAYLOAD } from '#core/fixity/bagit.ts';
@@ -353,7 +353,7 @@ async function keepKinds(
     .select({ path: archiveFiles.payloadPath, kind: files.kind })
     .from(archiveFiles)
     .innerJoin(files, eq(files.id, archiveFiles.fileId))
-    .where(and(eq(archiveFiles.archiveId, archive.id), eq(archiveFiles.role, 'media')));
+    .where(and(eq(archiveFiles.archiveId, archive.id), inArray(archiveFiles.role, ['media', 'part'])));
   const rules = keptRules(
     folder,
     sealed.map(({ path, kind }) => ({ path: joinPath(folder, path), kind })),

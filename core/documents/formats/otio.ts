@@ -75,7 +75,7 @@ const OLDER: Record<string, string> = {
   SerializeableCollection: 'SerializableCollection',
 };
 
-class Trouble extends Error {
+export class Trouble extends Error {
   constructor(readonly trouble: DocumentTrouble) {
     super(trouble.detail);
   }
@@ -108,7 +108,7 @@ function withLine(text: string, where: string): string {
   return at === null ? shorten(where) : `${shorten(where)}, line ${at.line}, column ${at.column}`;
 }
 
-const isObject = (value: unknown): value is Json =>
+export const isObject = (value: unknown): value is Json =>
   typeof value === 'object' && value !== null && !Array.isArray(value);
 /** The name of a schema without its version: later versions are read as far as they are understood. */
 function schemaOf(value: Json): string {
@@ -123,12 +123,14 @@ function schemaOf(value: Json): string {
 interface Reference {
   media: MediaRef | null;
   available: TimeRange | null;
+  /** Its number, by the object that says it: several clips can refer to one. */
+  number?: number;
 }
 
 const NO_REFERENCES: readonly Reference[] = [];
 
 /** One reading: collects bins, media, clips and timelines while it walks the tree. */
-class Reader {
+export class Reader {
   private readonly bins: Bin[] = [];
   private readonly clips: Clip[] = [];
   private readonly media: MediaRef[] = [];
@@ -146,6 +148,8 @@ class Reader {
   /** Media that a clip names first of all: it is shown as a clip, in a bin or not. */
   private readonly first = new Set<MediaRef>();
   private byId: Map<string, Json> | null = null;
+  /** References to media by the objects that they are. */
+  readonly numbers = new Map<Json, number>();
   private objects = 0;
 
   /** `tracing`: paths to places are kept, for the words of a trouble. */
@@ -342,6 +346,7 @@ class Reader {
       available: available?.span ?? null,
       rate: available?.rate ?? media?.available?.rate ?? source?.rate ?? { num: 24, den: 1 },
       name: this.name(object) || media?.name || '',
+      reference: active.number,
       ...this.common(object, where),
     };
     if (others.length > 0)
@@ -349,6 +354,7 @@ class Reader {
         media: other.media!.key,
         available: other.available?.span ?? null,
         rate: other.available?.rate ?? node.rate,
+        reference: other.number,
       }));
     return node;
   }
@@ -414,7 +420,9 @@ class Reader {
     if (reference !== undefined && reference !== null && !isObject(reference)) this.note(at, 'no reference to media');
     if (!isObject(reference)) return { media: null, available: null };
     const available = this.timeRange(reference.available_range, this.at(at, 'available_range'));
-    return { media: this.mediaOf(reference, clip, { available, at }), available };
+    let number = this.numbers.get(reference);
+    if (number === undefined) this.numbers.set(reference, (number = this.numbers.size));
+    return { media: this.mediaOf(reference, clip, { available, at }), available, number };
   }
 
   private mediaOf(

@@ -1,5 +1,5 @@
 // Archives, their parts, and the copies of them on carriers, file by file.
-import { char, index, int, mysqlEnum, mysqlTable, primaryKey, varchar } from 'drizzle-orm/mysql-core';
+import { boolean, char, index, int, mysqlEnum, mysqlTable, primaryKey, varchar } from 'drizzle-orm/mysql-core';
 import { amount, at, bytes, id, longPath } from './columns.ts';
 
 export const archives = mysqlTable(
@@ -74,19 +74,28 @@ export const archiveFiles = mysqlTable(
     id: id(),
     archiveId: amount('archive_id').notNull(),
     partId: amount('part_id').notNull(),
-    role: mysqlEnum('role', ['media', 'document', 'original document']).notNull(),
+    /** A part is a range of a media file: it never stands for the whole, whoever asks whether a copy of it exists. */
+    role: mysqlEnum('role', ['media', 'part', 'document', 'original document']).notNull(),
     /** Path below the bag's data folder. */
     payloadPath: longPath('payload_path').notNull(),
     volumeId: amount('volume_id').notNull(),
     fileId: amount('file_id').notNull(),
     path: longPath('path').notNull(),
     rawPath: bytes('raw_path', 'varbinary(4096)'),
-    /** The original's facts when it was copied. */
+    /** The original's facts when it was copied; of a part its own size, so that no comparison takes it for the whole. */
     sizeBytes: amount('size_bytes').notNull(),
     modifiedUs: amount('modified_us').notNull(),
     device: amount('device'),
     inode: amount('inode'),
     changedUs: amount('changed_us'),
+    /** Of a part: the original's size, and the range of it, in frames of its picture or of its sound. */
+    ofBytes: amount('of_bytes'),
+    partFrom: amount('part_from'),
+    partTo: amount('part_to'),
+    /** Of a part: its size is known to the byte. */
+    measured: boolean('measured').notNull().default(false),
+    /** Of media that was to be cut and stays whole: why, as the end of a sentence. */
+    whyWhole: varchar('why_whole', { length: 250 }),
     /** What lies in the payload: of a relinked document its own size and sums. Null until it was read. */
     payloadBytes: amount('payload_bytes'),
     sha512: char('sha512', { length: 128 }),

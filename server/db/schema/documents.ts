@@ -77,6 +77,11 @@ export const media = mysqlTable(
     reel: varchar('reel', { length: 120 }),
     /** What the document's timelines use of it, joined, in frames of its rate; null: the whole of it. */
     ranges: jsonOf<[start: number, duration: number][] | null>('ranges'),
+    /**
+     * The same, joined where one reference of the document uses what lies on both sides: it can lead to one file alone. Null
+     * as well where the document was read before this was kept.
+     */
+    spans: jsonOf<[start: number, duration: number][] | null>('spans'),
     /** Numbers of the timelines that use it. */
     timelineIds: jsonOf<number[]>('timeline_ids'),
     /** A timeline of the document uses it. */

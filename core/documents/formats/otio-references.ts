@@ -1,0 +1,78 @@
+// Which reference of an OTIO document uses what of its media, by the place where it is written: whoever points a document at
+// parts of files asks here, so that each reference leads to the part that holds what is shown by it.
+import { hull } from '../../reach/scope.ts';
+import { coverInRate, type FrameRange, type Rate } from '../../time/rates.ts';
+import type { DocumentModel } from '../model.ts';
+import { parseLoosely } from './json.ts';
+import { isObject, Reader, Trouble } from './otio.ts';
+
+export interface WrittenReference {
+  /** From the first frame to the last that timelines use by it; null where none does. */
+  used: { range: FrameRange; rate: Rate } | null;
+  /** All of it is used, and nobody knows how long that is. */
+  isWhole: boolean;
+}
+
+/** A path through a document as one text. */
+export const placeKey = (path: readonly (string | number)[]): string => path.join('\0');
+
+/** Of a document that was read before: its references by the places they are written at (see placeKey). */
+export function referencesOf(text: string): Map<string, WrittenReference> {
+  const parsed = parseLoosely(text);
+  if ('trouble' in parsed) return new Map();
+  const reader = new Reader(parsed.value, false);
+  try {
+    const byNumber = usedBy(reader.read());
+    return placed(parsed.value, (object) => {
+      const number = reader.numbers.get(object);
+      return number === undefined ? null : (byNumber.get(number) ?? { used: null, isWhole: false });
+    });
+  } catch (error) {
+    if (error instanceof Trouble) return new Map();
+    throw error;
+  }
+}
+
+function usedBy(model: DocumentModel): Map<number, WrittenReference> {
+  const found = new Map<number, WrittenReference>();
+  for (const timeline of model.timelines)
+    for (const { media, range, rate, reference } of timeline.uses) {
+      if (reference === undefined) continue;
+      const known = found.get(reference) ?? { used: null, isWhole: false };
+      found.set(reference, known);
+      if (range.duration === 0) {
+        known.isWhole = true;
+        continue;
+      }
+      const own = known.used?.rate ?? model.media[media]?.available?.rate ?? rate;
+      known.used = { range: hull(known.used?.range, coverInRate(range, rate, own)), rate: own };
+    }
+  return found;
+}
+
+interface Inside {
+  value: unknown;
+  key: string;
+  around: Inside | null;
+}
+
+/** Every object of a document that `told` knows something of, by its place. */
+function placed(root: unknown, told: (object: Record<string, unknown>) => WrittenReference | null) {
+  const found = new Map<string, WrittenReference>();
+  const open: Inside[] = [{ value: root, key: '', around: null }];
+  for (let one = open.pop(); one !== undefined; one = open.pop()) {
+    const { value } = one;
+    if (typeof value !== 'object' || value === null) continue;
+    const own = isObject(value) ? told(value) : null;
+    if (own) found.set(placeKey(pathOf(one)), own);
+    for (const [key, inner] of Object.entries(value))
+      if (typeof inner === 'object' && inner !== null) open.push({ value: inner, key, around: one });
+  }
+  return found;
+}
+
+function pathOf(one: Inside): string[] {
+  const path: string[] = [];
+  for (let at: Inside | null = one; at?.around; at = at.around) path.unshift(at.key);
+  return path;
+}

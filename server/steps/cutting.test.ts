@@ -1,0 +1,284 @@
+// Archives that keep what is used of their media: real files of general tools, and every frame of every timeline looked at
+// in the archive as it was in the original.
+import { execFileSync } from 'node:child_process';
+import { existsSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
+import path from 'node:path';
+import { eq } from 'drizzle-orm';
+import { readOtio } from '#core/documents/formats/otio.ts';
+import { pathOfUrl } from '#core/documents/targets.ts';
+import type { CarrierId, PlanId, ProjectId, VolumeId } from '#core/model.ts';
+import { TestSite, until } from '#test/site.ts';
+import { projectSelection } from '../archives/selection.ts';
+import { archiveFiles, archives } from '../db/schema/archives.ts';
+import { files } from '../db/schema/catalogue.ts';
+import { jobs } from '../db/schema/jobs.ts';
+import { currentPlan, runPlan } from '../plan/plan.ts';
+import { assess } from '../reclaim/assess.ts';
+import { worth } from '../db/schema/worth.ts';
+import { addArchive } from './archive.ts';
+import { addOriginalsRemoval } from './remove-originals.ts';
+
+let site: TestSite;
+let volume: VolumeId;
+let carriers: CarrierId[];
+const FOG = 1 as ProjectId;
+const SCOPE = {
+  parts: [],
+  versions: 'all' as const,
+  handles: { value: 4, unit: 'frames' as const, gapSeconds: 0.5 },
+};
+
+const range = (start: number, duration: number, rate = 25) => ({
+  OTIO_SCHEMA: 'TimeRange.1',
+  start_time: { OTIO_SCHEMA: 'RationalTime.1', rate, value: start },
+  duration: { OTIO_SCHEMA: 'RationalTime.1', rate, value: duration },
+});
+const reference = (url: string, available: object | null) => ({
+  OTIO_SCHEMA: 'ExternalReference.1',
+  target_url: url,
+  ...(available ? { available_range: available } : {}),
+  metadata: { note: url },
+});
+const clip = (url: string, source: object | null, available: object | null = null) => ({
+  OTIO_SCHEMA: 'Clip.1',
+  name: url,
+  source_range: source,
+  media_reference: reference(url, available),
+});
+const track = (kind: string, children: object[], source: object | null = null) => ({
+  OTIO_SCHEMA: 'Track.1',
+  kind,
+  source_range: source,
+  children,
+});
+
+const HOUR = 10 * 3600 * 25;
+const LONG = range(HOUR, 300);
+/** Two far uses of one recording, one by a group that is shown in two pieces, a file without a timecode, and sound. */
+const DOCUMENT = {
+  OTIO_SCHEMA: 'SerializableCollection.1',
+  name: 'Fog',
+  children: [
+    {
+      OTIO_SCHEMA: 'SerializableCollection.1',
+      name: 'Rushes',
+      children: [
+        clip('rushes/long.mov', null, LONG),
+        clip('rushes/plain.mp4', null, range(0, 250)),
+        clip('rushes/room.wav', null),
+      ],
+    },
+    {
+      OTIO_SCHEMA: 'Timeline.1',
+      name: 'Fog v1',
+      tracks: {
+        OTIO_SCHEMA: 'Stack.1',
+        children: [
+          track('Video', [
+            clip('rushes/long.mov', range(HOUR + 20, 10), LONG),
+            clip('rushes/plain.mp4', range(101, 7), range(0, 250)),
+            clip('rushes/long.mov', range(HOUR + 250, 5), LONG),
+            track('Video', [clip('rushes/long.mov', range(HOUR + 100, 60), LONG)], range(2, 3)),
+            track('Video', [clip('rushes/locked.mov', range(3, 4), range(0, 50))]),
+          ]),
+          track('Audio', [clip('rushes/room.wav', range(2 * 3600 * 25 + 30, 25))]),
+        ],
+      },
+    },
+  ],
+};
+
+function film(name: string, seconds: number, more: string[]): void {
+  const target = site.put(name, '');
+  execFileSync('ffmpeg', [
+    '-v',
+    'error',
+    '-y',
+    '-f',
+    'lavfi',
+    '-i',
+    `testsrc2=size=64x48:rate=25:duration=${seconds}`,
+    ...more,
+    target,
+  ]);
+}
+
+beforeEach(async () => {
+  site = await TestSite.open();
+  volume = await site.volume('media');
+  carriers = [await site.carrier('kd-1'), await site.carrier('kd-2')];
+  film('media/fog/rushes/long.mov', 12, ['-c:v', 'mjpeg', '-timecode', '10:00:00:00']);
+  film('media/fog/rushes/plain.mp4', 10, ['-c:v', 'libx264', '-preset', 'ultrafast', '-bf', '2', '-g', '12']);
+  film('media/fog/rushes/locked.mov', 2, ['-c:v', 'mjpeg']);
+  const locked = path.join(site.root, 'media/fog/rushes/locked.mov');
+  const bytes = readFileSync(locked);
+  bytes.write('encv', bytes.indexOf('jpeg', bytes.indexOf('stsd')), 'latin1');
+  writeFileSync(locked, bytes);
+  const sound = site.put('media/fog/rushes/room.wav', '');
+  execFileSync('ffmpeg', [
+    ...[
+      '-v',
+      'error',
+      '-y',
+      '-f',
+      'lavfi',
+      '-i',
+      'sine=frequency=300:sample_rate=48000:duration=10',
+      '-c:a',
+      'pcm_s24le',
+    ],
+    ...['-write_bext', '1', '-metadata', `time_reference=${2 * 3600 * 48_000}`, sound],
+  ]);
+  site.put('media/fog/fog.otio', JSON.stringify(DOCUMENT, null, 1));
+  await site.read(volume);
+}, 60_000);
+afterEach(() => site.close());
+
+const bag = (carrier: string, ...parts: string[]) => path.join(site.root, carrier, 'fog_1', ...parts);
+async function runAll() {
+  const plan = await currentPlan(site.db);
+  const asked = await runPlan(site.db, {
+    planId: plan.planId as PlanId,
+    version: plan.version,
+    who: 'Mara',
+    now: new Date(),
+  });
+  expect(asked).toMatchObject({ ok: true });
+  const worker = site.worker();
+  await until(async () => (await site.db.select().from(jobs)).every((job) => job.finishedAt !== null));
+  await worker.stop();
+  return (await site.db.select().from(jobs).orderBy(jobs.id)).at(-1)!;
+}
+const stage = () =>
+  addArchive(site.db, { projectId: FOG, carrierIds: carriers, folder: 'fog_1', scope: SCOPE, now: new Date() });
+
+/** Hashes of all frames that are shown, or of the plain sound. */
+function shown(file: string): string[] {
+  const isSound = file.endsWith('.wav');
+  const args = isSound
+    ? ['-f', 's32le', '-c:a', 'pcm_s32le']
+    : ['-fps_mode', 'passthrough', '-f', 'framehash', '-hash', 'md5'];
+  const out = execFileSync('ffmpeg', ['-v', 'error', '-i', file, ...args, '-'], { maxBuffer: 1 << 27 });
+  if (isSound)
+    return Array.from({ length: out.length / (4 * 1920) }, (_, i) =>
+      out
+        .subarray(i * 7680, (i + 1) * 7680)
+        .toString('base64')
+        .slice(0, 600),
+    );
+  return out
+    .toString()
+    .split('\n')
+    .filter((line) => line !== '' && !line.startsWith('#'))
+    .map((line) => line.split(',').at(-1)!.trim());
+}
+
+/** What the timelines of a document show, frame by frame, as whoever opens it sees it. */
+function seen(document: string): string[] {
+  const reading = readOtio(readFileSync(document, 'utf8'));
+  if (!reading.ok) throw new Error(reading.trouble.detail);
+  const { media, timelines } = reading.document;
+  const frames: string[] = [];
+  const known = new Map<string, string[]>();
+  for (const { uses } of timelines)
+    for (const { media: key, range: used } of uses) {
+      const item = media[key]!;
+      const file = path.resolve(path.dirname(document), pathOfUrl(item.target!));
+      if (file.includes('locked')) continue;
+      if (!known.has(file)) known.set(file, shown(file));
+      const start = item.available?.range.start ?? 2 * 3600 * 25;
+      for (let n = used.start; n < used.start + used.duration; n++)
+        frames.push(known.get(file)![n - start] ?? 'nothing');
+    }
+  return frames;
+}
+
+test('only what is used is kept: frames, sound and timecodes are those of the original, and its size was known', async () => {
+  const before = seen(path.join(site.root, 'media/fog/fog.otio'));
+  expect(before).not.toContain('nothing');
+  expect(before.length).toBe(10 + 7 + 5 + 3 + 25);
+  const planned = await projectSelection(site.db, FOG, SCOPE);
+  expect(planned.chosen.map((file) => [file.name, file.parts.map(({ from, to }) => [from, to])])).toEqual(
+    expect.arrayContaining([
+      [
+        'long.mov',
+        [
+          [16, 34],
+          [98, 109],
+          [246, 259],
+        ],
+      ],
+      ['plain.mp4', [[97, 112]]],
+      ['locked.mov', [[0, 11]]],
+      ['room.wav', [[49_920, 113_280]]],
+    ]),
+  );
+  await stage();
+  expect(await runAll()).toMatchObject({ state: 'done', trouble: null });
+  for (const carrier of ['kd-1', 'kd-2']) {
+    expect(readdirSync(bag(carrier, 'data/media/Rushes')).sort()).toEqual([
+      'long_f000016.mov',
+      'long_f000098.mov',
+      'long_f000246.mov',
+      'plain_f000097.mp4',
+      'room_f049920.wav',
+    ]);
+    execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'manifest-sha512.txt'], { cwd: bag(carrier) });
+    expect(seen(bag(carrier, 'data/documents/fog.otio'))).toEqual(before);
+    const probe = execFileSync(
+      'ffprobe',
+      [
+        '-v',
+        'warning',
+        '-show_entries',
+        'stream_tags=timecode',
+        '-of',
+        'csv=p=0',
+        bag(carrier, 'data/media/Rushes/long_f000246.mov'),
+      ],
+      { encoding: 'utf8' },
+    );
+    expect(probe).toContain('10:00:09:21');
+  }
+  const rows = await site.db.select().from(archiveFiles);
+  for (const row of rows)
+    expect(row.role === 'document' ? null : row.sizeBytes).toBe(row.role === 'document' ? null : row.payloadBytes);
+  expect(rows.find((row) => row.payloadPath.includes('locked'))).toMatchObject({
+    role: 'media',
+    whyWhole: 'it is encrypted',
+  });
+  expect(readFileSync(bag('kd-1', 'keramion-archive.json'), 'utf8')).toContain('it is encrypted');
+}, 120_000);
+
+test('a range of a file is no copy of it: nothing is offered on its word', async () => {
+  await stage();
+  expect(await runAll()).toMatchObject({ state: 'done' });
+  await addOriginalsRemoval(site.db, 1 as never, new Date());
+  const plan = await currentPlan(site.db);
+  expect(plan.steps).toHaveLength(1);
+  // The document and the one that went in whole; of the rest no original.
+  const gone = await runAll();
+  expect(gone).toMatchObject({ state: 'done' });
+  for (const name of ['long.mov', 'plain.mp4', 'room.wav'])
+    expect(existsSync(path.join(site.root, 'media/fog/rushes', name))).toBe(true);
+  await assess(site.db);
+  const levels = await site.db
+    .select({ name: files.name, level: worth.level })
+    .from(worth)
+    .innerJoin(files, eq(files.id, worth.fileId));
+  for (const { name, level } of levels)
+    if (name !== 'locked.mov' && !name.endsWith('.otio')) expect([name, level]).toEqual([name, 3]);
+}, 120_000);
+
+test('a source that changed after it was chosen goes in neither whole nor in part', async () => {
+  await stage();
+  const place = path.join(site.root, 'media/fog/rushes/long.mov');
+  writeFileSync(place, Buffer.concat([readFileSync(place), Buffer.from('more')]));
+  const job = await runAll();
+  expect(job.state).toBe('failed');
+  expect(job.trouble).toContain('changed');
+  for (const carrier of ['kd-1', 'kd-2'])
+    expect(readdirSync(path.join(site.root, carrier)).filter((name) => !name.startsWith('.'))).toEqual([]);
+  expect(statSync(place).size).toBeGreaterThan(0);
+  expect(await site.db.select({ state: archives.state }).from(archives)).toEqual([{ state: 'ended early' }]);
+}, 120_000);
