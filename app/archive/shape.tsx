@@ -3,7 +3,7 @@ import { useState } from 'react';
 import clsx from 'clsx';
 import { Link, useFetcher, useNavigate } from 'react-router';
 import type { Route } from './+types/shape';
-import { type Handles, handlesText, USUAL_HANDLES } from '#core/archive/lengths.ts';
+import { handlesText } from '#core/archive/lengths.ts';
 import { count, counted, duration, exactTime, listed, size } from '#core/wording/amounts.ts';
 import { archiveSentence, LEFT_OUT_WORDS, stateSince } from '#core/wording/lenses.ts';
 import { Waterfall } from '../charts/waterfall';
@@ -12,6 +12,7 @@ import { useFrame } from '../shell/use-frame';
 import { useAsked, useLens, useTo } from '../shell/links';
 import { Bar, Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
+import { Length, small } from './length';
 
 export { loader, action } from './shape.server.ts';
 
@@ -68,15 +69,15 @@ function Inside({ data }: { data: Data }) {
   return (
     <Card title="What goes in">
       <ul className="rows">
-        <li className="flex justify-between py-1.5">
-          <div>
+        <li className="py-1.5">
+          <span className="flex justify-between gap-2">
             Media the timelines use
-            <Length data={data} />
-          </div>
-          <b className="whitespace-nowrap">
-            {data.inParts > 0 && 'about '}
-            {size(data.mediaBytes)}
-          </b>
+            <b className="whitespace-nowrap">
+              {data.inParts > 0 && 'about '}
+              {size(data.mediaBytes)}
+            </b>
+          </span>
+          <Length {...data} handles={data.scope.handles} />
         </li>
         <li className="flex justify-between py-1.5">
           <span>
@@ -147,89 +148,6 @@ function PartChoice({ part, data }: { part: Data['parts'][number]; data: Data })
 const lengthValue = (handles: Data['scope']['handles']): string =>
   handles === null ? '' : `${handlesText(handles)} ${handles.gapSeconds}`;
 
-/** Whole files, or what is used of them: how much on either side, and across which gaps two ranges are one. */
-function Length({ data }: { data: Data }) {
-  const to = useTo();
-  const navigate = useNavigate();
-  const { handles } = data.scope;
-  const change = (next: Handles | null) =>
-    void navigate(to({ handles: next && handlesText(next), gap: next && String(next.gapSeconds) }), {
-      preventScrollReset: true,
-      replace: true,
-    });
-  return (
-    <>
-      <select
-        aria-label="How much of each file"
-        value={handles ? 'used' : 'whole'}
-        onChange={(event) => change(event.target.value === 'used' ? USUAL_HANDLES : null)}
-        className="ml-1 rounded border border-line bg-transparent text-[13px]"
-      >
-        <option value="whole">whole files</option>
-        <option value="used">used ranges</option>
-      </select>
-      {handles && (
-        <span className="mt-1 flex flex-wrap items-center gap-1 text-[13px]">
-          with
-          <Amount label="Handles" value={handles.value} onChange={(value) => change({ ...handles, value })} />
-          <select
-            aria-label="Handles in"
-            value={handles.unit}
-            onChange={(event) => {
-              const unit = event.target.value === 'frames' ? 'frames' : 'seconds';
-              change({ ...handles, unit, value: unit === 'frames' ? Math.round(handles.value) : handles.value });
-            }}
-            className="rounded border border-line bg-transparent"
-          >
-            <option value="seconds">s</option>
-            <option value="frames">frames</option>
-          </select>
-          on either side, one file across
-          <Amount
-            label="Largest gap, in seconds"
-            value={handles.gapSeconds}
-            onChange={(gapSeconds) => change({ ...handles, gapSeconds })}
-          />
-          s
-        </span>
-      )}
-      <span className="mt-0.5 block text-[13px] text-ink-2">
-        {handles && data.mediaFiles > 0
-          ? `${counted(data.inParts, 'file')} cut without encoding anew, ${count(data.mediaFiles - data.inParts)} whole`
-          : counted(data.mediaFiles, 'file')}
-        {data.whole.map(({ why, files }) => (
-          <span key={why} className="block">
-            {count(files)} whole: {why}
-          </span>
-        ))}
-      </span>
-    </>
-  );
-}
-
-function Amount({ label, value, onChange }: { label: string; value: number; onChange: (value: number) => void }) {
-  return (
-    <input
-      type="number"
-      aria-label={label}
-      min={0}
-      step="any"
-      key={value}
-      defaultValue={value}
-      onBlur={(event) => {
-        const next = Number(event.target.value);
-        if (event.target.value !== '' && next >= 0 && next !== value) onChange(next);
-      }}
-      onKeyDown={(event) => {
-        if (event.key !== 'Enter') return;
-        event.preventDefault();
-        event.currentTarget.blur();
-      }}
-      className="w-12 rounded border border-line bg-transparent px-1"
-    />
-  );
-}
-
 function Versions({ data }: { data: Data }) {
   const to = useTo();
   const navigate = useNavigate();
@@ -240,7 +158,7 @@ function Versions({ data }: { data: Data }) {
       onChange={(event) =>
         void navigate(to({ versions: event.target.value }), { preventScrollReset: true, replace: true })
       }
-      className="ml-1 rounded border border-line bg-transparent text-[13px]"
+      className={`${small} ml-1 text-[13px]`}
     >
       <option value="all">all versions</option>
       <option value="newest">the newest</option>
