@@ -8,6 +8,7 @@ import { compareWork } from './reclaim/twins.ts';
 import { applyKindsWork } from './readings/apply-kinds.ts';
 import { readVolumeWork } from './readings/reading-work.ts';
 import type { WorkKind } from './runtime/work-kind.ts';
+import { weighWork } from './steps/archive-parts.ts';
 import { tidyWork } from './steps/tidy.ts';
 import { changeVolumeWork, registerCarrierWork, registerVolumeWork } from './stores/register.ts';
 
@@ -28,5 +29,6 @@ addWorkKind(checkWork);
 addWorkKind(postersWork);
 addWorkKind(assessWork);
 addWorkKind(compareWork);
+addWorkKind(weighWork);
 
 export const workKindOf = (kind: string): WorkKind | null => kinds.get(kind);

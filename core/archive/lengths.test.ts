@@ -1,5 +1,5 @@
 import fc from 'fast-check';
-import { availableOf, type FileFacts, type FileUse, keptOf, partName, placedIn } from './lengths.ts';
+import { availableOf, type FileFacts, type FileUse, keptOf, partName, placedIn, WHY_WHOLE } from './lengths.ts';
 
 const RATE = { num: 25, den: 1 };
 const picture: FileFacts = { format: 'mov', frames: 1000, start: null, rate: RATE, isSound: false };
@@ -40,14 +40,17 @@ test('used ranges are kept with handles, and become one across a small gap', () 
 
 test('whatever leaves a doubt stays whole, and says why', () => {
   const why = (file: Partial<FileFacts>, ...uses: FileUse[]) => keptOf({ ...picture, ...file }, uses, second);
-  expect(why({ format: 'mxf' }, use([[1, 1]]))).toEqual({ is: 'whole', why: 'format' });
-  expect(why({ frames: null }, use([[1, 1]]))).toEqual({ is: 'whole', why: 'unread' });
-  expect(why({}, use([[1, 1]]), use([[1, 1]], { relinks: false }))).toEqual({ is: 'whole', why: 'not relinked' });
-  expect(why({}, use([], { spans: null }))).toEqual({ is: 'whole', why: 'used whole' });
-  expect(why({}, use([[1, 1]], { rate: { num: 24, den: 1 } }))).toEqual({ is: 'whole', why: 'rate' });
+  expect(why({ format: 'mxf' }, use([[1, 1]]))).toEqual({ is: 'whole', why: WHY_WHOLE['format'] });
+  expect(why({ frames: null }, use([[1, 1]]))).toEqual({ is: 'whole', why: WHY_WHOLE['unread'] });
+  expect(why({}, use([[1, 1]]), use([[1, 1]], { relinks: false }))).toEqual({
+    is: 'whole',
+    why: WHY_WHOLE['not relinked'],
+  });
+  expect(why({}, use([], { spans: null }))).toEqual({ is: 'whole', why: WHY_WHOLE['used whole'] });
+  expect(why({}, use([[1, 1]], { rate: { num: 24, den: 1 } }))).toEqual({ is: 'whole', why: WHY_WHOLE['rate'] });
   // A part of it is told, which could be counted from its own beginning or from the file's.
-  expect(why({}, use([[300, 10]], { start: 200, duration: 300 }))).toEqual({ is: 'whole', why: 'start' });
-  expect(why({}, use([[0, 980]]))).toEqual({ is: 'whole', why: 'nearly whole' });
+  expect(why({}, use([[300, 10]], { start: 200, duration: 300 }))).toEqual({ is: 'whole', why: WHY_WHOLE['start'] });
+  expect(why({}, use([[0, 980]]))).toEqual({ is: 'whole', why: WHY_WHOLE['nearly whole'] });
   expect(keptOf(picture, [use([[1, 1]])], null)).toEqual({ is: 'whole', why: null });
 });
 

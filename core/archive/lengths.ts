@@ -71,12 +71,16 @@ export interface FileFacts {
 export interface Part {
   from: number;
   to: number;
+  /** What it weighs, where that was worked out before: about, or to the byte. */
+  bytes?: number;
+  isExact?: boolean;
 }
 
 export type WhyWhole =
   'format' | 'unread' | 'not relinked' | 'used whole' | 'rate' | 'start' | 'outside' | 'nearly whole';
 
-export type Kept = { is: 'whole'; why: WhyWhole | null } | { is: 'parts'; parts: Part[] };
+/** Why: one of the words here, or a sentence's end of whoever tried to cut it. */
+export type Kept = { is: 'whole'; why: string | null } | { is: 'parts'; parts: Part[] };
 
 /** As the end of a sentence: "it stays whole: …". */
 export const WHY_WHOLE: Record<WhyWhole, string> = {
@@ -98,7 +102,7 @@ const NEARLY = 0.95;
 const same = (a: Rate, b: Rate): boolean => a.num * b.den === b.num * a.den;
 
 export function keptOf(file: FileFacts, uses: readonly FileUse[], handles: Handles | null): Kept {
-  const whole = (why: WhyWhole | null): Kept => ({ is: 'whole', why });
+  const whole = (why: WhyWhole | null): Kept => ({ is: 'whole', why: why && WHY_WHOLE[why] });
   if (handles === null) return whole(null);
   if (!CUT.has(file.format)) return whole('format');
   if (!file.frames || !file.rate) return whole('unread');
@@ -216,8 +220,8 @@ export function availableOf(
 }
 
 /** About what a part weighs, before its tables are read. */
-export const partBytes = (sizeBytes: number, frames: number, { from, to }: Part): number =>
-  Math.round((sizeBytes * (to - from)) / frames);
+export const partBytes = (sizeBytes: number, frames: number, { from, to, bytes }: Part): number =>
+  bytes ?? Math.round((sizeBytes * (to - from)) / frames);
 
 /** The name of a part carries its first frame, so that it can be found again in the original. */
 export function partName(name: string, from: number): string {

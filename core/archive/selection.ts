@@ -2,7 +2,7 @@
 // the same answer.
 import type { FileId, Kind, VolumeId } from '../model.ts';
 import { folderOf, joinPath, liesIn } from '../paths.ts';
-import { type Handles, type Kept, partBytes, partName, WHY_WHOLE } from './lengths.ts';
+import { type Handles, type Kept, partBytes, partName } from './lengths.ts';
 import { placeNames, type Wish } from './names.ts';
 
 /** A file of the project, as far as the catalogue knows it. */
@@ -35,8 +35,9 @@ export interface PlacedPart {
   payloadPath: string;
   from: number;
   to: number;
-  /** About: exactly known when its tables are read. */
+  /** About, until its tables were read. */
   bytes: number;
+  isExact: boolean;
 }
 
 export interface PlacedFile extends ProjectFile {
@@ -113,7 +114,7 @@ export function selectForArchive(files: readonly ProjectFile[], others: readonly
       originalPath: places.get(`${file.fileId} original`) ?? null,
       parts,
       keptBytes,
-      whyWhole: length?.is === 'whole' && length.why !== null ? WHY_WHOLE[length.why] : null,
+      whyWhole: length?.is === 'whole' ? length.why : null,
     };
   });
   placed.sort((a, b) => (a.payloadPath < b.payloadPath ? -1 : 1));
@@ -135,7 +136,7 @@ function partsOf(file: ProjectFile, places: ReadonlyMap<string, string>): Placed
   const { kept } = file;
   if (kept?.length.is !== 'parts') return [];
   return kept.length.parts.map((part) => ({
-    ...part,
+    ...{ from: part.from, to: part.to, isExact: part.isExact ?? false },
     payloadPath: places.get(partKey(file, part.from))!,
     bytes: partBytes(file.sizeBytes, kept.frames, part),
   }));

@@ -56,6 +56,11 @@ export const archiveProject = stepKind({
       what: `${counted(Number(facts.missing), 'piece')} of media of ${facts.project} ${facts.missing === 1 ? 'is' : 'are'} missing`,
       detail: `The archive will hold the ${count(Number(facts.total) - Number(facts.missing))} that are found, and say which are not.`,
     }),
+    'not weighed yet': ({ facts }) => ({
+      what: `${counted(Number(facts.files), 'file')} cut to what is used ${facts.files === 1 ? 'is' : 'are'} not weighed yet`,
+      detail:
+        'Until a worker has read where their frames lie, the size is told about. Nothing is written before it is known.',
+    }),
     'renamed in the archive': ({ facts }) => ({
       what: `${counted(Number(facts.files), 'file')} renamed to avoid a clash`,
       detail: `Two files would have had one name in the archive, for example ${facts.example}`,

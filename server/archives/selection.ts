@@ -12,7 +12,7 @@ import {
   type Selection,
   USUAL_SCOPE,
 } from '#core/archive/selection.ts';
-import { keptOf } from '#core/archive/lengths.ts';
+import { type Kept, keptOf, WHY_WHOLE } from '#core/archive/lengths.ts';
 import { type FileId, type Kind, KINDS, type ProjectId, type VolumeId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
 import { placeOfFile } from '#disk/paths.ts';
@@ -23,7 +23,7 @@ import { type archiveFiles } from '../db/schema/archives.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { bins, clips, documents, media, mediaTargets } from '../db/schema/documents.ts';
 import { lengthsOf } from './lengths.ts';
-import { stepItems } from '../db/schema/plans.ts';
+import { stepItems, type stepParts } from '../db/schema/plans.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { volumeSums } from '../db/schema/sums.ts';
 
@@ -48,10 +48,11 @@ export async function projectSelection(
   db: Db,
   projectId: ProjectId,
   scope: ArchiveScope = USUAL_SCOPE,
+  staged: Staged | null = null,
 ): Promise<ProjectSelection> {
   const { all, others } = await projectFiles(db, projectId, scope);
   const known = new Map(all.map((file) => [file.fileId, file]));
-  if (scope.handles) await addLengths(db, projectId, { files: all, scope });
+  if (scope.handles) await addLengths(db, projectId, { files: all, scope, staged });
   const selection = selectForArchive(all, others);
   const [counts] = await db
     .select({
@@ -141,7 +142,7 @@ async function projectFiles(
 async function addLengths(
   db: Db,
   projectId: ProjectId,
-  { files: all, scope }: { files: readonly Known[]; scope: ArchiveScope },
+  { files: all, scope, staged }: { files: readonly Known[]; scope: ArchiveScope; staged: Staged | null },
 ): Promise<void> {
   const used = all.filter((file) => file.used && !file.isDocument);
   const lengths = await lengthsOf(db, projectId, {
@@ -150,9 +151,27 @@ async function addLengths(
   });
   for (const file of used) {
     const own = lengths.get(file.fileId);
-    const length = own ? keptOf(own.file, own.uses, scope.handles) : { is: 'whole' as const, why: 'unread' as const };
-    file.kept = { length, frames: own?.file.frames ?? 0 };
+    const length = own ? keptOf(own.file, own.uses, scope.handles) : { is: 'whole' as const, why: WHY_WHOLE.unread };
+    file.kept = { length: staged ? asStaged(staged.get(file.fileId), length) : length, frames: own?.file.frames ?? 0 };
   }
+}
+
+/** What a step takes of files, by the file; of others the whole. */
+export type Staged = ReadonlyMap<number, readonly (typeof stepParts.$inferSelect)[]>;
+
+/** What was chosen counts, whatever the catalogue says by now. */
+function asStaged(parts: ReturnType<Staged['get']>, now: Kept): Kept {
+  const why = parts?.[0]?.whyWhole ?? null;
+  if (!parts || why !== null) return { is: 'whole', why: why ?? (now.is === 'whole' ? now.why : null) };
+  return {
+    is: 'parts',
+    parts: parts.map((part) => ({
+      from: part.partFrom,
+      to: part.partTo,
+      bytes: part.sizeBytes,
+      isExact: part.measured,
+    })),
+  };
 }
 
 /** Documents that can be read, by the file each is. */
@@ -265,10 +284,11 @@ export async function placedFiles(
   db: Db,
   { projectId, scope }: { projectId: ProjectId; scope: ArchiveScope },
   stepId: number,
+  parts: Staged,
 ): Promise<ArchiveFileRow[]> {
   const staged = await db.select().from(stepItems).where(eq(stepItems.stepId, stepId));
   const expected = new Map(staged.map((item) => [item.fileId, item]));
-  const selection = await projectSelection(db, projectId, scope);
+  const selection = await projectSelection(db, projectId, scope, parts);
   return selection.chosen.flatMap((file): ArchiveFileRow[] => {
     const item = expected.get(file.fileId);
     if (!item) return [];
@@ -284,7 +304,7 @@ export async function placedFiles(
       changedUs: item.changedUs,
     };
     if (file.parts.length > 0)
-      return file.parts.map(({ payloadPath, from, to, bytes }) => ({
+      return file.parts.map(({ payloadPath, from, to, bytes, isExact }) => ({
         ...row,
         ...{
           role: 'part' as const,
@@ -293,6 +313,7 @@ export async function placedFiles(
           ofBytes: item.sizeBytes,
           partFrom: from,
           partTo: to,
+          measured: isExact,
         },
       }));
     const whole = { ...row, whyWhole: file.whyWhole };

@@ -1,8 +1,8 @@
 // The items of a step before it is run: found by text, or by what stands against them, and left out one by one or together.
-import { and, eq, inArray, type SQL, sql } from 'drizzle-orm';
+import { and, eq, inArray, notInArray, type SQL, sql } from 'drizzle-orm';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
 import { type ItemRow, itemsPage } from '../ledger/items.ts';
-import { stepItems, steps } from '../db/schema/plans.ts';
+import { stepItems, stepParts, steps } from '../db/schema/plans.ts';
 import { Refused } from '../runtime/refused.ts';
 import { draft } from '../steps/adding.ts';
 import { itemsAbout } from '../steps/findings.ts';
@@ -57,6 +57,9 @@ const SUMS = {
 };
 
 /** Leaves items out of a step of the draft; a step without any is taken out whole. Gives what was left out. */
+/** What a step takes of an item: the whole, or the parts of it that were chosen. */
+const TAKEN_BYTES = sql`COALESCE((SELECT SUM(p.size_bytes) FROM step_parts p WHERE p.step_id = ${stepItems.stepId} AND p.file_id = ${stepItems.fileId} AND p.why_whole IS NULL), ${stepItems.sizeBytes})`;
+
 export function leaveOut(
   db: Database,
   { stepId, ids, now, ...asked }: ItemsAsked & { stepId: number; ids?: readonly number[]; now: Date },
@@ -72,7 +75,12 @@ export function leaveOut(
     const [out] = await tx.select(SUMS).from(stepItems).where(own);
     if (out!.files === 0) throw new Refused('None of these is in the step any more. Nothing was changed.');
     await tx.delete(stepItems).where(own);
-    const [left] = await tx.select(SUMS).from(stepItems).where(eq(stepItems.stepId, stepId));
+    const kept = tx.select({ id: stepItems.fileId }).from(stepItems).where(eq(stepItems.stepId, stepId));
+    await tx.delete(stepParts).where(and(eq(stepParts.stepId, stepId), notInArray(stepParts.fileId, kept)));
+    const [left] = await tx
+      .select({ files: SUMS.files, bytes: sql`COALESCE(SUM(${TAKEN_BYTES}), 0)`.mapWith(Number) })
+      .from(stepItems)
+      .where(eq(stepItems.stepId, stepId));
     if (left!.files === 0) await tx.delete(steps).where(eq(steps.id, stepId));
     else await tx.update(steps).set(left!).where(eq(steps.id, stepId));
     return out!;

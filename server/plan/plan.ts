@@ -7,7 +7,7 @@ import { size } from '#core/wording/amounts.ts';
 import { findingWords } from '#core/wording/findings.ts';
 import { kindAndParams, UnknownStepKind } from '#core/steps/registry.ts';
 import { type Database, type Db, inTransaction, sqlCode, type Transaction } from '../db/connect.ts';
-import { plans, stepItems, steps } from '../db/schema/plans.ts';
+import { plans, stepItems, stepParts, steps } from '../db/schema/plans.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { enqueue } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
@@ -78,7 +78,7 @@ export async function removeStep(db: Database, stepId: number, now: Date): Promi
       .from(steps)
       .where(and(eq(steps.id, stepId), eq(steps.planId, planId)));
     if (!step) throw new Refused('That step is not in the plan any more. Nothing was changed.');
-    await tx.delete(stepItems).where(eq(stepItems.stepId, stepId));
+    for (const table of [stepItems, stepParts]) await tx.delete(table).where(eq(table.stepId, stepId));
     await tx.delete(steps).where(eq(steps.id, stepId));
   });
 }
@@ -87,9 +87,8 @@ export async function removeStep(db: Database, stepId: number, now: Date): Promi
 export async function emptyPlan(db: Database, now: Date): Promise<void> {
   await inTransaction(db, async (tx) => {
     const planId = await draft(tx, now);
-    await tx
-      .delete(stepItems)
-      .where(inArray(stepItems.stepId, tx.select({ id: steps.id }).from(steps).where(eq(steps.planId, planId))));
+    const own = tx.select({ id: steps.id }).from(steps).where(eq(steps.planId, planId));
+    for (const table of [stepItems, stepParts]) await tx.delete(table).where(inArray(table.stepId, own));
     await tx.delete(steps).where(eq(steps.planId, planId));
     await tx.update(plans).set({ state: 'emptied', draft: null }).where(eq(plans.id, planId));
   });

@@ -1,15 +1,25 @@
-// Ranges of media that go into an archive instead of the whole. Each is made up before anything is written, so that its size
-// is known to the byte; what cannot be cut stays whole, and why is kept with it.
-import { and, eq, inArray, notInArray } from 'drizzle-orm';
+// Ranges of media that go into an archive instead of the whole. Each is made up as soon as the step is in the plan, so that its
+// size is known to the byte before anybody runs it; what cannot be cut stays whole, and why is kept with it. What was not
+// weighed by then is weighed before anything is written.
+import { and, eq, inArray, notInArray, sql } from 'drizzle-orm';
+import { z } from 'zod';
 import { fold, freePlace } from '#core/archive/names.ts';
+import type { PlacedFile } from '#core/archive/selection.ts';
 import type { Frames } from '#core/essence/cut/cut.ts';
+import type { Expectation } from '#core/model.ts';
 import { folderOf, nameOf } from '#core/paths.ts';
 import { codeOf } from '#disk/facts.ts';
 import type { ArchiveFile } from '../archives/bag.ts';
 import { measurePart } from '../carriers/copying.ts';
+import type { Staged } from '../archives/selection.ts';
+import type { Db, Transaction } from '../db/connect.ts';
+import { inSlices } from '../db/holdings.ts';
 import { archiveFiles } from '../db/schema/archives.ts';
+import { stepItems, stepParts, steps } from '../db/schema/plans.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { inParallel } from '../runtime/in-parallel.ts';
+import { enqueue } from '../runtime/queue.ts';
+import { endAfter, endPlainly, workKind } from '../runtime/work-kind.ts';
 
 export const partIn = ({ role, partFrom, partTo }: ArchiveFile): Frames | null =>
   role === 'part' ? { from: partFrom!, to: partTo! } : null;
@@ -48,29 +58,54 @@ export async function weighParts(context: JobContext, archiveId: number, fail: F
 
 async function weigh(context: JobContext, parts: readonly ArchiveFile[], fail: Fail): Promise<void> {
   const [first] = parts;
-  const root = await context.root(first!.volumeId);
-  const weighed: { id: number; sizeBytes: number; part: Frames }[] = [];
+  const asked = parts.map((file) => ({ id: file.id, part: partIn(file)! }));
+  let weighed: Weighed[] | string;
   try {
-    if (!root) throw Object.assign(new Error('Its volume cannot be reached.'), { code: 'unreachable' });
-    for (const file of parts) {
-      const { sizeBytes, part } = await measurePart(
-        context.pools.carriers,
-        { from: root.place(file), expected: { ...file, sizeBytes: file.ofBytes! }, part: partIn(file)! },
-        { stop: context.stop },
-      );
-      weighed.push({ id: file.id, sizeBytes, part: part! });
-    }
+    weighed = await weightOf(context, { ...first!, sizeBytes: first!.ofBytes! }, asked);
   } catch (error) {
-    if (codeOf(error) !== 'cannot_cut') return fail(error, first!);
-    return staysWhole(context, parts, (error as Error).message);
+    return fail(error, first!);
   }
+  if (typeof weighed === 'string') return staysWhole(context, parts, weighed);
+  const all = weighed;
   await context.transaction(async (tx) => {
-    for (const { id, sizeBytes, part } of weighed)
+    for (const { id, sizeBytes, part } of all)
       await tx
         .update(archiveFiles)
         .set({ sizeBytes, partFrom: part.from, partTo: part.to, measured: true })
         .where(eq(archiveFiles.id, id));
   });
+}
+
+interface Weighed {
+  id: number;
+  sizeBytes: number;
+  part: Frames;
+}
+type Source = Expectation & Pick<ArchiveFile, 'volumeId' | 'path' | 'rawPath'>;
+
+/** What each range of a file will weigh; or why it cannot be cut, in words. Throws what the disk says. */
+async function weightOf(
+  context: JobContext,
+  source: Source,
+  asked: readonly { id: number; part: Frames }[],
+): Promise<Weighed[] | string> {
+  const root = await context.root(source.volumeId);
+  if (!root) throw Object.assign(new Error('Its volume cannot be reached.'), { code: 'unreachable' });
+  const weighed: Weighed[] = [];
+  try {
+    for (const { id, part } of asked) {
+      const result = await measurePart(
+        context.pools.carriers,
+        { from: root.place(source), expected: source, part },
+        { stop: context.stop },
+      );
+      weighed.push({ id, sizeBytes: result.sizeBytes, part: result.part! });
+    }
+  } catch (error) {
+    if (codeOf(error) !== 'cannot_cut') throw error;
+    return (error as Error).message;
+  }
+  return weighed;
 }
 
 /** Instead of its parts the file goes in whole, under its own name, or one beside it where that is taken. */
@@ -95,4 +130,121 @@ async function staysWhole(context: JobContext, parts: readonly ArchiveFile[], wh
       whyWhole: why.slice(0, 250),
     });
   });
+}
+
+/** Keeps which ranges a step takes, and has them weighed by whoever reaches their volumes. */
+export async function stageParts(
+  tx: Transaction,
+  stepId: number,
+  { chosen, now }: { chosen: readonly PlacedFile[]; now: Date },
+): Promise<void> {
+  const rows = chosen.flatMap(({ fileId, parts }) =>
+    parts.map(({ from, to, bytes }) => ({ stepId, fileId, partFrom: from, partTo: to, sizeBytes: bytes })),
+  );
+  if (rows.length === 0) return;
+  for (const some of inSlices(rows)) await tx.insert(stepParts).values(some);
+  const volumeIds = new Set(chosen.filter((file) => file.parts.length > 0).map((file) => file.volumeId));
+  await enqueue(
+    tx,
+    {
+      ...{ kind: weighWork.kind, title: 'Weigh what an archive will hold', who: 'Keramion', quiet: true },
+      params: { stepId },
+      stores: [...volumeIds].map((id) => ({ store: 'volume' as const, id, mode: 'look' as const })),
+    },
+    now,
+  );
+}
+
+/** What a step takes of each file, as it was chosen and weighed. */
+export async function stagedParts(db: Db, stepId: number): Promise<Staged> {
+  const rows = await db.select().from(stepParts).where(eq(stepParts.stepId, stepId)).orderBy(stepParts.id);
+  return grouped(rows, (row) => row.fileId);
+}
+
+const params = z.object({ stepId: z.number() });
+
+/** Weighs the parts of a step that is still only planned. Of what is away or has changed the step itself speaks. */
+async function weighStaged(context: JobContext, { stepId }: z.infer<typeof params>): Promise<void> {
+  const { db } = context;
+  const rows = await db
+    .select({ part: stepParts, item: stepItems })
+    .from(stepParts)
+    .innerJoin(stepItems, and(eq(stepItems.stepId, stepId), eq(stepItems.fileId, stepParts.fileId)))
+    .where(and(eq(stepParts.stepId, stepId), eq(stepParts.measured, false)))
+    .orderBy(stepParts.id);
+  const files = [...grouped(rows, ({ part }) => part.fileId).values()];
+  context.phase('reading where frames lie', 'files', files.length);
+  for (const { item } of rows) await context.root(item.volumeId);
+  await inParallel(context.pools.carriers.size, files, async (parts) => {
+    context.check();
+    const { item } = parts[0]!;
+    const asked = parts.map(({ part }) => ({ id: part.id, part: { from: part.partFrom, to: part.partTo } }));
+    const weighed = await weightOf(context, item, asked).catch((error: unknown) => {
+      context.check();
+      if (['changed', 'unreachable', 'ENOENT', 'EACCES', 'not a file', 'ELOOP'].includes(codeOf(error))) return null;
+      throw error;
+    });
+    if (weighed !== null) await noteStaged(context, { stepId, parts: parts.map(({ part }) => part), item, weighed });
+    context.add(1);
+  });
+  await endPlainly(context);
+}
+
+interface Noting {
+  stepId: number;
+  parts: readonly (typeof stepParts.$inferSelect)[];
+  item: Source;
+  weighed: Weighed[] | string;
+}
+
+async function noteStaged(context: JobContext, { stepId, parts, item, weighed }: Noting): Promise<void> {
+  const before = parts.reduce((sum, part) => sum + part.sizeBytes, 0);
+  await context.transaction(async (tx) => {
+    // Once it runs, what was taken over into the archive's own rows counts.
+    const [step] = await tx.select({ jobId: steps.jobId }).from(steps).where(eq(steps.id, stepId)).for('update');
+    if (!step || step.jobId !== null) return;
+    if (typeof weighed === 'string') {
+      const why = { measured: true, whyWhole: weighed.slice(0, 250) };
+      await tx
+        .update(stepParts)
+        .set(why)
+        .where(
+          inArray(
+            stepParts.id,
+            parts.map((part) => part.id),
+          ),
+        );
+    } else
+      for (const { id, sizeBytes, part } of weighed)
+        await tx
+          .update(stepParts)
+          .set({ sizeBytes, partFrom: part.from, partTo: part.to, measured: true })
+          .where(eq(stepParts.id, id));
+    const after = typeof weighed === 'string' ? item.sizeBytes : weighed.reduce((sum, one) => sum + one.sizeBytes, 0);
+    await tx
+      .update(steps)
+      .set({ bytes: sql`${steps.bytes} + ${after - before}` })
+      .where(eq(steps.id, stepId));
+  });
+}
+
+export const weighWork = workKind<z.infer<typeof params>>({
+  kind: 'weigh parts',
+  params,
+  async run(context, asked) {
+    try {
+      await weighStaged(context, asked);
+    } catch (thrown) {
+      await endAfter(context, thrown);
+    }
+  },
+});
+
+/** How many parts of a step nobody has weighed yet. */
+export async function unweighed(db: Db, stepId: number): Promise<number> {
+  const [row] = await db
+    .select({ n: sql`COUNT(DISTINCT ${stepParts.fileId})`.mapWith(Number) })
+    .from(stepParts)
+    .where(and(eq(stepParts.stepId, stepId), eq(stepParts.measured, false)));
+  return row!.n;
 }

@@ -32,7 +32,7 @@ import { finishItems, type Item, type ItemWork, type Outcome, runItems } from '.
 import { tooSmall } from '../stores/look.ts';
 import { addStep, draft } from './adding.ts';
 import { relinkedDocument } from './archive-documents.ts';
-import { grouped, partIn, weighParts } from './archive-parts.ts';
+import { grouped, partIn, stagedParts, stageParts, unweighed, weighParts } from './archive-parts.ts';
 import { carriersAway, finding, readingFindings } from './findings.ts';
 import { serverStep } from './kind.ts';
 
@@ -91,6 +91,7 @@ export async function addArchive(
             changedUs: file.changedUs,
           })),
       );
+    await stageParts(tx, stepId, { chosen: selection.chosen, now });
     const sum = { files: selection.chosen.length, bytes: selection.chosenBytes };
     await tx.update(steps).set(sum).where(eq(steps.id, stepId));
     return sum;
@@ -109,7 +110,7 @@ async function writeRows(
   }: { projectId: ProjectId; carrierIds: readonly CarrierId[]; folder: string; scope: ArchiveScope },
 ): Promise<{ archiveId: number }> {
   const [project] = await tx.select().from(projects).where(eq(projects.id, projectId));
-  const placed = await placedFiles(tx, { projectId, scope }, step.id);
+  const placed = await placedFiles(tx, { projectId, scope }, step.id, await stagedParts(tx, step.id));
   // Parts are weighed before anything is written; until then it is told about.
   const sums = { files: placed.length, bytes: placed.reduce((sum, file) => sum + file.sizeBytes, 0) };
   const [{ insertId: archiveId }] = await tx
@@ -638,6 +639,8 @@ export const archiveProject = serverStep({
           total: selection.mediaTotal,
         }),
       );
+    const files = await unweighed(db, step.stepId);
+    if (files > 0) findings.push(finding(step, 'not weighed yet', 'note', { files }));
     const renamed = selection.chosen.filter((file) => !file.isDocument && nameOf(file.payloadPath) !== file.name);
     if (renamed.length > 0)
       findings.push(

@@ -12,7 +12,7 @@ import { projectSelection } from '../archives/selection.ts';
 import { archiveFiles, archives } from '../db/schema/archives.ts';
 import { files } from '../db/schema/catalogue.ts';
 import { jobs } from '../db/schema/jobs.ts';
-import { currentPlan, runPlan } from '../plan/plan.ts';
+import { currentPlan, findingsOf, runPlan } from '../plan/plan.ts';
 import { assess } from '../reclaim/assess.ts';
 import { worth } from '../db/schema/worth.ts';
 import { addArchive } from './archive.ts';
@@ -281,4 +281,21 @@ test('a source that changed after it was chosen goes in neither whole nor in par
     expect(readdirSync(path.join(site.root, carrier)).filter((name) => !name.startsWith('.'))).toEqual([]);
   expect(statSync(place).size).toBeGreaterThan(0);
   expect(await site.db.select({ state: archives.state }).from(archives)).toEqual([{ state: 'ended early' }]);
+}, 120_000);
+
+test('what will be written is weighed to the byte before anybody runs it', async () => {
+  const planned = await stage();
+  const before = await currentPlan(site.db);
+  expect((await findingsOf(site.db, before.steps)).map((one) => one.code)).toContain('not weighed yet');
+  const worker = site.worker();
+  await until(async () => (await site.db.select().from(jobs)).every((job) => job.finishedAt !== null));
+  await worker.stop();
+  const [weighed] = (await currentPlan(site.db)).steps;
+  expect((await findingsOf(site.db, [weighed!])).map((one) => one.code)).not.toContain('not weighed yet');
+  expect(weighed!.bytes).not.toBe(planned.bytes);
+  expect(await runAll()).toMatchObject({ state: 'done' });
+  const rows = await site.db.select().from(archiveFiles);
+  // The relinked document alone weighs what its new places weigh.
+  const sum = rows.reduce((bytes, row) => bytes + (row.role === 'document' ? row.sizeBytes : row.payloadBytes!), 0);
+  expect(sum).toBe(weighed!.bytes);
 }, 120_000);

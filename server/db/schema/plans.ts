@@ -1,5 +1,5 @@
 // Plans, their steps, and the items of each step with what became of them.
-import { char, index, int, mysqlEnum, mysqlTable, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
+import { boolean, char, index, int, mysqlEnum, mysqlTable, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
 import { type HeldReason, ITEM_STATES, type StepWhat } from '#core/plan/plan.ts';
 import { amount, id, at, bytes, jsonOf, longPath } from './columns.ts';
 
@@ -38,6 +38,25 @@ export const steps = mysqlTable(
     freeBefore: jsonOf<Record<string, number>>('free_before'),
   },
   (t) => [index('steps_plan').on(t.planId)],
+);
+
+/** Ranges of an item that an archive takes instead of the whole, as they were chosen. */
+export const stepParts = mysqlTable(
+  'step_parts',
+  {
+    id: id(),
+    stepId: amount('step_id').notNull(),
+    fileId: amount('file_id').notNull(),
+    /** In frames of its picture, or of its sound; `to` not included. */
+    partFrom: amount('part_from').notNull(),
+    partTo: amount('part_to').notNull(),
+    /** About, until it was weighed. */
+    sizeBytes: amount('size_bytes').notNull(),
+    measured: boolean('measured').notNull().default(false),
+    /** The whole goes in all the same: why, as the end of a sentence. */
+    whyWhole: varchar('why_whole', { length: 250 }),
+  },
+  (t) => [index('step_parts_step').on(t.stepId, t.measured)],
 );
 
 export const stepItems = mysqlTable(
