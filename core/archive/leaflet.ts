@@ -2,6 +2,7 @@
 // and a page that a browser opens from the disk, without scripts and without a network.
 import { FAST_SUMS, MANIFEST } from '../fixity/bagit.ts';
 import { count, counted, size } from '../wording/amounts.ts';
+import { escaped } from '../wording/escape.ts';
 
 export interface LeafletFile {
   /** Path in the archive. */
@@ -41,8 +42,13 @@ export function readmeText(leaflet: Leaflet): string {
     '  data/               everything that was archived',
     '  data/documents/     the project documents; those that end in .original are as they were, byte for byte',
     '  data/media/         what their timelines use, by bins',
+    ...(files.some((file) => file.role === 'part')
+      ? ['                      (a name that ends in _f and a number is a range of its file, from that frame on)']
+      : []),
     '  index.html          a list of all files, for any browser',
-    '  keramion-archive.json   the same for programs: where every file was, its size and time',
+    '  keramion-archive.json   the same for programs: where every file was, its size and time, and how this was shaped',
+    '  project.json        bins, clips, timelines and media of the documents, for programs',
+    '  ascmhl/             a media hash list (ASC MHL) of everything in data',
     '',
     'Checking it',
     '',
@@ -78,8 +84,6 @@ function aboutLines({ client, year, people, comments }: Leaflet): string[] {
   return lines.length > 0 ? ['', ...lines] : [];
 }
 
-const ESCAPES: Record<string, string> = { '&': '&amp;', '<': '&lt;', '>': '&gt;', '"': '&quot;', "'": '&#39;' };
-const escaped = (text: string) => text.replace(/[&<>"']/g, (letter) => ESCAPES[letter]!);
 /** A relative address of a path in the archive. */
 const address = (path: string) => path.split('/').map(encodeURIComponent).join('/');
 

@@ -1,5 +1,6 @@
 // The tag files of an archive, as texts: what is in it, where it came from, and the sums of everything. The same on every
 // carrier, so that one sum in the catalogue knows every copy. Source: RFC 8493.
+import { hostname } from 'node:os';
 import { eq } from 'drizzle-orm';
 import { indexHtml, type Leaflet, readmeText } from '#core/archive/leaflet.ts';
 import {
@@ -12,11 +13,17 @@ import {
   payloadOxum,
   TAG_MANIFEST,
 } from '#core/fixity/bagit.ts';
+import { chainText, hashListName, hashListText } from '#core/fixity/mhl.ts';
+import type { ProjectId } from '#core/model.ts';
 import { sha512 } from '#disk/sums.ts';
 import type { Db } from '../db/connect.ts';
 import type { archiveFiles, archives } from '../db/schema/archives.ts';
 import { projects } from '../db/schema/projects.ts';
 import { volumes } from '../db/schema/stores.ts';
+import { projectModel } from './model.ts';
+
+/** Of the format of what is written, for who reads it in many years. */
+const VERSION = '1';
 
 export type ArchiveFile = typeof archiveFiles.$inferSelect;
 
@@ -28,12 +35,13 @@ export interface TagFiles {
 
 export const payloadAt = (file: Pick<ArchiveFile, 'payloadPath'>): string => `${PAYLOAD}/${file.payloadPath}`;
 
-/** @param day of the beginning of the work, so that a run that goes on writes the same */
+/** @param at the beginning of the work, so that a run that goes on writes the same; `shape`: how it was asked for */
 export async function tagFiles(
   db: Db,
   archive: typeof archives.$inferSelect,
-  { files, day }: { files: readonly ArchiveFile[]; day: string },
+  { files, at, shape }: { files: readonly ArchiveFile[]; at: Date; shape: object },
 ): Promise<TagFiles> {
+  const day = at.toISOString().slice(0, 10);
   const [project] = await db.select().from(projects).where(eq(projects.id, archive.projectId));
   const rows = await db.select({ id: volumes.id, name: volumes.name }).from(volumes);
   const names = new Map(rows.map((volume) => [volume.id, volume.name]));
@@ -42,6 +50,7 @@ export async function tagFiles(
     format: 'keramion-archive 1',
     project: project!.name,
     archive: archive.name,
+    shape,
     files: files.map((file) => ({
       path: payloadAt(file),
       role: file.role,
@@ -74,11 +83,33 @@ export async function tagFiles(
     [MANIFEST, sumsBy((file) => file.sha512!)],
     [FAST_SUMS, sumsBy((file) => file.xxh64!)],
     ['keramion-archive.json', `${JSON.stringify(contents, null, 2)}\n`],
+    ['project.json', `${JSON.stringify(await projectModel(db, archive.projectId as ProjectId, files), null, 1)}\n`],
+    ...hashLists(archive, { files, at }),
     ['README.txt', readmeText(leaflet)],
     ['index.html', indexHtml(leaflet)],
   ];
   const tagManifest = manifestText(tags.map(([name, text]) => ({ path: name, hash: sha512(text) })));
   return { texts: [...tags, [TAG_MANIFEST, tagManifest]], manifestSha512: sha512(tagManifest) };
+}
+
+/** The history that the field's tools keep beside what they hash. */
+function hashLists(
+  { folder }: typeof archives.$inferSelect,
+  { files, at }: { files: readonly ArchiveFile[]; at: Date },
+): (readonly [name: string, text: string])[] {
+  const name = hashListName({ folder, at });
+  const text = hashListText({
+    ...{ folder, at, host: hostname(), version: VERSION },
+    files: files.map((file) => ({
+      ...{ path: payloadAt(file), sizeBytes: file.payloadBytes!, xxh64: file.xxh64! },
+      // Of what was made in the work, when that began.
+      modified: file.role === 'document' || file.role === 'part' ? at : new Date(file.modifiedUs / 1000),
+    })),
+  });
+  return [
+    [`ascmhl/${name}`, text],
+    ['ascmhl/ascmhl_chain.xml', chainText(name, sha512(text))],
+  ];
 }
 
 function leafletOf(

@@ -467,10 +467,11 @@ async function seal(writing: Writing): Promise<void> {
 }
 
 /** The same on every carrier: where one has its lists already, those, whatever became of the project's facts meanwhile. */
-async function tagsOf({ context, archive, targets }: Writing, files: readonly ArchiveFile[]): Promise<TagFiles> {
+async function tagsOf({ context, archive, step, targets }: Writing, files: readonly ArchiveFile[]): Promise<TagFiles> {
   const fresh = await tagFiles(context.db, archive, {
     files,
-    day: (context.job.startedAt ?? context.now()).toISOString().slice(0, 10),
+    at: context.job.startedAt ?? context.now(),
+    shape: kind.params.parse(step.what).scope,
   });
   const placed = targets.find((target) => target.placed);
   if (!placed) return fresh;

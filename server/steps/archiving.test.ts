@@ -99,6 +99,8 @@ test('an archive is a bag that plain tools accept, laid out by bins, its documen
   await archiveFog();
   expect(filesBelow(bag())).toEqual([
     'README.txt',
+    expect.stringMatching(/^ascmhl\/0001_fog_1_[\d-]+_\d+Z\.mhl$/),
+    'ascmhl/ascmhl_chain.xml',
     'bag-info.txt',
     'bagit.txt',
     'data/documents/fog.otio',
@@ -109,6 +111,7 @@ test('an archive is a bag that plain tools accept, laid out by bins, its documen
     'index.html',
     'keramion-archive.json',
     'manifest-sha512.txt',
+    'project.json',
     'tagmanifest-sha512.txt',
     'xxh64sum.txt',
   ]);
