@@ -1,13 +1,14 @@
 // Commands about archives: shaping one, and releasing what it stands for. They add to the same plan as the interface.
 import type { Command } from 'commander';
 import { handlesFrom } from '#core/archive/lengths.ts';
-import { archiveFolderName, type ArchiveScope, LEFT_OUT, USUAL_SCOPE } from '#core/archive/selection.ts';
+import { archiveFolderName, type ArchiveScope, LAYOUTS, LEFT_OUT, USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ArchiveId } from '#core/model.ts';
 import { count, counted, duration, listed, size } from '#core/wording/amounts.ts';
 import { LEFT_OUT_WORDS } from '#core/wording/lenses.ts';
 import { estimateSeconds } from '#core/archive/selection.ts';
 import { measuredRates } from '#server/archives/rates.ts';
 import { projectSelection } from '#server/archives/selection.ts';
+import { type NamedShape, namedShapes } from '#server/archives/shapes.ts';
 import { archiveRows, carrierRows } from '#server/archives/shelf.ts';
 import type { Database } from '#server/db/connect.ts';
 import { projectById } from '#server/projects/projects.ts';
@@ -24,6 +25,9 @@ interface ArchiveOptions {
   with?: string;
   versions: string;
   handles?: string;
+  timeline: string[];
+  layout: string;
+  shape?: string;
   gap?: string;
   folder?: string;
   dryRun?: boolean;
@@ -48,6 +52,14 @@ export function addArchiveCommands(command: Command, open: () => Database, out: 
       '',
     )
     .option('--gap <seconds>', 'two ranges with less between them are one', '')
+    .option(
+      '--timeline <name>',
+      'only what it uses; several times for several',
+      (one, all: string[]) => [...all, one],
+      [],
+    )
+    .option('--layout <how>', `media by ${LAYOUTS.join(', ')}`, USUAL_SCOPE.layout)
+    .option('--shape <name>', 'a shape that is kept, instead of --with, --versions, --handles and --layout')
     .option('--folder <name>', 'its name on the carriers')
     .option('--dry-run', 'only says what it would hold')
     .option('--json', 'as JSON')
@@ -61,7 +73,11 @@ export function addArchiveCommands(command: Command, open: () => Database, out: 
     .action((folder: string) => release(open(), out, folder));
 }
 
-function scopeOf({ with: parts = '', versions, handles = '', gap = '' }: ArchiveOptions): ArchiveScope {
+function scopeOf(
+  { with: parts = '', versions, handles = '', gap = '', timeline, layout, shape }: ArchiveOptions,
+  shapes: readonly NamedShape[],
+): ArchiveScope {
+  if (shape !== undefined) return { ...named('shape', shapes, shape).scope, timelines: timeline };
   const asked = parts.split(',').filter((part) => part !== '' && part !== 'none');
   const unknown = asked.filter((part) => !(LEFT_OUT as readonly string[]).includes(part));
   if (unknown.length > 0)
@@ -73,12 +89,17 @@ function scopeOf({ with: parts = '', versions, handles = '', gap = '' }: Archive
   const length = handlesFrom(handles, gap);
   if (length === undefined)
     throw new Refused(`Handles are seconds or frames, for example 1s or 24f, not "${handles}". Nothing was added.`);
-  return { parts: LEFT_OUT.filter((part) => asked.includes(part)), versions, handles: length };
+  const own = LAYOUTS.find((one) => one === layout);
+  if (!own) throw new Refused(`Media lie by ${listed([...LAYOUTS])}, not by "${layout}". Nothing was added.`);
+  return {
+    parts: LEFT_OUT.filter((part) => asked.includes(part)),
+    ...{ versions, handles: length, timelines: timeline, layout: own },
+  };
 }
 
 async function archive(db: Database, out: Out, asked: ArchiveOptions & { project: string }): Promise<void> {
   const { projectId, name } = await projectNamed(db, asked.project);
-  const scope = scopeOf(asked);
+  const scope = scopeOf(asked, await namedShapes(db));
   const all = await carrierRows(db);
   const carriers = asked.to.map((carrier) => named('carrier', all, carrier));
   const selection = await projectSelection(db, projectId, scope);

@@ -1,4 +1,4 @@
-import { planForm, shelfForm, stageArchiveForm, stageCachesForm } from './forms.ts';
+import { planForm, shelfForm, shapeArchiveForm, stageCachesForm } from './forms.ts';
 
 const why = (
   schema: { safeParse(value: unknown): { success: boolean; error?: { issues: { message: string }[] } } },
@@ -14,9 +14,11 @@ test('a form with nonsense says what is wrong', () => {
   );
   expect(why(stageCachesForm, { intent: 'stage', folders: '1,x', cutDay: '3' })).toContain('could not be understood');
   expect(why(stageCachesForm, { intent: 'stage', folders: '1', cutDay: 'soon' })).toBe('The age is not a number.');
-  expect(why(stageArchiveForm, { intent: 'stage', carrierIds: 'a', folder: 'x' })).toBe(
+  expect(why(shapeArchiveForm, { intent: 'stage', carrierIds: 'a', folder: 'x' })).toBe(
     'The carriers could not be understood. Choose again.',
   );
+  for (const scope of ['', '{', '[]', '{"parts":["all"],"versions":"all"}'])
+    expect(why(shapeArchiveForm, { intent: 'keep shape', name: 'x', scope })).toContain('could not be understood');
   expect(why(planForm, { intent: 'launch' })).not.toBeNull();
 });
 
@@ -24,7 +26,7 @@ test.each(['../../etc', '/etc', '..', '.hidden', 'a/../../b', '', ' ', 'a\0b', '
   '%j is no folder to write to',
   (folder) => {
     expect(why(shelfForm, { intent: 'restore', archiveId: '1', copyId: '1', volumeId: '1', folder })).not.toBeNull();
-    expect(why(stageArchiveForm, { intent: 'stage', carrierId: '1', folder })).not.toBeNull();
+    expect(why(shapeArchiveForm, { intent: 'stage', carrierId: '1', folder })).not.toBeNull();
   },
 );
 

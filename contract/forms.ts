@@ -3,8 +3,8 @@ import { z } from 'zod';
 import { relativePath } from '#core/paths.ts';
 import { DUTIES, KINDS, PROJECT_STATES } from '#core/model.ts';
 import { MOST_COPIES, wantedCopies } from '#core/archive/copies.ts';
-import { handlesFrom } from '#core/archive/lengths.ts';
-import { LEFT_OUT, USUAL_SCOPE } from '#core/archive/selection.ts';
+import { archiveScope } from '#core/steps/archive.ts';
+import { USUAL_SCOPE } from '#core/archive/selection.ts';
 import { PARKED } from '#core/steps/park.ts';
 
 const id = (what: string) =>
@@ -145,17 +145,31 @@ export const rulesForm = z.union([
 export const asideForm = z
   .object({ intent: z.enum(['take back', 'remove']), ids: rowIds, steps: rowIds })
   .refine(({ ids: files, steps }) => files.length + steps.length > 0, 'Nothing is chosen. Choose at least one file.');
-/** "1s 2": handles of a second, and a gap of two; empty for whole files. */
-const lengthText = z
+const NO_SCOPE = 'What goes in could not be understood. Load the page again.';
+/** How an archive is shaped, as JSON. */
+const scopeText = z
   .string()
-  .default('')
-  .transform((text) => handlesFrom(text.split(' ')[0] ?? '', text.split(' ')[1] ?? ''))
-  .refine(
-    (handles) => handles !== undefined,
-    'Handles are seconds or frames, for example 1s or 24f. Nothing was added.',
-  )
-  .transform((handles) => handles ?? null);
-export const stageArchiveForm = z.object({
+  .default(JSON.stringify(USUAL_SCOPE))
+  .transform((text, context): unknown => {
+    try {
+      return JSON.parse(text);
+    } catch {
+      context.addIssue({ code: 'custom', message: NO_SCOPE });
+      return z.NEVER;
+    }
+  })
+  .transform((value, context) => {
+    const parsed = archiveScope.safeParse(value);
+    if (parsed.success) return parsed.data;
+    context.addIssue({ code: 'custom', message: NO_SCOPE });
+    return z.NEVER;
+  });
+const shapeName = z
+  .string()
+  .trim()
+  .min(1, 'A shape needs a name. Nothing was saved.')
+  .max(120, 'The name is longer than 120 letters.');
+const stageArchive = z.object({
   intent: z.literal('stage'),
   carrierIds: z
     .string('No carrier is chosen. Choose at least one.')
@@ -166,14 +180,13 @@ export const stageArchiveForm = z.object({
       'The carriers could not be understood. Choose again.',
     ),
   folder: plainName,
-  parts: z
-    .string()
-    .default(USUAL_SCOPE.parts.join(','))
-    .transform((text) => text.split(',').filter(Boolean))
-    .pipe(z.array(z.enum(LEFT_OUT, 'What goes in could not be understood. Load the page again.'))),
-  versions: z.enum(['all', 'newest'], 'All versions of documents, or the newest.').default('all'),
-  handles: lengthText,
+  scope: scopeText,
 });
+export const shapeArchiveForm = z.discriminatedUnion('intent', [
+  stageArchive,
+  z.object({ intent: z.literal('keep shape'), name: shapeName, scope: scopeText }),
+  z.object({ intent: z.literal('forget shape'), name: shapeName }),
+]);
 export const shelfForm = z.discriminatedUnion('intent', [
   z.object({
     intent: z.literal('restore'),

@@ -1,15 +1,12 @@
 // What the shape route asks of the services, and what it changes through them.
 import type { Route } from './+types/shape';
-import { handlesFrom } from '#core/archive/lengths.ts';
-import { stageArchiveForm } from '#contract/forms.ts';
+import { shapeArchiveForm } from '#contract/forms.ts';
 import {
   archiveFolderName,
-  type ArchiveScope,
   estimateSeconds,
   LEFT_OUT,
   type LeftOut,
   type PlacedFile,
-  USUAL_SCOPE,
 } from '#core/archive/selection.ts';
 import type { CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { nameOf } from '#core/paths.ts';
@@ -17,39 +14,36 @@ import { GUESSED_RATE } from '#core/reclaim/again.ts';
 import { size } from '#core/wording/amounts.ts';
 import { outWords } from '#core/wording/lenses.ts';
 import { projectSelection } from '#server/archives/selection.ts';
+import { forgetShape, keepShape, namedShapes } from '#server/archives/shapes.ts';
+import { timelineNames } from '#server/archives/lengths.ts';
 import { addArchive } from '#server/steps/archive.ts';
 import { projectById } from '#server/projects/projects.ts';
 import { measuredRates } from '#server/archives/rates.ts';
 import { carrierRows } from '#server/archives/shelf.ts';
 import { answer, idFrom } from '../answer.server';
 import { db } from '../db.server';
-
-/** `?in=delivery,render&versions=newest`; without them what is usual. */
-function scopeAsked(request: Request): ArchiveScope {
-  const search = new URL(request.url).searchParams;
-  const asked = search.get('in');
-  return {
-    parts: asked === null ? USUAL_SCOPE.parts : LEFT_OUT.filter((part) => asked.split(',').includes(part)),
-    versions: search.get('versions') === 'newest' ? 'newest' : USUAL_SCOPE.versions,
-    handles: handlesFrom(search.get('handles') ?? '', search.get('gap') ?? '') ?? null,
-  };
-}
+import { personOf } from '../person.server';
+import { scopeIn } from './scope';
 
 export async function loader({ params, request }: Route.LoaderArgs) {
   const projectId = idFrom(params.projectId, 'project') as ProjectId;
   const project = await projectById(db(), projectId);
   if (!project) throw new Response('There is no such project.', { status: 404 });
-  const scope = scopeAsked(request);
-  const [selection, carriers, rates] = await Promise.all([
+  const scope = scopeIn(new URL(request.url).searchParams);
+  const [selection, carriers, rates, shapes, timelines] = await Promise.all([
     projectSelection(db(), projectId, scope),
     carrierRows(db()),
     measuredRates(db()),
+    namedShapes(db()),
+    timelineNames(db(), projectId),
   ]);
   const media = selection.chosen.filter((file) => file.used && !file.isDocument);
   const asked = selection.chosen.filter((file) => !file.used && !file.isDocument);
   return {
     project,
     carriers,
+    shapes,
+    timelines,
     folder: archiveFolderName(project.slug, new Date().toISOString().slice(0, 10)),
     totalBytes: selection.totalBytes,
     archiveBytes: selection.chosenBytes,
@@ -134,14 +128,22 @@ function partsOf(
 }
 
 export async function action({ request, params }: Route.ActionArgs) {
-  return answer(request, stageArchiveForm, async ({ carrierIds, folder, parts, versions, handles }) => {
-    const added = await addArchive(db(), {
-      projectId: idFrom(params.projectId, 'project') as ProjectId,
-      carrierIds: carrierIds as CarrierId[],
-      folder,
-      scope: { parts, versions, handles },
-      now: new Date(),
-    });
-    return `Added an archive of ${size(added.bytes)} to the plan. Review the plan and run it.`;
+  return answer(request, shapeArchiveForm, async (form) => {
+    switch (form.intent) {
+      case 'stage': {
+        const added = await addArchive(db(), {
+          projectId: idFrom(params.projectId, 'project') as ProjectId,
+          carrierIds: form.carrierIds as CarrierId[],
+          ...{ folder: form.folder, scope: form.scope, now: new Date() },
+        });
+        return `Added an archive of ${size(added.bytes)} to the plan. Review the plan and run it.`;
+      }
+      case 'keep shape':
+        await keepShape(db(), form, { who: await personOf(request), now: new Date() });
+        return `Saved the shape ${form.name}. It is offered for every project.`;
+      case 'forget shape':
+        await forgetShape(db(), form.name);
+        return `Removed the shape ${form.name}. No archive was changed.`;
+    }
   });
 }

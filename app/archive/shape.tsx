@@ -3,7 +3,6 @@ import { useState } from 'react';
 import clsx from 'clsx';
 import { Link, useFetcher, useNavigate } from 'react-router';
 import type { Route } from './+types/shape';
-import { handlesText } from '#core/archive/lengths.ts';
 import { count, counted, duration, exactTime, listed, size } from '#core/wording/amounts.ts';
 import { archiveSentence, LEFT_OUT_WORDS, stateSince } from '#core/wording/lenses.ts';
 import { Waterfall } from '../charts/waterfall';
@@ -13,6 +12,7 @@ import { useAsked, useLens, useTo } from '../shell/links';
 import { Bar, Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
 import { Length, small } from './length';
+import { Folders, Shapes, Timelines } from './shapes';
 
 export { loader, action } from './shape.server.ts';
 
@@ -31,9 +31,7 @@ export default function Shape({ loaderData: data }: Route.ComponentProps) {
     <fetcher.Form method="post" className="grid gap-4">
       <input type="hidden" name="intent" value="stage" />
       <input type="hidden" name="carrierIds" value={carrierIds.join(',')} />
-      <input type="hidden" name="parts" value={data.scope.parts.join(',')} />
-      <input type="hidden" name="versions" value={data.scope.versions} />
-      <input type="hidden" name="handles" value={lengthValue(data.scope.handles)} />
+      <input type="hidden" name="scope" value={JSON.stringify(data.scope)} />
       <div className="flex items-end justify-between gap-4">
         <Sentence
           above={
@@ -78,6 +76,7 @@ function Inside({ data }: { data: Data }) {
             </b>
           </span>
           <Length {...data} handles={data.scope.handles} />
+          <Timelines names={data.timelines} chosen={data.scope.timelines} />
         </li>
         <li className="flex justify-between py-1.5">
           <span>
@@ -113,6 +112,10 @@ function Inside({ data }: { data: Data }) {
   );
 }
 
+/** What only timelines use that were not chosen is not unused. */
+const partWords = (part: Data['parts'][number]['part'], someTimelines: boolean): string =>
+  part === 'unused' && someTimelines ? 'Not used by these timelines' : LEFT_OUT_WORDS[part];
+
 /** One part of the project that no timeline uses: a tick, its size, and what it means that it stays out. */
 function PartChoice({ part, data }: { part: Data['parts'][number]; data: Data }) {
   const to = useTo();
@@ -134,7 +137,7 @@ function PartChoice({ part, data }: { part: Data['parts'][number]; data: Data })
           }
           className="accent-accent"
         />
-        <span>{LEFT_OUT_WORDS[part.part]}</span>
+        <span>{partWords(part.part, data.scope.timelines.length > 0)}</span>
         <b className={clsx(!isIn && 'font-normal text-ink-2')}>{size(part.bytes)}</b>
         <span className="col-span-2 col-start-2 text-[13px] text-ink-2">
           {counted(part.files, 'file')}
@@ -144,9 +147,6 @@ function PartChoice({ part, data }: { part: Data['parts'][number]; data: Data })
     </li>
   );
 }
-
-const lengthValue = (handles: Data['scope']['handles']): string =>
-  handles === null ? '' : `${handlesText(handles)} ${handles.gapSeconds}`;
 
 function Versions({ data }: { data: Data }) {
   const to = useTo();
@@ -263,7 +263,11 @@ function Parts({ data, chosen, onChoose }: PartsProps) {
             archive={data.archiveBytes}
             more={data.borrowedBytes}
             steps={[
-              ...data.leftOut.map((part) => ({ key: part.why, name: LEFT_OUT_WORDS[part.why], bytes: part.bytes })),
+              ...data.leftOut.map((part) => ({
+                key: part.why,
+                name: partWords(part.why, data.scope.timelines.length > 0),
+                bytes: part.bytes,
+              })),
               ...(data.trimmedBytes > 0
                 ? [{ key: 'unused', name: 'Ranges no timeline uses', bytes: data.trimmedBytes }]
                 : []),
@@ -279,7 +283,9 @@ function Parts({ data, chosen, onChoose }: PartsProps) {
           <Field label="Name on the carrier" hint="Nothing is ever written over.">
             <input name="folder" defaultValue={data.folder} maxLength={250} className={inputLook} required />
           </Field>
+          <Folders layout={data.scope.layout} />
         </Card>
+        <Shapes shapes={data.shapes} scope={data.scope} />
       </div>
     </div>
   );

@@ -6,6 +6,7 @@ import { archiveFolderName, estimateSeconds, type ProjectFile, selectForArchive 
 const file = (id: number, over: Partial<ProjectFile> = {}): ProjectFile => ({
   fileId: id as FileId,
   volumeId: 1 as VolumeId,
+  volume: 'Media',
   path: `fog/${id}.mov`,
   name: `${id}.mov`,
   sizeBytes: 100,

@@ -9,6 +9,8 @@ import { placeNames, type Wish } from './names.ts';
 export interface ProjectFile {
   fileId: FileId;
   volumeId: VolumeId;
+  /** The volume's name. */
+  volume: string;
   path: string;
   name: string;
   sizeBytes: number;
@@ -62,10 +64,23 @@ export interface ArchiveScope {
   versions: 'all' | 'newest';
   /** Media that timelines use: whole, or what is used of it, with handles. */
   handles: Handles | null;
+  /** Only what these timelines use, by their names; none named: what any uses. */
+  timelines: readonly string[];
+  /** Media by the bins of their clips, as they lie on disk, or by kind. */
+  layout: Layout;
 }
 
+export const LAYOUTS = ['bins', 'disk', 'kind'] as const;
+export type Layout = (typeof LAYOUTS)[number];
+
 /** What was delivered is the work itself. */
-export const USUAL_SCOPE: ArchiveScope = { parts: ['delivery'], versions: 'all', handles: null };
+export const USUAL_SCOPE: ArchiveScope = {
+  parts: ['delivery'],
+  versions: 'all',
+  handles: null,
+  timelines: [],
+  layout: 'bins',
+};
 
 export interface Selection {
   chosen: PlacedFile[];
@@ -89,7 +104,11 @@ export interface Others {
 }
 
 /** Media that timelines use, whole; documents, relinked and original; what was asked for. Of `others` nothing goes along. */
-export function selectForArchive(files: readonly ProjectFile[], others: readonly Others[] = []): Selection {
+export function selectForArchive(
+  files: readonly ProjectFile[],
+  others: readonly Others[] = [],
+  layout: Layout = 'bins',
+): Selection {
   const goes = (file: ProjectFile) => file.isDocument || file.used || file.asked !== undefined;
   const chosen = files.filter(goes);
   const rest = new Map<LeftOut, { why: LeftOut; files: number; bytes: number }>();
@@ -103,7 +122,7 @@ export function selectForArchive(files: readonly ProjectFile[], others: readonly
   for (const file of files) if (!goes(file) && file.isOwn) leave({ kind: file.kind, files: 1, bytes: file.sizeBytes });
   others.forEach(leave);
   const shared = sharedFolders(chosen);
-  const places = placeNames(chosen.flatMap((file) => wishesOf(file, shared)));
+  const places = placeNames(chosen.flatMap((file) => wishesOf(file, { shared, layout })));
   const placed = chosen.map((file): PlacedFile => {
     const parts = partsOf(file, places);
     const keptBytes = parts.length > 0 ? parts.reduce((sum, part) => sum + part.bytes, 0) : file.sizeBytes;
@@ -186,7 +205,22 @@ export function partOf(kind: Kind): LeftOut {
   }
 }
 
-function wishesOf(file: ProjectFile, shared: ReadonlyMap<string, string>): Wish<string>[] {
+/** The folder of media that timelines use. */
+function mediaFolder({ bins, volume, path, kind }: ProjectFile, layout: Layout): string[] {
+  switch (layout) {
+    case 'bins':
+      return ['media', ...(bins.length > 0 ? bins : ['not in any bin'])];
+    case 'disk':
+      return ['media', volume, ...folderOf(path).split('/').filter(Boolean)];
+    case 'kind':
+      return ['media', kind];
+  }
+}
+
+function wishesOf(
+  file: ProjectFile,
+  { shared, layout }: { shared: ReadonlyMap<string, string>; layout: Layout },
+): Wish<string>[] {
   const order = `${file.path}\0${String(file.volumeId).padStart(12, '0')}`;
   if (!file.isDocument && !file.used && file.asked !== undefined) {
     const above = shared.get(`${file.asked} ${file.volumeId}`) ?? '';
@@ -197,7 +231,7 @@ function wishesOf(file: ProjectFile, shared: ReadonlyMap<string, string>): Wish<
     return [{ key: `${file.fileId}`, folder: [...FOLDERS[file.asked], ...below], name: file.name, order }];
   }
   if (!file.isDocument) {
-    const folder = ['media', ...(file.bins.length > 0 ? file.bins : ['not in any bin'])];
+    const folder = mediaFolder(file, layout);
     if (file.kept?.length.is === 'parts')
       return file.kept.length.parts.map(({ from }) => ({
         key: partKey(file, from),

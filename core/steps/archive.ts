@@ -1,6 +1,6 @@
 // Writes an archive of a project to one or more carriers, with one reading of the originals.
 import { z } from 'zod';
-import { LEFT_OUT } from '../archive/selection.ts';
+import { LAYOUTS, LEFT_OUT } from '../archive/selection.ts';
 import { count, counted, listed, size } from '../wording/amounts.ts';
 import { carrierId, projectId } from './ids.ts';
 import { stepKind } from './kind.ts';
@@ -10,19 +10,22 @@ const handles = z.object({
   unit: z.enum(['frames', 'seconds']),
   gapSeconds: z.number().min(0).max(86_400),
 });
-const scope = z.object({
+/** What goes into an archive, as it is kept and sent. */
+export const archiveScope = z.object({
   parts: z.array(z.enum(LEFT_OUT)),
   versions: z.enum(['all', 'newest']),
   handles: handles.nullable().default(null),
+  timelines: z.array(z.string().max(1020)).max(500).default([]),
+  layout: z.enum(LAYOUTS).default('bins'),
 });
 /** Before it could be chosen, what no timeline uses stayed out. */
-const ONLY_USED = { parts: [], versions: 'all' as const, handles: null };
+const ONLY_USED = { parts: [], versions: 'all' as const, handles: null, timelines: [], layout: 'bins' as const };
 
 const params = z.object({
   projectId,
   carrierIds: z.array(carrierId).min(1).max(8),
   folder: z.string().min(1).max(250),
-  scope: scope.default(ONLY_USED),
+  scope: archiveScope.default(ONLY_USED),
 });
 /** Steps from before an archive could have several copies name one carrier. */
 const before = z
@@ -30,7 +33,7 @@ const before = z
   .transform(({ carrierId: only, ...rest }) => ({
     ...rest,
     carrierIds: [only],
-    scope: ONLY_USED as z.infer<typeof scope>,
+    scope: ONLY_USED as z.infer<typeof archiveScope>,
   }));
 
 export const archiveProject = stepKind({

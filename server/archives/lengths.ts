@@ -4,7 +4,8 @@ import { sql } from 'drizzle-orm';
 import type { ArchiveScope } from '#core/archive/selection.ts';
 import { type FileFacts, type FileUse } from '#core/archive/lengths.ts';
 import type { ProjectId } from '#core/model.ts';
-import type { FrameRange } from '#core/time/rates.ts';
+import { reachByMedia, type ScopedUse } from '#core/reach/scope.ts';
+import type { FrameRange, Rate } from '#core/time/rates.ts';
 import { idList } from '../db/conditions.ts';
 import type { Db } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
@@ -16,6 +17,7 @@ export interface Lengths {
 }
 
 interface Row {
+  mediaId: number;
   fileId: number;
   documentFileId: number;
   document: string;
@@ -43,13 +45,13 @@ const parsed = <T>(json: unknown): T => (typeof json === 'string' ? JSON.parse(j
 export async function lengthsOf(
   db: Db,
   projectId: ProjectId,
-  { fileIds, versions }: { fileIds: readonly number[]; versions: ArchiveScope['versions'] },
+  { fileIds, versions, timelines }: { fileIds: readonly number[] } & Pick<ArchiveScope, 'versions' | 'timelines'>,
 ): Promise<Map<number, Lengths>> {
   const found = new Map<number, Lengths>();
   const counted = versions === 'newest' ? sql`AND o.superseded_by IS NULL` : sql``;
   for (const ids of inSlices(fileIds, 2000)) {
     const [rows] = (await db.execute(sql`
-      SELECT t.file_id AS fileId, o.file_id AS documentFileId, o.name AS document, t.target, m.stills IS NOT NULL AS stills, m.used,
+      SELECT t.file_id AS fileId, m.id AS mediaId, o.file_id AS documentFileId, o.name AS document, t.target, m.stills IS NOT NULL AS stills, m.used,
         m.ranges, m.spans, m.start_frame AS startFrame, m.duration_frames AS durationFrames, m.rate_num AS rateNum, m.rate_den AS rateDen,
         e.format, e.width, e.sample_rate AS sampleRate, e.rate_num AS ownNum, e.rate_den AS ownDen, e.start_frame AS ownStart, e.duration_frames AS ownFrames
       FROM media_targets t JOIN media m ON m.id = t.media_id ${DOCUMENT_THERE} JOIN files f ON f.id = t.file_id
@@ -57,10 +59,16 @@ export async function lengthsOf(
       WHERE t.file_id IN ${idList(ids)} AND m.project_id = ${projectId} ${counted} ORDER BY t.file_id, m.id`)) as unknown as [
       Row[],
     ];
+    const rates = new Map(rows.map((row) => [Number(row.mediaId), rateIn(row)]));
+    const asked =
+      timelines.length === 0
+        ? null
+        : await spansByTimelines(db, [...rates.keys()], { names: timelines, rateOf: (id) => rates.get(id) ?? null });
     for (const row of rows) {
       const known = found.get(Number(row.fileId)) ?? { file: factsIn(row), uses: [] };
       found.set(Number(row.fileId), known);
-      known.uses.push({ ...useIn(row), documentFileId: Number(row.documentFileId), target: row.target });
+      const spans = asked ? spansAsked(asked, Number(row.mediaId)) : row.used ? spansIn(row) : [];
+      known.uses.push({ ...useIn(row), spans, documentFileId: Number(row.documentFileId), target: row.target });
     }
   }
   return found;
@@ -79,10 +87,15 @@ function factsIn(row: Row): FileFacts {
   };
 }
 
-function useIn(row: Row): FileUse {
+/** Null: the whole of it; none where they use nothing of it. */
+const spansAsked = (asked: ReadonlyMap<number, FrameRange[] | null>, mediaId: number): FrameRange[] | null =>
+  asked.has(mediaId) ? asked.get(mediaId)! : [];
+
+const rateIn = ({ rateNum, rateDen }: Row): Rate | null => (rateNum && rateDen ? { num: rateNum, den: rateDen } : null);
+
+function useIn(row: Row): Omit<FileUse, 'spans'> {
   return {
-    spans: row.used ? spansIn(row) : [],
-    rate: row.rateNum && row.rateDen ? { num: row.rateNum, den: row.rateDen } : null,
+    rate: rateIn(row),
     start: row.startFrame === null ? null : Number(row.startFrame),
     duration: row.durationFrames === null ? null : Number(row.durationFrames),
     relinks: /\.otio$/i.test(row.document),
@@ -96,4 +109,61 @@ function spansIn(row: Row): FrameRange[] | null {
   const ranges = parsed<[number, number][] | null>(row.ranges);
   const [first, last] = [ranges?.[0], ranges?.at(-1)];
   return first && last ? [{ start: first[0], duration: last[0] + last[1] - first[0] }] : null;
+}
+
+/** Files that timelines of these names use, of a project's documents. */
+export async function usedByTimelines(
+  db: Db,
+  projectId: ProjectId,
+  { timelines: names, versions }: Pick<ArchiveScope, 'timelines' | 'versions'>,
+): Promise<Set<number>> {
+  const counted = versions === 'newest' ? sql`AND o.superseded_by IS NULL` : sql``;
+  const [rows] = (await db.execute(sql`
+    SELECT DISTINCT t.file_id AS id FROM timelines l JOIN documents o ON o.id = l.document_id ${counted} JOIN files g ON g.id = o.file_id AND g.gone_at IS NULL
+    JOIN uses u ON u.timeline_id = l.id JOIN media_targets t ON t.media_id = u.media_id
+    WHERE o.project_id = ${projectId} AND l.name IN ${[...names, '']} AND t.file_id IS NOT NULL`)) as unknown as [
+    { id: number }[],
+  ];
+  return new Set(rows.map((row) => Number(row.id)));
+}
+
+/** What timelines of these names use of media, in frames of its rate; media they do not use is not told. */
+async function spansByTimelines(
+  db: Db,
+  mediaIds: readonly number[],
+  { names, rateOf }: { names: readonly string[]; rateOf: (mediaId: number) => Rate | null },
+): Promise<Map<number, FrameRange[] | null>> {
+  const all: ScopedUse[] = [];
+  for (const ids of inSlices(mediaIds, 2000)) {
+    const [rows] = (await db.execute(sql`
+      SELECT u.media_id AS mediaId, u.timeline_id AS timelineId, u.start_frame AS start, u.duration_frames AS duration, u.rate_num AS num, u.rate_den AS den, u.reference
+      FROM uses u JOIN timelines l ON l.id = u.timeline_id WHERE u.media_id IN ${idList(ids)} AND l.name IN ${[...names, '']}`)) as unknown as [
+      {
+        mediaId: number;
+        timelineId: number;
+        start: number;
+        duration: number;
+        num: number;
+        den: number;
+        reference: number;
+      }[],
+    ];
+    for (const { mediaId, timelineId, start, duration, num, den, reference } of rows)
+      all.push({
+        ...{ mediaId: Number(mediaId), timelineId, rate: { num, den } },
+        range: { start: Number(start), duration: Number(duration) },
+        // Read before references were told apart: all of one media go together.
+        reference: reference < 0 ? 0 : reference,
+      });
+  }
+  const reached = reachByMedia(all, rateOf);
+  return new Map([...reached].map(([id, { spans }]) => [id, spans]));
+}
+
+/** Names of the timelines of a project's documents that count, each once. */
+export async function timelineNames(db: Db, projectId: ProjectId): Promise<string[]> {
+  const [rows] = (await db.execute(sql`
+    SELECT DISTINCT l.name FROM timelines l JOIN documents o ON o.id = l.document_id AND o.superseded_by IS NULL JOIN files g ON g.id = o.file_id AND g.gone_at IS NULL
+    WHERE o.project_id = ${projectId} ORDER BY l.name LIMIT 500`)) as unknown as [{ name: string }[]];
+  return rows.map((row) => row.name);
 }

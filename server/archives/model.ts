@@ -6,10 +6,14 @@ import type { Db } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import { bins, clips, documents, media, mediaTargets, timelines } from '../db/schema/documents.ts';
 import { files } from '../db/schema/catalogue.ts';
-import type { ArchiveFile } from './bag.ts';
+import type { archiveFiles } from '../db/schema/archives.ts';
 
 /** Of the documents that went in. */
-export async function projectModel(db: Db, projectId: ProjectId, archived: readonly ArchiveFile[]) {
+export async function projectModel(
+  db: Db,
+  projectId: ProjectId,
+  archived: readonly (typeof archiveFiles.$inferSelect)[],
+) {
   const places = new Map<number, { at: string; frames?: { from: number | null; to: number | null } }[]>();
   for (const { role, fileId, payloadPath, partFrom, partTo } of archived) {
     if (role !== 'media' && role !== 'part') continue;

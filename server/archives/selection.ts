@@ -22,7 +22,7 @@ import { MEDIA_KINDS, usedFiles, usedMedia } from '../db/naming.ts';
 import { type archiveFiles } from '../db/schema/archives.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { bins, clips, documents, media, mediaTargets } from '../db/schema/documents.ts';
-import { lengthsOf } from './lengths.ts';
+import { lengthsOf, usedByTimelines } from './lengths.ts';
 import { stepItems, type stepParts } from '../db/schema/plans.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { volumeSums } from '../db/schema/sums.ts';
@@ -53,7 +53,7 @@ export async function projectSelection(
   const { all, others } = await projectFiles(db, projectId, scope);
   const known = new Map(all.map((file) => [file.fileId, file]));
   if (scope.handles) await addLengths(db, projectId, { files: all, scope, staged });
-  const selection = selectForArchive(all, others);
+  const selection = selectForArchive(all, others, scope.layout);
   const [counts] = await db
     .select({
       total: sql`COUNT(*)`.mapWith(Number),
@@ -82,43 +82,24 @@ async function projectFiles(
   projectId: ProjectId,
   scope: ArchiveScope,
 ): Promise<{ all: Known[]; others: Others[] }> {
-  const [used, binNames, read, sums, usedByAny] = await Promise.all([
+  const [usedByAll, used, binNames, read, sums, usedByAny] = await Promise.all([
     usedFiles(db, projectId),
+    scope.timelines.length > 0 ? usedByTimelines(db, projectId, scope) : usedFiles(db, projectId),
     binsOfFiles(db, projectId),
     documentsOf(db, projectId, scope),
-    db
-      .select({
-        kind: volumeSums.kind,
-        files: sql`SUM(${volumeSums.files})`.mapWith(Number),
-        bytes: sql`SUM(${volumeSums.bytes})`.mapWith(Number),
-      })
-      .from(volumeSums)
-      .where(eq(volumeSums.projectId, projectId))
-      .groupBy(volumeSums.kind),
+    sumsByKind(db, projectId),
     db.execute(usedMedia([projectId])) as unknown as Promise<[{ id: number; kind: Kind; size_bytes: number }[]]>,
   ]);
-  const lent = usedByAny[0].filter((file) => !used.has(Number(file.id)));
+  const lent = usedByAny[0].filter((file) => !usedByAll.has(Number(file.id)));
   const documentFiles = new Map(read.map((document) => [document.id, document.name]));
   const rows: Living[] = [];
   for (const ids of inSlices([...new Set([...used, ...documentFiles.keys()])])) rows.push(...(await living(db, ids)));
   const asked = await addAsked(db, projectId, { scope, rows, lent: new Set(lent.map((file) => Number(file.id))) });
-  const others = sums.flatMap((sum): Others[] => {
-    const own = rows.filter((row) => row.projectId === projectId && row.kind === sum.kind);
-    const theirs = lent.filter((file) => file.kind === sum.kind && !asked.has(Number(file.id)));
-    const lentBytes = theirs.reduce((bytes, file) => bytes + Number(file.size_bytes), 0);
-    const { kind } = sum;
-    return [
-      {
-        kind,
-        files: sum.files - own.length - theirs.length,
-        bytes: sum.bytes - own.reduce((bytes, row) => bytes + row.sizeBytes, 0) - lentBytes,
-      },
-      { kind, files: theirs.length, bytes: lentBytes, isLent: true },
-    ];
-  });
+  const others = othersOf(projectId, { sums, rows, lent, asked });
   const all = rows.map((row) => ({
     fileId: row.fileId as FileId,
     volumeId: row.volumeId as VolumeId,
+    volume: row.volume,
     path: joinPath(row.folder, row.name),
     rawPath: placeOfFile(row).raw,
     name: row.name,
@@ -138,6 +119,43 @@ async function projectFiles(
   return { all, others };
 }
 
+/** What the project has of each kind, from the rollup. */
+const sumsByKind = (db: Db, projectId: ProjectId) =>
+  db
+    .select({
+      kind: volumeSums.kind,
+      files: sql`SUM(${volumeSums.files})`.mapWith(Number),
+      bytes: sql`SUM(${volumeSums.bytes})`.mapWith(Number),
+    })
+    .from(volumeSums)
+    .where(eq(volumeSums.projectId, projectId))
+    .groupBy(volumeSums.kind);
+
+interface Told {
+  sums: Awaited<ReturnType<typeof sumsByKind>>;
+  rows: readonly Living[];
+  lent: readonly { id: number; kind: Kind; size_bytes: number }[];
+  asked: ReadonlyMap<number, LeftOut>;
+}
+
+/** What it has besides the files that are told one by one. */
+function othersOf(projectId: ProjectId, { sums, rows, lent, asked }: Told): Others[] {
+  return sums.flatMap((sum): Others[] => {
+    const own = rows.filter((row) => row.projectId === projectId && row.kind === sum.kind);
+    const theirs = lent.filter((file) => file.kind === sum.kind && !asked.has(Number(file.id)));
+    const lentBytes = theirs.reduce((bytes, file) => bytes + Number(file.size_bytes), 0);
+    const { kind } = sum;
+    return [
+      {
+        kind,
+        files: sum.files - own.length - theirs.length,
+        bytes: sum.bytes - own.reduce((bytes, row) => bytes + row.sizeBytes, 0) - lentBytes,
+      },
+      { kind, files: theirs.length, bytes: lentBytes, isLent: true },
+    ];
+  });
+}
+
 /** How much of each used file is kept. */
 async function addLengths(
   db: Db,
@@ -147,7 +165,7 @@ async function addLengths(
   const used = all.filter((file) => file.used && !file.isDocument);
   const lengths = await lengthsOf(db, projectId, {
     fileIds: used.map((file) => file.fileId),
-    versions: scope.versions,
+    ...{ versions: scope.versions, timelines: scope.timelines },
   });
   for (const file of used) {
     const own = lengths.get(file.fileId);
@@ -225,6 +243,7 @@ const livingWhere = (db: Db, which: SQL) =>
     .select({
       fileId: files.id,
       volumeId: files.volumeId,
+      volume: volumes.name,
       folder: folders.path,
       rawFolder: folders.rawPath,
       name: files.name,

@@ -68,7 +68,7 @@ export async function writeContents(tx: Transaction, { documentId, projectId, mo
   for (const [i, timeline] of model.timelines.entries())
     for (const some of inSlices(timeline.uses)) {
       // Whole numbers alone, as text: there may be hundreds of thousands, and the builder makes objects of every one.
-      const rows = some.map(({ media: key, range, rate, enabled, sound }) => [
+      const rows = some.map(({ media: key, range, rate, enabled, sound, reference }) => [
         timelineIds[i]!,
         mediaIds[key]!,
         range.start,
@@ -77,9 +77,10 @@ export async function writeContents(tx: Transaction, { documentId, projectId, mo
         rate.den,
         Number(enabled),
         Number(sound),
+        reference ?? -1,
       ]);
       await tx.execute(
-        sql`INSERT INTO uses (timeline_id, media_id, start_frame, duration_frames, rate_num, rate_den, enabled, sound) VALUES ${numberRows(rows)}`,
+        sql`INSERT INTO uses (timeline_id, media_id, start_frame, duration_frames, rate_num, rate_den, enabled, sound, reference) VALUES ${numberRows(rows)}`,
       );
     }
 }

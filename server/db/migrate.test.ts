@@ -106,7 +106,12 @@ test('what was there before is there after, in its new place', async () => {
   // Steps from before are still understood, one carrier becoming a list of one.
   const understood = (await db.select().from(steps).orderBy(steps.id)).map((step) => kindAndParams(step.what).params);
   expect(understood).toEqual([
-    { projectId: 3, carrierIds: [7], folder: 'fog_1', scope: { parts: [], versions: 'all', handles: null } },
+    {
+      projectId: 3,
+      carrierIds: [7],
+      folder: 'fog_1',
+      scope: { parts: [], versions: 'all', handles: null, timelines: [], layout: 'bins' },
+    },
     { cutDay: 20_000 },
     { archiveId: 4, archiveName: 'Fog' },
   ]);

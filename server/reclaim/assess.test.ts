@@ -1,6 +1,7 @@
 // The assessment on a real site: every group with its level and reason, what follows when files go, and steps from lines.
 import { utimesSync, writeFileSync } from 'node:fs';
 import { eq, sql } from 'drizzle-orm';
+import { USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { Level, PlanId, ProjectId, VolumeId } from '#core/model.ts';
 import { byLevel } from '#core/plan/plan.ts';
 import { reach } from '#core/reclaim/goal.ts';
@@ -118,7 +119,7 @@ test('every file that may go has its group, level and reason; what is used, and 
 test('an archive that was read back makes the only copy one of two; of an archived project all is offered', async () => {
   const carrier = await site.carrier('kd-1');
   // The master stays out here, so that it is the only copy afterwards.
-  const scope = { parts: [], handles: null, versions: 'all' as const };
+  const scope = { ...USUAL_SCOPE, parts: [] };
   await addArchive(site.db, { projectId: 1 as ProjectId, carrierIds: [carrier], folder: 'fog_1', scope, now: now() });
   await run();
   await assess(site.db);

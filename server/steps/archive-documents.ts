@@ -29,6 +29,8 @@ const nameAtEnd = (target: string): string =>
 
 export interface Relinked {
   projectId: ProjectId;
+  /** Only what these use went in; none named: what any does. */
+  timelines: readonly string[];
   text: string;
   fileId: number;
   /** Where the document lies in the payload. */
@@ -38,14 +40,14 @@ export interface Relinked {
 
 export async function relinkedDocument(
   db: Database,
-  { projectId, text, fileId, at, files }: Relinked,
+  { projectId, timelines, text, fileId, at, files }: Relinked,
 ): Promise<string> {
   const places = new Map(files.filter((file) => file.role === 'media').map((file) => [file.fileId, file.payloadPath]));
   const named = (await targetsOf(db, { fileId })).filter((row) => row.fileId !== null);
   const byTarget = new Map(named.map((row) => [row.target, places.get(row.fileId!)]));
   const from = folderOf(at);
   return relinkOtio(text, {
-    part: await partsOf(db, { projectId, text, fileId, at, files }),
+    part: await partsOf(db, { projectId, timelines, text, fileId, at, files }),
     file: (url) => {
       const place = byTarget.get(url);
       if (place !== undefined) return urlOfPath(relativeFrom(from, place));
@@ -63,31 +65,37 @@ export async function relinkedDocument(
  * Of media that went in as parts, which part each reference leads to: the one that holds all that is shown by it; what no
  * timeline uses leads to the first.
  */
-async function partsOf(db: Database, { projectId, text, fileId, at, files }: Relinked): Promise<Relinking['part']> {
+async function partsOf(
+  db: Database,
+  { projectId, timelines, text, fileId, at, files }: Relinked,
+): Promise<Relinking['part']> {
   const parts = grouped(
     files.filter((file) => file.role === 'part'),
     (file) => file.fileId,
   );
   if (parts.size === 0) return undefined;
-  const lengths = await lengthsOf(db, projectId, { fileIds: [...parts.keys()], versions: 'all' });
+  const lengths = await lengthsOf(db, projectId, { fileIds: [...parts.keys()], versions: 'all', timelines });
   const byTarget = new Map<string, { file: FileFacts; use: FileUse; parts: ArchiveFile[] }>();
   for (const [id, own] of parts) {
     const known = lengths.get(id);
     for (const use of known?.uses ?? [])
       if (use.documentFileId === fileId) byTarget.set(use.target, { file: known!.file, use, parts: own });
   }
-  const references = referencesOf(text);
+  const references = referencesOf(text, timelines);
   return (place, target) => {
     const named = byTarget.get(target);
     if (!named) return null;
     const { file, use } = named;
-    const used = references.get(place)?.used;
+    const reference = references.get(place);
+    const used = reference?.used ?? reference?.usedByAll;
     const ranges =
       used && use.rate ? placedIn(file, { ...use, spans: [coverInRate(used.range, used.rate, use.rate)] }) : [];
     const part = named.parts.find(
       ({ partFrom, partTo }) =>
         typeof ranges !== 'string' && ranges.every(({ from, to }) => partFrom! <= from && to <= partTo!),
     );
+    // What only others use, and is in no part, is told as missing.
+    if (!part && !reference?.used && !reference?.isWhole) return null;
     const available = part && availableOf(file, use, { from: part.partFrom!, to: part.partTo! });
     if (!available)
       throw new Refused(

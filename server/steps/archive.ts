@@ -61,7 +61,12 @@ export async function addArchive(
   const selection = await projectSelection(db, projectId, scope);
   if (selection.chosen.length === 0)
     throw new Refused(`No timeline of ${project.name} uses media that is found. Nothing was added.`);
-  const params = { projectId, carrierIds: ids, folder, scope: { ...scope, parts: [...scope.parts] } };
+  const params = {
+    projectId,
+    carrierIds: ids,
+    folder,
+    scope: { ...scope, parts: [...scope.parts], timelines: [...scope.timelines] },
+  };
   const names = { project: project.name, carriers: chosen.map((carrier) => carrier.name) };
   return inTransaction(db, async (tx) => {
     const planId = await draft(tx, now);
@@ -481,11 +486,12 @@ async function tagsOf({ context, archive, step, targets }: Writing, files: reado
 }
 
 async function writeDocument(writing: Writing, file: ArchiveFile, all: readonly ArchiveFile[]): Promise<void> {
-  const { context, targets } = writing;
+  const { context, step, targets } = writing;
   const open = targets.filter((target) => !target.placed);
   const original = all.find((one) => one.role === 'original document' && one.fileId === file.fileId)!;
   const text = await relinkedDocument(context.db, {
     projectId: writing.archive.projectId as ProjectId,
+    timelines: kind.params.parse(step.what).scope.timelines,
     text: await textOf(open[0]!.carrier, open[0]!.pack, payloadAt(original)),
     fileId: file.fileId,
     at: file.payloadPath,

@@ -4,6 +4,7 @@ import { execFileSync } from 'node:child_process';
 import { existsSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import { eq } from 'drizzle-orm';
+import { USUAL_SCOPE } from '#core/archive/selection.ts';
 import { readOtio } from '#core/documents/formats/otio.ts';
 import { pathOfUrl } from '#core/documents/targets.ts';
 import type { CarrierId, PlanId, ProjectId, VolumeId } from '#core/model.ts';
@@ -23,8 +24,8 @@ let volume: VolumeId;
 let carriers: CarrierId[];
 const FOG = 1 as ProjectId;
 const SCOPE = {
+  ...USUAL_SCOPE,
   parts: [],
-  versions: 'all' as const,
   handles: { value: 4, unit: 'frames' as const, gapSeconds: 0.5 },
 };
 
@@ -298,4 +299,44 @@ test('what will be written is weighed to the byte before anybody runs it', async
   // The relinked document alone weighs what its new places weigh.
   const sum = rows.reduce((bytes, row) => bytes + (row.role === 'document' ? row.sizeBytes : row.payloadBytes!), 0);
   expect(sum).toBe(weighed!.bytes);
+}, 120_000);
+
+test('an archive of one timeline holds what that one uses; the rest is missing by its name', async () => {
+  const other = {
+    OTIO_SCHEMA: 'Timeline.1',
+    name: 'Trailer',
+    tracks: {
+      OTIO_SCHEMA: 'Stack.1',
+      children: [
+        track('Video', [clip('rushes/long.mov', range(HOUR + 180, 8), LONG)]),
+        track('Audio', [clip('rushes/locked.mov', range(1, 2), range(0, 50))]),
+      ],
+    },
+  };
+  const document = { ...DOCUMENT, children: [...DOCUMENT.children, other] };
+  site.put('media/fog/fog.otio', JSON.stringify(document, null, 1));
+  await site.read(volume);
+  const scope = { ...SCOPE, timelines: ['Trailer'], layout: 'disk' as const };
+  const { chosen, leftOut } = await projectSelection(site.db, FOG, scope);
+  expect(
+    chosen
+      .filter((file) => !file.isDocument)
+      .map((file) => file.name)
+      .sort(),
+  ).toEqual(['locked.mov', 'long.mov']);
+  expect(chosen.find((file) => file.name === 'long.mov')!.parts).toMatchObject([
+    { from: 176, to: 192, payloadPath: 'media/media/fog/rushes/long_f000176.mov' },
+  ]);
+  // What another timeline of the same project uses is not told as somebody else's.
+  expect(leftOut.map((part) => part.why)).toEqual(['unused']);
+  await addArchive(site.db, { projectId: FOG, carrierIds: carriers, folder: 'fog_1', scope, now: new Date() });
+  expect(await runAll()).toMatchObject({ state: 'done', trouble: null });
+  const reading = readOtio(readFileSync(bag('kd-1', 'data/documents/fog.otio'), 'utf8'));
+  const targets = reading.ok ? reading.document.media.map((item) => item.target) : [];
+  expect(targets).toContain('../media/media/fog/rushes/long_f000176.mov');
+  expect(targets).toContain('../media/not%20in%20this%20archive/plain.mp4');
+  const model = JSON.parse(readFileSync(bag('kd-1', 'project.json'), 'utf8')) as {
+    documents: { timelines: object[] }[];
+  };
+  expect(model.documents[0]!.timelines).toHaveLength(2);
 }, 120_000);

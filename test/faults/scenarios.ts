@@ -4,6 +4,7 @@ import { createHash } from 'node:crypto';
 import { existsSync, mkdirSync, readdirSync, readFileSync, utimesSync } from 'node:fs';
 import path from 'node:path';
 import { eq, sql } from 'drizzle-orm';
+import { USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ArchiveId, FolderId, PlanId, ProjectId } from '#core/model.ts';
 import { byLevel } from '#core/plan/plan.ts';
 import { size } from '#core/wording/amounts.ts';
@@ -152,7 +153,7 @@ export const SCENARIOS: readonly Scenario[] = [
       await site.read(media);
       const carrierIds = [await site.carrier('kd-1'), await site.carrier('kd-2')];
       const handles = { value: 2, unit: 'frames' as const, gapSeconds: 0 };
-      const scope = { parts: [], versions: 'all' as const, handles };
+      const scope = { ...USUAL_SCOPE, parts: [], handles };
       const { bytes } = await addArchive(site.db, { projectId: FOG, carrierIds, folder: 'fog_1', scope, now: NOW() });
       if (bytes > 60_000) throw new Error('The sounds were not cut.');
       await run(site);

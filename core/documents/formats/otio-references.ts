@@ -7,8 +7,10 @@ import { parseLoosely } from './json.ts';
 import { isObject, Reader, Trouble } from './otio.ts';
 
 export interface WrittenReference {
-  /** From the first frame to the last that timelines use by it; null where none does. */
+  /** From the first frame to the last that the asked timelines use by it; null where none does. */
   used: { range: FrameRange; rate: Rate } | null;
+  /** The same of all timelines. */
+  usedByAll: { range: FrameRange; rate: Rate } | null;
   /** All of it is used, and nobody knows how long that is. */
   isWhole: boolean;
 }
@@ -16,16 +18,19 @@ export interface WrittenReference {
 /** A path through a document as one text. */
 export const placeKey = (path: readonly (string | number)[]): string => path.join('\0');
 
-/** Of a document that was read before: its references by the places they are written at (see placeKey). */
-export function referencesOf(text: string): Map<string, WrittenReference> {
+/**
+ * Of a document that was read before: its references by the places they are written at (see placeKey).
+ * @param timelines names of those that are asked for; none: all
+ */
+export function referencesOf(text: string, timelines: readonly string[] = []): Map<string, WrittenReference> {
   const parsed = parseLoosely(text);
   if ('trouble' in parsed) return new Map();
   const reader = new Reader(parsed.value, false);
   try {
-    const byNumber = usedBy(reader.read());
+    const byNumber = usedBy(reader.read(), timelines);
     return placed(parsed.value, (object) => {
       const number = reader.numbers.get(object);
-      return number === undefined ? null : (byNumber.get(number) ?? { used: null, isWhole: false });
+      return number === undefined ? null : (byNumber.get(number) ?? NOT_USED);
     });
   } catch (error) {
     if (error instanceof Trouble) return new Map();
@@ -33,19 +38,24 @@ export function referencesOf(text: string): Map<string, WrittenReference> {
   }
 }
 
-function usedBy(model: DocumentModel): Map<number, WrittenReference> {
+const NOT_USED: WrittenReference = { used: null, usedByAll: null, isWhole: false };
+
+function usedBy(model: DocumentModel, names: readonly string[]): Map<number, WrittenReference> {
   const found = new Map<number, WrittenReference>();
   for (const timeline of model.timelines)
     for (const { media, range, rate, reference } of timeline.uses) {
       if (reference === undefined) continue;
-      const known = found.get(reference) ?? { used: null, isWhole: false };
+      const known = found.get(reference) ?? { ...NOT_USED };
       found.set(reference, known);
+      const isAsked = names.length === 0 || names.includes(timeline.name);
       if (range.duration === 0) {
-        known.isWhole = true;
+        known.isWhole ||= isAsked;
         continue;
       }
-      const own = known.used?.rate ?? model.media[media]?.available?.rate ?? rate;
-      known.used = { range: hull(known.used?.range, coverInRate(range, rate, own)), rate: own };
+      const own = known.usedByAll?.rate ?? model.media[media]?.available?.rate ?? rate;
+      const more = coverInRate(range, rate, own);
+      known.usedByAll = { range: hull(known.usedByAll?.range, more), rate: own };
+      if (isAsked) known.used = { range: hull(known.used?.range, more), rate: own };
     }
   return found;
 }

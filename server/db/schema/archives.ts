@@ -1,6 +1,16 @@
 // Archives, their parts, and the copies of them on carriers, file by file.
-import { boolean, char, index, int, mysqlEnum, mysqlTable, primaryKey, varchar } from 'drizzle-orm/mysql-core';
-import { amount, at, bytes, id, longPath } from './columns.ts';
+import {
+  boolean,
+  char,
+  index,
+  int,
+  mysqlEnum,
+  mysqlTable,
+  primaryKey,
+  uniqueIndex,
+  varchar,
+} from 'drizzle-orm/mysql-core';
+import { amount, at, bytes, id, jsonOf, longPath } from './columns.ts';
 
 export const archives = mysqlTable(
   'archives',
@@ -119,4 +129,18 @@ export const copyFiles = mysqlTable(
     readBackAt: at('read_back_at'),
   },
   (t) => [primaryKey({ columns: [t.copyPartId, t.archiveFileId] })],
+);
+
+/** Shapes of archives, kept by name and offered again. */
+export const shapes = mysqlTable(
+  'shapes',
+  {
+    id: id(),
+    name: varchar('name', { length: 120 }).notNull(),
+    /** Parsed as the step's own when it is read back. */
+    scope: jsonOf<unknown>('scope').notNull(),
+    savedBy: varchar('saved_by', { length: 120 }).notNull(),
+    savedAt: at('saved_at').notNull(),
+  },
+  (t) => [uniqueIndex('shapes_name').on(t.name)],
 );

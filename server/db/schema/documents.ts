@@ -151,6 +151,8 @@ export const uses = mysqlTable(
     enabled: boolean('enabled').notNull().default(true),
     /** Of its sound; else of its picture. */
     sound: boolean('sound').notNull().default(false),
+    /** By which of the document's references, whose uses go together; -1 where it has none that could lead elsewhere. */
+    reference: int('reference').notNull().default(-1),
   },
   (t) => [index('uses_timeline').on(t.timelineId), index('uses_media').on(t.mediaId)],
 );

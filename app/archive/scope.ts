@@ -1,0 +1,30 @@
+// How an archive is shaped, as an address: what is asked for is in the address, so that it can be sent and gone back to.
+import { handlesFrom, handlesText } from '#core/archive/lengths.ts';
+import { type ArchiveScope, type Layout, LAYOUTS, LEFT_OUT, USUAL_SCOPE } from '#core/archive/selection.ts';
+
+/** `?in=delivery,render&versions=newest&handles=1s&gap=2&timeline=…&layout=disk`; without them what is usual. */
+export function scopeIn(search: URLSearchParams): ArchiveScope {
+  const parts = search.get('in');
+  const layout = search.get('layout');
+  return {
+    parts: parts === null ? USUAL_SCOPE.parts : LEFT_OUT.filter((part) => parts.split(',').includes(part)),
+    versions: search.get('versions') === 'newest' ? 'newest' : USUAL_SCOPE.versions,
+    handles: handlesFrom(search.get('handles') ?? '', search.get('gap') ?? '') ?? null,
+    timelines: search.getAll('timeline').slice(0, 500),
+    layout: LAYOUTS.find((one): one is Layout => one === layout) ?? USUAL_SCOPE.layout,
+  };
+}
+
+/** The same the other way; of a shape that is kept, timelines are not part. */
+export const scopeSearch = ({ parts, versions, handles, layout }: ArchiveScope): Record<string, string | null> => ({
+  in: parts.join(','),
+  versions,
+  handles: handles && handlesText(handles),
+  gap: handles && String(handles.gapSeconds),
+  layout,
+});
+
+/** Two shapes that make the same of a project, timelines aside. */
+export const sameShape = (a: ArchiveScope, b: ArchiveScope): boolean =>
+  JSON.stringify(scopeSearch({ ...a, parts: [...a.parts].sort() })) ===
+  JSON.stringify(scopeSearch({ ...b, parts: [...b.parts].sort() }));

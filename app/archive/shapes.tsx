@@ -1,0 +1,144 @@
+// Which timelines an archive is of, how its media lie in it, and shapes that are kept by name.
+import { useState } from 'react';
+import { useFetcher, useNavigate } from 'react-router';
+import { type ArchiveScope, LAYOUTS } from '#core/archive/selection.ts';
+import { counted } from '#core/wording/amounts.ts';
+import type { Answer } from '../lib/answer';
+import { useAsked, useTo } from '../shell/links';
+import { Button, Card, Field, inputLook, Said } from '../ui/parts';
+import { small } from './length';
+import { sameShape, scopeSearch } from './scope';
+
+const QUIET = { preventScrollReset: true, replace: true };
+
+export function Timelines({ names, chosen }: { names: readonly string[]; chosen: readonly string[] }) {
+  const asked = useAsked();
+  const navigate = useNavigate();
+  const now = asked.getAll('timeline');
+  if (names.length < 2) return null;
+  const choose = (next: readonly string[]) => {
+    const search = new URLSearchParams(asked);
+    search.delete('timeline');
+    for (const name of next) search.append('timeline', name);
+    void navigate(`?${search.toString()}`, { ...QUIET, flushSync: true });
+  };
+  return (
+    <details className="mt-1 text-[13px]" open={chosen.length > 0}>
+      <summary className="cursor-pointer text-ink-2">
+        {chosen.length === 0
+          ? `all ${counted(names.length, 'timeline')}`
+          : `${counted(chosen.length, 'timeline')} of ${names.length}`}
+      </summary>
+      <ul className="mt-1 grid max-h-40 gap-0.5 overflow-y-auto" aria-label="Timelines">
+        {names.map((name) => (
+          <li key={name}>
+            <label className="flex cursor-pointer items-baseline gap-2">
+              <input
+                type="checkbox"
+                className="accent-accent"
+                checked={now.length === 0 || now.includes(name)}
+                onChange={() => {
+                  const all = now.length === 0 ? names : now;
+                  const next = all.includes(name) ? all.filter((one) => one !== name) : [...all, name];
+                  choose(next.length === 0 || next.length === names.length ? [] : next);
+                }}
+              />
+              <span className="min-w-0 break-words">{name}</span>
+            </label>
+          </li>
+        ))}
+      </ul>
+    </details>
+  );
+}
+
+const LAYOUT_WORDS: Record<(typeof LAYOUTS)[number], string> = {
+  bins: 'by the bins of their clips',
+  disk: 'as they lie on disk',
+  kind: 'by kind',
+};
+
+export function Folders({ layout }: Pick<ArchiveScope, 'layout'>) {
+  const to = useTo();
+  const navigate = useNavigate();
+  return (
+    <label className="mt-3 block text-[13px]">
+      Media inside lie{' '}
+      <select
+        value={layout}
+        onChange={(event) => void navigate(to({ layout: event.target.value }), QUIET)}
+        className={small}
+      >
+        {LAYOUTS.map((one) => (
+          <option key={one} value={one}>
+            {LAYOUT_WORDS[one]}
+          </option>
+        ))}
+      </select>
+    </label>
+  );
+}
+
+interface ShapesProps {
+  shapes: readonly { name: string; scope: ArchiveScope }[];
+  scope: ArchiveScope;
+}
+
+/** Kept shapes are offered again; what is on the page can be kept. Whatever is chosen shows on the page at once. */
+export function Shapes({ shapes, scope }: ShapesProps) {
+  const to = useTo();
+  const navigate = useNavigate();
+  const fetcher = useFetcher<Answer>();
+  const [name, setName] = useState('');
+  const current = shapes.find((shape) => sameShape(shape.scope, scope));
+  const send = (fields: Record<string, string>) => void fetcher.submit(fields, { method: 'post' });
+  const keep = () => send({ intent: 'keep shape', name, scope: JSON.stringify(scope) });
+  return (
+    <Card title="Shapes kept by name">
+      {shapes.length > 0 && (
+        <span className="mb-3 flex items-center gap-2">
+          <select
+            aria-label="Shape"
+            value={current?.name ?? ''}
+            onChange={(event) => {
+              const shape = shapes.find((one) => one.name === event.target.value);
+              if (shape) void navigate(to(scopeSearch(shape.scope)), QUIET);
+            }}
+            className={`${small} min-w-0 flex-1 truncate`}
+          >
+            {!current && <option value="">as on this page</option>}
+            {shapes.map((shape) => (
+              <option key={shape.name} value={shape.name}>
+                {shape.name}
+              </option>
+            ))}
+          </select>
+          {current && <Button onClick={() => send({ intent: 'forget shape', name: current.name })}>Remove it</Button>}
+        </span>
+      )}
+      {!current && (
+        <div className="flex items-start gap-2">
+          <div className="min-w-0 flex-1">
+            <Field label="Keep this shape as" hint="What goes in, for any project; not its timelines.">
+              <input
+                value={name}
+                maxLength={120}
+                onChange={(event) => setName(event.target.value)}
+                onKeyDown={(event) => {
+                  if (event.key !== 'Enter') return;
+                  event.preventDefault();
+                  keep();
+                }}
+                className={inputLook}
+              />
+            </Field>
+          </div>
+          <Button className="mt-6" disabled={name.trim() === '' || fetcher.state !== 'idle'} onClick={keep}>
+            Save
+          </Button>
+        </div>
+      )}
+      <Said answer={fetcher.data} />
+    </Card>
+  );
+}
