@@ -3,6 +3,8 @@
 import { execFileSync } from 'node:child_process';
 import { existsSync, readFileSync } from 'node:fs';
 import path from 'node:path';
+import { USUAL_SCOPE } from '#core/archive/selection.ts';
+import { keepShape } from '#server/archives/shapes.ts';
 import { typed } from '#test/command.ts';
 import { otio, TestSite } from '#test/site.ts';
 import type { Worker } from '#server/worker.ts';
@@ -65,6 +67,7 @@ test('written to two carriers, checked by plain tools, and released', async () =
     for (const [, url] of document.matchAll(/"target_url": "([^"]*)"/g))
       expect(existsSync(path.join(bag, 'data/documents', decodeURIComponent(url!)))).toBe(true);
   }
+  expect(await run('readback', 'fog_1', '--on', 'kd-2')).toContain('Reading back fog_1 on kd-2 begins');
   expect(await run('release', 'fog_1')).toContain('4 files');
   await run('plan', 'run');
   expect(existsSync(path.join(site.root, 'media/fog/deliveries/reel 1/fog_master.mov'))).toBe(false);
@@ -78,7 +81,18 @@ test('what is not known is refused with all there are, and nothing is added', as
     [['archive', 'Fog', '--with', 'everything'], /no part called everything/],
     [['archive', 'Fog', '--versions', 'some'], /all or newest/],
     [['release', 'fog_9'], /no sealed archive named fog_9/],
+    [['readback', 'fog_9'], /no sealed archive named fog_9/],
+    [['archive', 'Fog', '--handles', 'much'], /seconds or frames, for example 1s or 24f, not "much"/],
+    [['archive', 'Fog', '--layout', 'colour'], /not by "colour"/],
+    [['archive', 'Fog', '--shape', 'Small'], /no shape named Small\. Known are: none/],
   ] as const)
     await expect(run(...args)).rejects.toThrow(words);
   expect(await run('plan', 'show')).toBe('The plan is empty.');
+});
+
+test('a shape that is kept makes the same of any project', async () => {
+  const scope = { ...USUAL_SCOPE, parts: ['unused' as const], layout: 'kind' as const };
+  await keepShape(site.db, { name: 'Small', scope }, { who: 'Mara', now: new Date() });
+  const said = JSON.parse(await run('archive', 'Fog', '--shape', 'small', '--json')) as { scope: object };
+  expect(said.scope).toEqual(scope);
 });

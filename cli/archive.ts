@@ -9,6 +9,7 @@ import { estimateSeconds } from '#core/archive/selection.ts';
 import { measuredRates } from '#server/archives/rates.ts';
 import { projectSelection } from '#server/archives/selection.ts';
 import { type NamedShape, namedShapes } from '#server/archives/shapes.ts';
+import { askToReadBackAll } from '#server/archives/read-back.ts';
 import { archiveRows, carrierRows } from '#server/archives/shelf.ts';
 import type { Database } from '#server/db/connect.ts';
 import { projectById } from '#server/projects/projects.ts';
@@ -71,6 +72,12 @@ export function addArchiveCommands(command: Command, open: () => Database, out: 
     )
     .argument('<archive>', 'its folder on the carriers')
     .action((folder: string) => release(open(), out, folder));
+  command
+    .command('readback')
+    .description('has the copies of an archive read back whole; what came of it is in the ledger')
+    .argument('<archive>', 'its folder on the carriers')
+    .option('--on <carrier>', 'only the copy there')
+    .action((folder: string, { on }: { on?: string }) => readBack(open(), out, { folder, on }));
 }
 
 function scopeOf(
@@ -155,13 +162,24 @@ async function archive(db: Database, out: Out, asked: ArchiveOptions & { project
   );
 }
 
-async function release(db: Database, out: Out, folder: string): Promise<void> {
+async function sealedNamed(db: Database, folder: string) {
   const sealed = (await archiveRows(db)).filter((row) => row.state === 'sealed');
-  const one = named(
+  return named(
     'sealed archive',
     sealed.map((row) => ({ ...row, name: row.folder })),
     folder,
   );
+}
+
+async function readBack(db: Database, out: Out, { folder, on }: { folder: string; on?: string }): Promise<void> {
+  const one = await sealedNamed(db, folder);
+  const by = { who: process.env.USER ?? 'the command line', now: new Date() };
+  const carriers = await askToReadBackAll(db, one.archiveId, { ...by, on });
+  out(`Reading back ${folder} on ${listed(carriers)} begins as soon as a worker reaches it.`);
+}
+
+async function release(db: Database, out: Out, folder: string): Promise<void> {
+  const one = await sealedNamed(db, folder);
   const added = await addOriginalsRemoval(db, one.archiveId as ArchiveId, new Date());
   out(
     `Added ${size(added.bytes)} of originals in ${counted(added.files, 'file')} to the plan. Nothing goes before the plan is run.`,

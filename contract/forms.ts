@@ -196,6 +196,7 @@ export const shelfForm = z.discriminatedUnion('intent', [
     folder,
   }),
   z.object({ intent: z.literal('originals'), archiveId: id('The archive') }),
+  z.object({ intent: z.literal('read back'), archiveId: id('The archive') }),
 ]);
 export const planForm = z.discriminatedUnion('intent', [
   z.object({ intent: z.literal('unstage'), stepId: id('The step') }),

@@ -1,5 +1,6 @@
 // Every kind of work that is no step of a plan. Whoever adds one writes it beside what it does, and one line here.
 import { Registry } from '#core/registry.ts';
+import { readBackWork } from './archives/read-back.ts';
 import { checkWork } from './check/check.ts';
 import { makeFoldersWork } from './projects/make-folders.ts';
 import { postersWork } from './projects/poster-work.ts';
@@ -30,5 +31,6 @@ addWorkKind(postersWork);
 addWorkKind(assessWork);
 addWorkKind(compareWork);
 addWorkKind(weighWork);
+addWorkKind(readBackWork);
 
 export const workKindOf = (kind: string): WorkKind | null => kinds.get(kind);

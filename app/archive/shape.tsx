@@ -12,7 +12,7 @@ import { useAsked, useLens, useTo } from '../shell/links';
 import { Bar, Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
 import { Length, small } from './length';
-import { Folders, Shapes, Timelines } from './shapes';
+import { Folders, ShapeChoice, Shapes, Timelines } from './shapes';
 
 export { loader, action } from './shape.server.ts';
 
@@ -65,7 +65,7 @@ export default function Shape({ loaderData: data }: Route.ComponentProps) {
 function Inside({ data }: { data: Data }) {
   const lens = useLens();
   return (
-    <Card title="What goes in">
+    <Card title="What goes in" aside={<ShapeChoice shapes={data.shapes} scope={data.scope} />}>
       <ul className="rows">
         <li className="py-1.5">
           <span className="flex justify-between gap-2">
@@ -210,7 +210,7 @@ function Contents({ data }: { data: Data }) {
               title: 'In the archive',
               sort: (file) => file.payloadPath,
               cell: (file) => (
-                <span className="path flex max-w-96 items-center gap-2">
+                <span className="path flex max-w-[27rem] items-center gap-2">
                   <span className="truncate" title={file.payloadPath}>
                     {file.payloadPath}
                   </span>

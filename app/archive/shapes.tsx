@@ -84,39 +84,49 @@ interface ShapesProps {
   scope: ArchiveScope;
 }
 
-/** Kept shapes are offered again; what is on the page can be kept. Whatever is chosen shows on the page at once. */
-export function Shapes({ shapes, scope }: ShapesProps) {
+const currentOf = ({ shapes, scope }: ShapesProps) => shapes.find((shape) => sameShape(shape.scope, scope));
+
+/** Kept shapes are offered again. Whatever is chosen shows on the page at once. */
+export function ShapeChoice({ shapes, scope }: ShapesProps) {
   const to = useTo();
   const navigate = useNavigate();
+  const current = currentOf({ shapes, scope });
+  if (shapes.length === 0) return null;
+  return (
+    <select
+      aria-label="Shape"
+      value={current?.name ?? ''}
+      onChange={(event) => {
+        const shape = shapes.find((one) => one.name === event.target.value);
+        if (shape) void navigate(to(scopeSearch(shape.scope)), QUIET);
+      }}
+      className={`${small} max-w-44 truncate text-[13px]`}
+    >
+      {!current && <option value="">no shape chosen</option>}
+      {shapes.map((shape) => (
+        <option key={shape.name} value={shape.name}>
+          {shape.name}
+        </option>
+      ))}
+    </select>
+  );
+}
+
+/** What is on the page can be kept; what is kept and on the page can be removed. */
+export function Shapes({ shapes, scope }: ShapesProps) {
   const fetcher = useFetcher<Answer>();
   const [name, setName] = useState('');
-  const current = shapes.find((shape) => sameShape(shape.scope, scope));
+  const current = currentOf({ shapes, scope });
   const send = (fields: Record<string, string>) => void fetcher.submit(fields, { method: 'post' });
   const keep = () => send({ intent: 'keep shape', name, scope: JSON.stringify(scope) });
   return (
     <Card title="Shapes kept by name">
-      {shapes.length > 0 && (
-        <span className="mb-3 flex items-center gap-2">
-          <select
-            aria-label="Shape"
-            value={current?.name ?? ''}
-            onChange={(event) => {
-              const shape = shapes.find((one) => one.name === event.target.value);
-              if (shape) void navigate(to(scopeSearch(shape.scope)), QUIET);
-            }}
-            className={`${small} min-w-0 flex-1 truncate`}
-          >
-            {!current && <option value="">as on this page</option>}
-            {shapes.map((shape) => (
-              <option key={shape.name} value={shape.name}>
-                {shape.name}
-              </option>
-            ))}
-          </select>
-          {current && <Button onClick={() => send({ intent: 'forget shape', name: current.name })}>Remove it</Button>}
-        </span>
-      )}
-      {!current && (
+      {current ? (
+        <p className="mb-2 flex items-center justify-between gap-2">
+          <b className="min-w-0 break-words">{current.name}</b>
+          <Button onClick={() => send({ intent: 'forget shape', name: current.name })}>Remove it</Button>
+        </p>
+      ) : (
         <div className="flex items-start gap-2">
           <div className="min-w-0 flex-1">
             <Field label="Keep this shape as" hint="What goes in, for any project; not its timelines.">

@@ -136,7 +136,9 @@ function ArchiveRow({
   submit: ReturnType<typeof useFetcher<Answer>>;
 }) {
   const good = archive.copies.filter((copy) => copy.state === 'good');
-  const readBack = good[0]?.readBackMs ?? null;
+  const times = good.map((copy) => copy.readBackMs);
+  // Of several copies the one that was not looked at for longest.
+  const readBack = times.length > 0 && times.every((ms) => ms !== null) ? Math.min(...times.map(Number)) : null;
   return (
     <tr className="h-11">
       <td className="max-w-56 truncate" title={archive.folder}>
@@ -151,6 +153,20 @@ function ArchiveRow({
       <td className="path">{archive.copies.map((copy) => copy.carrier).join(', ')}</td>
       <td>
         <Copies archive={archive} good={good.length} readBack={readBack} nowMs={nowMs} />
+        {archive.state === 'sealed' && (
+          <submit.Form method="post" className="inline">
+            <input type="hidden" name="archiveId" value={archive.archiveId} />{' '}
+            <button
+              type="submit"
+              name="intent"
+              value="read back"
+              aria-label={`Read back ${archive.name} now`}
+              className="text-[13px] whitespace-nowrap text-accent underline"
+            >
+              Read back now
+            </button>
+          </submit.Form>
+        )}
       </td>
       <td className="number">{archive.originalsBytes > 0 ? size(archive.originalsBytes) : 'gone'}</td>
       <td className="number">

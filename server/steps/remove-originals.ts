@@ -2,22 +2,13 @@
 // in this very step, from a carrier that is there and is the one, against lists that lead up to the sum in the catalogue.
 import { and, eq, inArray, sql } from 'drizzle-orm';
 import type { ArchiveId } from '#core/model.ts';
-import { PAYLOAD, TAG_MANIFEST } from '#core/fixity/bagit.ts';
+import { TAG_MANIFEST } from '#core/fixity/bagit.ts';
 import { removeOriginals as kind } from '#core/steps/remove-originals.ts';
-import { codeOf } from '#disk/facts.ts';
 import type { Held } from '#disk/remove.ts';
 import { sha512 } from '#disk/sums.ts';
-import {
-  CopyDamaged,
-  type CopyPart,
-  copyPartsOf,
-  markDamaged,
-  markReadBack,
-  readText,
-  trustedSums,
-  withCarrier,
-} from '../archives/copies.ts';
-import { type Carrier, CarrierAway } from '../carriers/kind.ts';
+import { type CopyPart, copyPartsOf, readText, withCarrier } from '../archives/copies.ts';
+import { type Archived, damageOf } from '../archives/read-back.ts';
+import { CarrierAway } from '../carriers/kind.ts';
 import type { Database } from '../db/connect.ts';
 import { archiveCopies, archiveFiles, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
 import { projects, projectStates } from '../db/schema/projects.ts';
@@ -26,7 +17,6 @@ import { stepItems, type steps } from '../db/schema/plans.ts';
 import { fileSums } from '../db/schema/worth.ts';
 import { usersOf } from '../db/naming.ts';
 import type { JobContext } from '../runtime/context.ts';
-import { inParallel } from '../runtime/in-parallel.ts';
 import { Refused } from '../runtime/refused.ts';
 import { finishItems, type Item, type ItemWork, runItems } from '../runtime/run-items.ts';
 import { earlierReadBackHours } from '../site/house-rules.ts';
@@ -79,7 +69,7 @@ export async function proveAll(context: JobContext, of: Proving): Promise<Proof 
     const matches = await filesToProve(context, { ...of, partId: part.partId });
     const files = [...new Map(matches.map(({ file }) => [file.id, file])).values()];
     try {
-      const damage = await damageOf(context, part, files);
+      const damage = await damageOf(context, part, { files: [files], recent: await readBackLately(context, part) });
       if (damage === null) {
         const sums = new Map(matches.map(({ file, itemFileId }) => [itemFileId, file.sha512!]));
         return { part, fileIds: new Set(sums.keys()), sums };
@@ -92,8 +82,6 @@ export async function proveAll(context: JobContext, of: Proving): Promise<Proof 
   }
   return why;
 }
-
-type Archived = typeof archiveFiles.$inferSelect;
 
 interface Proving {
   archiveId: number;
@@ -145,68 +133,6 @@ async function filesToProve(
     .where(and(inPart, toGo))
     .orderBy(archiveFiles.id);
   return [...same, ...alike];
-}
-
-/** What is wrong with a copy, written down; null where it is whole. */
-async function damageOf(context: JobContext, part: CopyPart, files: readonly Archived[]): Promise<string | null> {
-  const recent = await readBackLately(context, part);
-  const read: number[] = [];
-  const damaged: Archived[] = [];
-  const listed = await withCarrier(part, async (carrier) => {
-    try {
-      const sums = (await trustedSums(carrier, part)).sha512;
-      return (await unlisted(carrier, part, sums)) ?? sums;
-    } catch (error) {
-      if (error instanceof CopyDamaged) return error.message;
-      throw error;
-    }
-  });
-  if (typeof listed !== 'string')
-    await inParallel(context.pools.carriers.size, files, async (file) => {
-      context.check();
-      const at = `${PAYLOAD}/${file.payloadPath}`;
-      if (file.sha512 === null || listed.get(at) !== file.sha512) damaged.push(file);
-      else if (recent.has(file.id)) return;
-      else if (await readsBack(context, part, { at, sha512: file.sha512 })) read.push(file.id);
-      else damaged.push(file);
-      if (read.length >= 50) await noteReadBack(context, part, read.splice(0));
-    });
-  await noteReadBack(context, part, read);
-  const damage = typeof listed === 'string' ? listed : damaged.length > 0 ? damaged[0]!.payloadPath : null;
-  if (damage !== null) {
-    const ids = damaged.map((file) => file.id);
-    await context.transaction((tx) => markDamaged(tx, part, ids, context.now()));
-  }
-  return damage;
-}
-
-const noteReadBack = (context: JobContext, part: CopyPart, fileIds: readonly number[]): Promise<void> =>
-  fileIds.length === 0
-    ? Promise.resolve()
-    : context.transaction((tx) => markReadBack(tx, part, fileIds, context.now()));
-
-/** What lies in the bag and should not, or is no plain file; null where there is nothing of the kind. */
-async function unlisted(carrier: Carrier, part: CopyPart, sums: ReadonlyMap<string, string>): Promise<string | null> {
-  for await (const { at, sizeBytes } of carrier.list(part.folder)) {
-    if (sizeBytes === null) return `${at} is no plain file`;
-    if (at.startsWith(`${PAYLOAD}/`) && !sums.has(at)) return `${at} is in no list`;
-  }
-  return null;
-}
-
-async function readsBack(context: JobContext, part: CopyPart, { at, sha512 }: { at: string; sha512: string }) {
-  try {
-    const read = await context.pools.carriers.ask(
-      { do: 'sum', carrier: part.place, of: part.folder, at, strong: true },
-      { stop: context.stop },
-    );
-    return read.sha512 === sha512;
-  } catch (error) {
-    context.check();
-    if (codeOf(error) === 'carrier_away') throw new CarrierAway(part.carrier);
-    if (codeOf(error) === 'stopped') throw error;
-    return false;
-  }
 }
 
 /** Files of a part that were read back since this job began, or lately enough where the house allows that. */
