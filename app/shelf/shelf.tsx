@@ -101,6 +101,23 @@ interface CopiesProps {
   nowMs: number;
 }
 
+function ReadBack({ archive, submit }: { archive: Archive; submit: ReturnType<typeof useFetcher<Answer>> }) {
+  return (
+    <submit.Form method="post" className="inline">
+      <input type="hidden" name="archiveId" value={archive.archiveId} />{' '}
+      <button
+        type="submit"
+        name="intent"
+        value="read back"
+        aria-label={`Read back ${archive.name} now`}
+        className="text-[13px] whitespace-nowrap text-accent underline"
+      >
+        Read back now
+      </button>
+    </submit.Form>
+  );
+}
+
 /** How sure an archive is: its good copies, when they were read back, and what is short of what the house wants. */
 function Copies({ archive, good, readBack, nowMs }: CopiesProps) {
   return (
@@ -153,20 +170,7 @@ function ArchiveRow({
       <td className="path">{archive.copies.map((copy) => copy.carrier).join(', ')}</td>
       <td>
         <Copies archive={archive} good={good.length} readBack={readBack} nowMs={nowMs} />
-        {archive.state === 'sealed' && (
-          <submit.Form method="post" className="inline">
-            <input type="hidden" name="archiveId" value={archive.archiveId} />{' '}
-            <button
-              type="submit"
-              name="intent"
-              value="read back"
-              aria-label={`Read back ${archive.name} now`}
-              className="text-[13px] whitespace-nowrap text-accent underline"
-            >
-              Read back now
-            </button>
-          </submit.Form>
-        )}
+        {archive.state === 'sealed' && <ReadBack archive={archive} submit={submit} />}
       </td>
       <td className="number">{archive.originalsBytes > 0 ? size(archive.originalsBytes) : 'gone'}</td>
       <td className="number">

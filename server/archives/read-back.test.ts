@@ -39,9 +39,9 @@ const bag = (carrier: string, ...parts: string[]) => path.join(site.root, carrie
 const copies = () => site.db.select().from(archiveCopies).orderBy(archiveCopies.id);
 const readBacks = () => site.db.select().from(jobs).where(eq(jobs.kind, 'read back copy')).orderBy(jobs.id);
 const told = async () =>
-  (await site.db.select().from(receipts).where(eq(receipts.action, 'copy read back')).orderBy(receipts.id)).map(
-    (one) => one.title,
-  );
+  (await site.db.select().from(receipts).where(eq(receipts.action, 'copy read back')).orderBy(receipts.id))
+    .map((one) => one.title)
+    .sort();
 
 test('copies that are whole are told as whole, with the time they were read', async () => {
   const before = await copies();
