@@ -29,6 +29,7 @@ interface ArchiveOptions {
   timeline: string[];
   layout: string;
   shape?: string;
+  stopAtTrouble?: boolean;
   gap?: string;
   folder?: string;
   dryRun?: boolean;
@@ -61,6 +62,7 @@ export function addArchiveCommands(command: Command, open: () => Database, out: 
     )
     .option('--layout <how>', `media by ${LAYOUTS.join(', ')}`, USUAL_SCOPE.layout)
     .option('--shape <name>', 'a shape that is kept, instead of --with, --versions, --handles and --layout')
+    .option('--stop-at-trouble', 'a file that cannot be read ends the work; else it is left out and told')
     .option('--folder <name>', 'its name on the carriers')
     .option('--dry-run', 'only says what it would hold')
     .option('--json', 'as JSON')
@@ -81,7 +83,7 @@ export function addArchiveCommands(command: Command, open: () => Database, out: 
 }
 
 function scopeOf(
-  { with: parts = '', versions, handles = '', gap = '', timeline, layout, shape }: ArchiveOptions,
+  { with: parts = '', versions, handles = '', gap = '', timeline, layout, shape, stopAtTrouble }: ArchiveOptions,
   shapes: readonly NamedShape[],
 ): ArchiveScope {
   if (shape !== undefined) return { ...named('shape', shapes, shape).scope, timelines: timeline };
@@ -100,7 +102,7 @@ function scopeOf(
   if (!own) throw new Refused(`Media lie by ${listed([...LAYOUTS])}, not by "${layout}". Nothing was added.`);
   return {
     parts: LEFT_OUT.filter((part) => asked.includes(part)),
-    ...{ versions, handles: length, timelines: timeline, layout: own },
+    ...{ versions, handles: length, timelines: timeline, layout: own, goOn: stopAtTrouble !== true },
   };
 }
 

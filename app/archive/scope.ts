@@ -11,17 +11,25 @@ export function scopeIn(search: URLSearchParams): ArchiveScope {
     versions: search.get('versions') === 'newest' ? 'newest' : USUAL_SCOPE.versions,
     handles: handlesFrom(search.get('handles') ?? '', search.get('gap') ?? '') ?? null,
     timelines: search.getAll('timeline').slice(0, 500),
+    goOn: search.get('gaps') !== 'stop',
     layout: LAYOUTS.find((one): one is Layout => one === layout) ?? USUAL_SCOPE.layout,
   };
 }
 
 /** The same the other way; of a shape that is kept, timelines are not part. */
-export const scopeSearch = ({ parts, versions, handles, layout }: ArchiveScope): Record<string, string | null> => ({
+export const scopeSearch = ({
+  parts,
+  versions,
+  handles,
+  layout,
+  goOn,
+}: ArchiveScope): Record<string, string | null> => ({
   in: parts.join(','),
   versions,
   handles: handles && handlesText(handles),
   gap: handles && String(handles.gapSeconds),
   layout,
+  gaps: goOn ? null : 'stop',
 });
 
 /** Two shapes that make the same of a project, timelines aside. */

@@ -12,7 +12,7 @@ import { useAsked, useLens, useTo } from '../shell/links';
 import { Bar, Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
 import { Length, small } from './length';
-import { Folders, ShapeChoice, Shapes, Timelines } from './shapes';
+import { Folders, GoOn, ShapeChoice, Shapes, Timelines } from './shapes';
 
 export { loader, action } from './shape.server.ts';
 
@@ -91,6 +91,7 @@ function Inside({ data }: { data: Data }) {
         {data.parts.map((part) => (
           <PartChoice key={part.part} part={part} data={data} />
         ))}
+        <GoOn goOn={data.scope.goOn} />
         {data.missing > 0 && (
           <li className="py-1.5">
             <Link to={lens(`/projects/${data.project.id}?bin=all&show=missing`)}>

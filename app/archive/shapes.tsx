@@ -79,6 +79,31 @@ export function Folders({ layout }: Pick<ArchiveScope, 'layout'>) {
   );
 }
 
+/** What becomes of the work where a file cannot be read when it is its turn. */
+export function GoOn({ goOn }: Pick<ArchiveScope, 'goOn'>) {
+  const to = useTo();
+  const navigate = useNavigate();
+  const now = useAsked().get('gaps') !== 'stop';
+  return (
+    <li className="py-1.5">
+      <label className="grid cursor-pointer grid-cols-[auto_minmax(0,1fr)] items-baseline gap-x-2">
+        <input
+          type="checkbox"
+          checked={now}
+          onChange={() => void navigate(to({ gaps: now ? 'stop' : null }), { ...QUIET, flushSync: true })}
+          className="accent-accent"
+        />
+        <span>Go on without a file that cannot be read</span>
+        <span className="col-start-2 text-[13px] text-ink-2">
+          {goOn
+            ? 'it is named in the archive and in the receipt'
+            : 'the first one ends the work, and nothing is sealed'}
+        </span>
+      </label>
+    </li>
+  );
+}
+
 interface ShapesProps {
   shapes: readonly { name: string; scope: ArchiveScope }[];
   scope: ArchiveScope;

@@ -131,6 +131,14 @@ function Copies({ archive, good, readBack, nowMs }: CopiesProps) {
           {counted(good, 'copy', 'copies')}, read back {readBack === null ? '' : ago(readBack, nowMs)}
         </Chip>
       )}
+      {archive.gaps > 0 && (
+        <>
+          {' '}
+          <Chip tone="caution" title="They could not be read when it was written. Its README and its receipt name them.">
+            {counted(archive.gaps, 'file')} could not go in
+          </Chip>
+        </>
+      )}
       {archive.short !== null && good > 0 && (
         <>
           {' '}

@@ -24,6 +24,8 @@ export interface Leaflet {
   /** ISO day on which writing began. */
   day: string;
   files: readonly LeafletFile[];
+  /** What was to go in and could not. */
+  gaps?: readonly { path: string; why: string }[];
 }
 
 const sum = (files: readonly LeafletFile[]) => files.reduce((bytes, file) => bytes + file.sizeBytes, 0);
@@ -50,6 +52,9 @@ export function readmeText(leaflet: Leaflet): string {
     '  project.json        bins, clips, timelines and media of the documents, for programs',
     '  ascmhl/             a media hash list (ASC MHL) of everything in data',
     '',
+    ...((leaflet.gaps ?? []).length > 0
+      ? ['Could not go in', '', ...leaflet.gaps!.map(({ path, why }) => `  ${path}: ${why}`), '']
+      : []),
     'Checking it',
     '',
     '  This folder is a bag (RFC 8493). In it, with tools that every system has:',

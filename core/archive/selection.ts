@@ -68,6 +68,8 @@ export interface ArchiveScope {
   timelines: readonly string[];
   /** Media by the bins of their clips, as they lie on disk, or by kind. */
   layout: Layout;
+  /** A file that cannot be read when it is its turn stays out, and is told; else the whole work ends with it. */
+  goOn: boolean;
 }
 
 export const LAYOUTS = ['bins', 'disk', 'kind'] as const;
@@ -80,6 +82,7 @@ export const USUAL_SCOPE: ArchiveScope = {
   handles: null,
   timelines: [],
   layout: 'bins',
+  goOn: true,
 };
 
 export interface Selection {

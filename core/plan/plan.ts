@@ -30,6 +30,7 @@ export const HELD_REASONS = [
   'open unknown',
   'no space',
   'not archived',
+  'unreadable',
 ] as const;
 export type HeldReason = (typeof HELD_REASONS)[number];
 
@@ -51,6 +52,7 @@ export const HELD_WORDS: Record<HeldReason, string> = {
   'open unknown': 'it cannot be seen whether a program has it open',
   'no space': 'there was no room for it',
   'not archived': 'it is not in the archive',
+  unreadable: 'it could not be read from its disk',
 };
 
 /** True for a step that takes files away. */

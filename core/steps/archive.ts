@@ -17,9 +17,17 @@ export const archiveScope = z.object({
   handles: handles.nullable().default(null),
   timelines: z.array(z.string().max(1020)).max(500).default([]),
   layout: z.enum(LAYOUTS).default('bins'),
+  goOn: z.boolean().default(false),
 });
 /** Before it could be chosen, what no timeline uses stayed out. */
-const ONLY_USED = { parts: [], versions: 'all' as const, handles: null, timelines: [], layout: 'bins' as const };
+const ONLY_USED = {
+  parts: [],
+  versions: 'all' as const,
+  handles: null,
+  timelines: [],
+  layout: 'bins' as const,
+  goOn: false,
+};
 
 const params = z.object({
   projectId,

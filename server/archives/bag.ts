@@ -25,6 +25,12 @@ import { projectModel } from './model.ts';
 /** Of the format of what is written, for who reads it in many years. */
 const VERSION = '1';
 
+/** What was to go in and could not, with the words for it. */
+export interface Gap {
+  path: string;
+  why: string;
+}
+
 export type ArchiveFile = typeof archiveFiles.$inferSelect;
 
 export interface TagFiles {
@@ -39,7 +45,7 @@ export const payloadAt = (file: Pick<ArchiveFile, 'payloadPath'>): string => `${
 export async function tagFiles(
   db: Db,
   archive: typeof archives.$inferSelect,
-  { files, at, shape }: { files: readonly ArchiveFile[]; at: Date; shape: object },
+  { files, at, shape, gaps }: { files: readonly ArchiveFile[]; at: Date; shape: object; gaps: readonly Gap[] },
 ): Promise<TagFiles> {
   const day = at.toISOString().slice(0, 10);
   const [project] = await db.select().from(projects).where(eq(projects.id, archive.projectId));
@@ -51,6 +57,7 @@ export async function tagFiles(
     project: project!.name,
     archive: archive.name,
     shape,
+    ...(gaps.length > 0 ? { couldNotGoIn: gaps } : {}),
     files: files.map((file) => ({
       path: payloadAt(file),
       role: file.role,
@@ -65,7 +72,7 @@ export async function tagFiles(
       },
     })),
   };
-  const leaflet = leafletOf(archive, project!, { files, day, names });
+  const leaflet = { ...leafletOf(archive, project!, { files, day, names }), gaps };
   const sumsBy = (sum: (file: ArchiveFile) => string) =>
     manifestText(files.map((file) => ({ path: payloadAt(file), hash: sum(file) })));
   const tags: (readonly [name: string, text: string])[] = [

@@ -21,6 +21,8 @@ export interface ArchiveRow {
   copies: { copyId: number; carrierId: CarrierId; carrier: string; state: string; readBackMs: number | null }[];
   /** Originals that are still where they were. */
   originalsBytes: number;
+  /** Files that were to go in and could not. */
+  gaps: number;
   /** What is short of the copies that the house wants, in words; null where nothing is. */
   short: string | null;
 }
@@ -58,6 +60,7 @@ export async function archiveRows(db: Database): Promise<ArchiveRow[]> {
     folder: a.folder,
     state: a.state,
     files: a.files,
+    gaps: a.gaps,
     bytes: a.bytes,
     sealedMs: a.sealedAt?.getTime() ?? null,
     copies: copies

@@ -9,7 +9,7 @@ import { Xxh64 } from '@node-rs/xxhash';
 import { cutFile, type Frames, type Recipe } from '#core/essence/cut/cut.ts';
 import type { Expectation } from '#core/model.ts';
 import { fileSource } from '#disk/documents/essence-source.ts';
-import { type FileFacts, factsOf, isUnchanged } from '#disk/facts.ts';
+import { codeOf, type FileFacts, factsOf, isUnchanged } from '#disk/facts.ts';
 import { type Asked, serve } from '#disk/threads/serve.ts';
 import { HoleWriter } from './disk/hole-writer.ts';
 import { openHandle } from './open-handle.ts';
@@ -95,9 +95,16 @@ async function writeFile(
       carriers.push(carrier);
       streams.push(await carrier.write(target.pack, target.at));
     }
-    const source = cut
-      ? bytesOf(from, cut)
-      : createReadStream('', { fd: from, start: 0, autoClose: false, highWaterMark: 4 << 20 });
+    const source = ofSource(
+      cut
+        ? bytesOf(from, cut)
+        : (createReadStream('', {
+            fd: from,
+            start: 0,
+            autoClose: false,
+            highWaterMark: STRETCH,
+          }) as AsyncIterable<Buffer>),
+    );
     // Nothing gets its name before it is known that the source stayed the same: streams end after this look.
     const result = await pump(source, streams, asked, (sizeBytes) => {
       const after = fstatSync(from);
@@ -108,6 +115,15 @@ async function writeFile(
   } finally {
     for (const stream of streams) stream.destroy();
     for (const carrier of carriers) await carrier.close();
+  }
+}
+
+/** What the disk of the source says is told apart from what a carrier says. */
+async function* ofSource(chunks: Iterable<Buffer> | AsyncIterable<Buffer>): AsyncGenerator<Buffer> {
+  try {
+    yield* chunks;
+  } catch (error) {
+    throw codeOf(error) === 'changed' ? error : trouble('The file could not be read.', 'unreadable');
   }
 }
 

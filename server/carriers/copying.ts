@@ -4,6 +4,8 @@ import path from 'node:path';
 import { fileURLToPath } from 'node:url';
 import type { Frames } from '#core/essence/cut/cut.ts';
 import type { Expectation } from '#core/model.ts';
+import type { HeldReason } from '#core/plan/plan.ts';
+import { codeOf } from '#disk/facts.ts';
 import { openToRead } from '#disk/content/content.ts';
 import { ThreadPool } from '#disk/threads/pool.ts';
 import type { CopyRequest, CopyResult, To } from './copy-thread.ts';
@@ -19,21 +21,39 @@ interface Telling {
   stop?: Int32Array;
 }
 
+/** Why a source cannot be opened, by the words for what is held: a carrier that says the same is another matter. */
+const SOURCE: Record<string, HeldReason> = {
+  ENOENT: 'gone',
+  ELOOP: 'not a file',
+  EACCES: 'not permitted',
+  EPERM: 'not permitted',
+  EIO: 'unreadable',
+};
+
+/** Does what touches a source; what the disk says of it becomes a word for what is held. */
+export function ofSource<T>(touch: () => T): T {
+  try {
+    return touch();
+  } catch (error) {
+    throw Object.assign(error as Error, { code: SOURCE[codeOf(error)] ?? codeOf(error) });
+  }
+}
+
 interface From {
   from: string | Buffer;
   expected: Expectation;
 }
 
 /**
- * One reading of a file, or of a range of its frames, to all of these carriers. Rejects with the system's code, or 'changed',
- * 'not a file', 'stopped', 'cannot_cut'.
+ * One reading of a file, or of a range of its frames, to all of these carriers. Rejects with the system's code where a carrier
+ * says it; for the source with a word for what is held ('gone', 'changed', 'unreadable' …), 'stopped' or 'cannot_cut'.
  */
 export async function writeToCarriers(
   pool: CarrierPool,
   { from, expected, part, to }: From & { part: Frames | null; to: readonly To[] },
   telling: Telling,
 ): Promise<CopyResult> {
-  const fd = openToRead(from);
+  const fd = ofSource(() => openToRead(from));
   try {
     return await pool.ask({ do: 'write', from: fd, expected, part, to }, telling);
   } finally {
@@ -47,7 +67,7 @@ export async function measurePart(
   { from, expected, part }: From & { part: Frames },
   telling: Telling,
 ): Promise<CopyResult> {
-  const fd = openToRead(from);
+  const fd = ofSource(() => openToRead(from));
   try {
     return await pool.ask({ do: 'measure', from: fd, expected, part }, telling);
   } finally {

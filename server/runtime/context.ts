@@ -141,6 +141,19 @@ export class JobContext {
     return root;
   }
 
+  /** The volume itself is still there, whatever became of a file on it. */
+  async isVolumeThere(volumeId: number): Promise<boolean> {
+    const [volume] = await this.db.select().from(volumes).where(eq(volumes.id, volumeId));
+    const path = this.options.paths.volume(volumeId);
+    if (!volume || path === null) return false;
+    try {
+      Root.open(path, volume.identity).close();
+      return true;
+    } catch {
+      return false;
+    }
+  }
+
   /** Where this worker finds a volume, whether it is there or not. */
   pathOf(volumeId: number): string | null {
     return this.options.paths.volume(volumeId);

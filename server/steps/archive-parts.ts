@@ -10,7 +10,7 @@ import type { Expectation } from '#core/model.ts';
 import { folderOf, nameOf } from '#core/paths.ts';
 import { codeOf } from '#disk/facts.ts';
 import type { ArchiveFile } from '../archives/bag.ts';
-import { measurePart } from '../carriers/copying.ts';
+import { measurePart, ofSource } from '../carriers/copying.ts';
 import type { Staged } from '../archives/selection.ts';
 import type { Db, Transaction } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
@@ -34,8 +34,8 @@ export function grouped<T, K>(items: readonly T[], keyOf: (item: T) => K): Map<K
   return groups;
 }
 
-/** Says in a sentence why a file cannot go in. */
-type Fail = (error: unknown, file: ArchiveFile) => Promise<never>;
+/** Says in a sentence why a file cannot go in; returns where the work goes on without it. */
+type Fail = (error: unknown, file: ArchiveFile) => Promise<void>;
 
 /** False where all was weighed already. */
 export async function weighParts(context: JobContext, archiveId: number, fail: Fail): Promise<boolean> {
@@ -96,7 +96,7 @@ async function weightOf(
     for (const { id, part } of asked) {
       const result = await measurePart(
         context.pools.carriers,
-        { from: root.place(source), expected: source, part },
+        { from: ofSource(() => root.place(source)), expected: source, part },
         { stop: context.stop },
       );
       weighed.push({ id, sizeBytes: result.sizeBytes, part: result.part! });
@@ -181,7 +181,8 @@ async function weighStaged(context: JobContext, { stepId }: z.infer<typeof param
     const asked = parts.map(({ part }) => ({ id: part.id, part: { from: part.partFrom, to: part.partTo } }));
     const weighed = await weightOf(context, item, asked).catch((error: unknown) => {
       context.check();
-      if (['changed', 'unreachable', 'ENOENT', 'EACCES', 'not a file', 'ELOOP'].includes(codeOf(error))) return null;
+      if (['changed', 'unreachable', 'gone', 'not permitted', 'not a file', 'unreadable'].includes(codeOf(error)))
+        return null;
       throw error;
     });
     if (weighed !== null) await noteStaged(context, { stepId, parts: parts.map(({ part }) => part), item, weighed });

@@ -8,13 +8,14 @@ import type { CarrierId, ProjectId } from '#core/model.ts';
 import { nameOf } from '#core/paths.ts';
 import { HELD_REASONS, HELD_WORDS, type HeldReason } from '#core/plan/plan.ts';
 import { archiveProject as kind } from '#core/steps/archive.ts';
-import { size } from '#core/wording/amounts.ts';
+import { counted, size } from '#core/wording/amounts.ts';
 import { codeOf } from '#disk/facts.ts';
+import type { Held } from '#disk/remove.ts';
 import { sha512 } from '#disk/sums.ts';
-import { type ArchiveFile, payloadAt, type TagFiles, tagFiles } from '../archives/bag.ts';
+import { type ArchiveFile, type Gap, payloadAt, type TagFiles, tagFiles } from '../archives/bag.ts';
 import { placedFiles, projectSelection } from '../archives/selection.ts';
 import { carrierRows, carrierRoom } from '../archives/shelf.ts';
-import { writeToCarriers } from '../carriers/copying.ts';
+import { ofSource, writeToCarriers } from '../carriers/copying.ts';
 import { type Carrier, CarrierAway, type Pack, PackGone } from '../carriers/kind.ts';
 import { type CarrierPlace, openCarrier, placeOf } from '../carriers/kinds.ts';
 import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
@@ -147,6 +148,7 @@ interface Target {
 interface Writing {
   context: JobContext;
   step: typeof steps.$inferSelect;
+  scope: ArchiveScope;
   archive: typeof archives.$inferSelect;
   part: typeof archiveParts.$inferSelect;
   targets: Target[];
@@ -158,7 +160,7 @@ async function open(context: JobContext, step: typeof steps.$inferSelect): Promi
   const [archive] = await db.select().from(archives).where(eq(archives.id, archiveId));
   const [part] = await db.select().from(archiveParts).where(eq(archiveParts.archiveId, archiveId));
   if (!archive || !part) throw new Error('The archive of this job is not in the catalogue.');
-  return { context, step, archive, part, targets: [] };
+  return { context, step, scope: kind.params.parse(step.what).scope, archive, part, targets: [] };
 }
 
 /** Opens the carriers, takes over what earlier runs began, and refuses what cannot go well before anything is written. */
@@ -171,7 +173,9 @@ async function prepare(writing: Writing): Promise<void> {
     .where(eq(copyParts.partId, part.id))
     .orderBy(copyParts.id);
   const own = { site: await siteMark(context.db), job: context.job.mark, lease: context.job.lease! };
-  const isWeighed = await weighParts(context, archive.id, (error, file) => throwFor(writing, error, file));
+  const isWeighed = await weighParts(context, archive.id, async (error, file) => {
+    if (!(await staysOut(writing, error, file))) await throwFor(writing, error, file);
+  });
   if (isWeighed) await noteWeight(writing);
   for (const { part: row, carrier } of rows) {
     const place = placeOf(carrier, context.carrierPath(carrier.id));
@@ -293,15 +297,84 @@ async function writeItems(writing: Writing, items: readonly Item[]): Promise<Out
   const byFile = grouped(rows, (row) => row.fileId);
   const open = targets.filter((target) => !target.placed);
   for (const item of items) await context.root(item.volumeId);
+  const held = new Map<number, Held>();
   await inParallel(context.pools.carriers.size, items, async (item) => {
     const files = byFile.get(item.fileId);
     if (!files) throw notAsPlanned(item.path, 'not archived');
     for (const file of files) {
-      await copyOne(writing, item, { file, open });
+      try {
+        await copyOne(writing, item, { file, open });
+      } catch (error) {
+        const why = await staysOut(writing, error, item);
+        if (!why) return throwFor(writing, error, file);
+        held.set(item.id, why);
+        return;
+      }
       await inParallel(1, open, (target) => readBack(writing, target, file));
     }
   });
-  return items.map((item) => ({ item, result: { done: true } }));
+  await refuseManyGaps(writing, held);
+  return items.map((item) => ({ item, result: held.get(item.id) ?? { done: true } }));
+}
+
+/** What its source says of a file that cannot go in, where the work goes on without it; null for every other trouble. */
+async function staysOut(
+  { context, scope }: Writing,
+  error: unknown,
+  { volumeId }: { volumeId: number },
+): Promise<Held | null> {
+  if (!scope.goOn || error instanceof Refused) return null;
+  const reason = (['gone', 'not a file', 'not permitted', 'changed', 'unreadable'] as const).find(
+    (one) => one === codeOf(error),
+  );
+  // Where its whole volume went away nothing is said of the file.
+  return reason && (await context.isVolumeThere(volumeId)) ? { done: false, reason } : null;
+}
+
+const FEW_GAPS = 20;
+
+/** So many that something else is wrong than files: nobody wants an archive of the rest. */
+async function refuseManyGaps({ context, step }: Writing, more: ReadonlyMap<number, Held>): Promise<void> {
+  if (more.size === 0) return;
+  const [row] = await context.db
+    .select({ n: sql`COUNT(*)`.mapWith(Number) })
+    .from(stepItems)
+    .where(and(eq(stepItems.stepId, step.id), eq(stepItems.state, 'held')));
+  const gaps = row!.n + more.size;
+  if (gaps <= FEW_GAPS && gaps < step.files) return;
+  const [why] = more.values();
+  throw new Refused(
+    `${counted(gaps, 'file')} could not go in, the last because ${HELD_WORDS[why!.reason]}. Nothing was sealed, and what was written was thrown away; the originals were not touched. Read the volume again and add the archive anew.`,
+  );
+}
+
+/** Files that could not go in are in no list, and what of them was written is taken out again. */
+async function leaveGaps(writing: Writing): Promise<Gap[]> {
+  const { context, archive, step, targets } = writing;
+  const held = await context.db
+    .select({ fileId: stepItems.fileId, path: stepItems.path, reason: stepItems.reason })
+    .from(stepItems)
+    .where(and(eq(stepItems.stepId, step.id), eq(stepItems.state, 'held')))
+    .orderBy(stepItems.id);
+  if (held.length === 0) return [];
+  const out = and(
+    eq(archiveFiles.archiveId, archive.id),
+    inArray(
+      archiveFiles.fileId,
+      held.map((item) => item.fileId),
+    ),
+  );
+  const rows = await context.db.select().from(archiveFiles).where(out);
+  for (const target of targets.filter((one) => !one.placed))
+    for (const file of rows) {
+      await context.assertLease();
+      await target.carrier.remove(target.pack, payloadAt(file));
+    }
+  await context.transaction(async (tx) => {
+    for (const { id } of rows) await tx.delete(copyFiles).where(eq(copyFiles.archiveFileId, id));
+    await tx.delete(archiveFiles).where(out);
+  });
+  return held.map(({ path, reason }) => ({ path, why: reason === null ? '' : HELD_WORDS[reason] }));
 }
 
 async function copyOne(
@@ -316,24 +389,18 @@ async function copyOne(
   if (missing.length === 0) return;
   const root = await context.root(item.volumeId);
   if (!root) throw notAsPlanned(item.path, 'unreachable');
-  try {
-    const from = root.place(item);
-    const result = await writeToCarriers(
-      context.pools.carriers,
-      {
-        from,
-        expected: item,
-        part: partIn(file),
-        to: missing.map(({ place, pack }) => ({ carrier: place, pack, at: payloadAt(file) })),
-      },
-      { progress: (bytes) => context.add(bytes), stop: context.stop },
-    );
-    // What was weighed is what is written: names, places and lists say the same range.
-    if (file.role === 'part' && result.sizeBytes !== file.sizeBytes) throw notAsPlanned(item.path, 'changed');
-    await noteWritten(context, file, { result, targets: missing });
-  } catch (error) {
-    await throwFor(writing, error, file);
-  }
+  const result = await writeToCarriers(
+    context.pools.carriers,
+    {
+      ...{ from: ofSource(() => root.place(item)), expected: item, part: partIn(file) },
+      to: missing.map(({ place, pack }) => ({ carrier: place, pack, at: payloadAt(file) })),
+    },
+    { progress: (bytes) => context.add(bytes), stop: context.stop },
+  );
+  // What was weighed is what is written: names, places and lists say the same range.
+  if (file.role === 'part' && result.sizeBytes !== file.sizeBytes)
+    throw Object.assign(new Error('It weighs otherwise than before.'), { code: 'changed' });
+  await noteWritten(context, file, { result, targets: missing });
 }
 
 interface Sums {
@@ -419,18 +486,11 @@ async function throwFor({ context }: Writing, error: unknown, file: ArchiveFile)
     throw new Refused(
       `The carrier is full, ${size(file.sizeBytes)} of ${file.path} did not fit. What was written was thrown away; the originals were not touched. Choose a larger carrier.`,
     );
-  const reason = READING[code] ?? ((HELD_REASONS as readonly string[]).includes(code) ? (code as HeldReason) : null);
-  if (reason !== null) throw notAsPlanned(file.path, reason);
+  // What could be cut when it was weighed, and cannot now, is another file.
+  const reason = code === 'cannot_cut' ? 'changed' : HELD_REASONS.find((one) => one === code);
+  if (reason) throw notAsPlanned(file.path, reason);
   throw error;
 }
-
-const READING: Record<string, HeldReason> = {
-  cannot_cut: 'changed',
-  ENOENT: 'gone',
-  ELOOP: 'not a file',
-  EACCES: 'not permitted',
-  EPERM: 'not permitted',
-};
 
 const notAsPlanned = (path: string, reason: HeldReason) =>
   new Refused(
@@ -445,6 +505,7 @@ const differs = (carrier: string, example: string) =>
 /** Documents and tag files, a last look at everything that lies in the bag, and then its name. */
 async function seal(writing: Writing): Promise<void> {
   const { context, archive, part } = writing;
+  const gaps = await leaveGaps(writing);
   const files = await context.db
     .select()
     .from(archiveFiles)
@@ -454,7 +515,7 @@ async function seal(writing: Writing): Promise<void> {
   if (open.length === 0) return;
   context.rename('writing the lists');
   for (const file of files.filter((one) => one.role === 'document')) await writeDocument(writing, file, files);
-  const tags = await tagsOf(writing, files);
+  const tags = await tagsOf(writing, { files, gaps });
   for (const target of open) await writeTags(writing, target, { tags, files });
   await context.transaction((tx) =>
     tx.update(archiveParts).set({ manifestSha512: tags.manifestSha512 }).where(eq(archiveParts.id, part.id)),
@@ -472,11 +533,15 @@ async function seal(writing: Writing): Promise<void> {
 }
 
 /** The same on every carrier: where one has its lists already, those, whatever became of the project's facts meanwhile. */
-async function tagsOf({ context, archive, step, targets }: Writing, files: readonly ArchiveFile[]): Promise<TagFiles> {
+async function tagsOf(
+  { context, archive, scope, targets }: Writing,
+  { files, gaps }: { files: readonly ArchiveFile[]; gaps: readonly Gap[] },
+): Promise<TagFiles> {
   const fresh = await tagFiles(context.db, archive, {
     files,
     at: context.job.startedAt ?? context.now(),
-    shape: kind.params.parse(step.what).scope,
+    shape: scope,
+    gaps,
   });
   const placed = targets.find((target) => target.placed);
   if (!placed) return fresh;
@@ -486,12 +551,12 @@ async function tagsOf({ context, archive, step, targets }: Writing, files: reado
 }
 
 async function writeDocument(writing: Writing, file: ArchiveFile, all: readonly ArchiveFile[]): Promise<void> {
-  const { context, step, targets } = writing;
+  const { context, scope, targets } = writing;
   const open = targets.filter((target) => !target.placed);
   const original = all.find((one) => one.role === 'original document' && one.fileId === file.fileId)!;
   const text = await relinkedDocument(context.db, {
     projectId: writing.archive.projectId as ProjectId,
-    timelines: kind.params.parse(step.what).scope.timelines,
+    timelines: scope.timelines,
     text: await textOf(open[0]!.carrier, open[0]!.pack, payloadAt(original)),
     fileId: file.fileId,
     at: file.payloadPath,
@@ -560,7 +625,11 @@ const ownFiles = (files: readonly { role: string }[]): number =>
   files.filter((file) => file.role !== 'document').length;
 
 /** The archive and its copies as they are now. A copy that got its name is whole, whatever became of the others. */
-async function lastWords(writing: Writing, tx: Transaction, ending: Ending): Promise<Record<string, unknown>> {
+async function lastWords(
+  writing: Writing,
+  tx: Transaction,
+  { ending, held }: { ending: Ending; held: number },
+): Promise<Record<string, unknown>> {
   const { context, archive, part, targets } = writing;
   const now = context.now();
   const placed = targets.filter((target) => target.placed);
@@ -583,7 +652,7 @@ async function lastWords(writing: Writing, tx: Transaction, ending: Ending): Pro
     .update(archives)
     .set(
       placed.length > 0
-        ? { state: 'sealed', sealedAt: now, files: ownFiles(files), bytes, jobId: context.job.id }
+        ? { state: 'sealed', sealedAt: now, files: ownFiles(files), bytes, gaps: held, jobId: context.job.id }
         : { state: 'ended early', jobId: context.job.id },
     )
     .where(eq(archives.id, archive.id));
@@ -606,7 +675,7 @@ const workOf = (writing: Writing, projectId: ProjectId): ItemWork => ({
   // Nothing of an original is in anybody's hands: what is begun is simply not done.
   finishOrUndo: async (items) => items.map((item) => ({ item, result: null })),
   conclude: (ending) => conclude(writing, ending),
-  lastWords: (tx, _tally, ending) => lastWords(writing, tx, ending),
+  lastWords: (tx, { held }, ending) => lastWords(writing, tx, { ending, held }),
 });
 
 async function withWriting(

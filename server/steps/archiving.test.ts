@@ -6,6 +6,7 @@ import {
   mkdirSync,
   readdirSync,
   readFileSync,
+  renameSync,
   rmSync,
   symlinkSync,
   utimesSync,
@@ -13,6 +14,7 @@ import {
 } from 'node:fs';
 import path from 'node:path';
 import { eq, isNotNull, sql } from 'drizzle-orm';
+import { USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ArchiveId, CarrierId, PlanId, ProjectId, VolumeId } from '#core/model.ts';
 import { otio, TestSite, until } from '#test/site.ts';
 import { archiveCopies, archives, copyParts } from '../db/schema/archives.ts';
@@ -56,8 +58,8 @@ afterEach(() => site.close());
 
 const FOG = 1 as ProjectId;
 const bag = (...parts: string[]) => path.join(site.root, 'kd-1', 'fog_1', ...parts);
-const stage = (folder = 'fog_1') =>
-  addArchive(site.db, { projectId: FOG, carrierIds: [carrier], folder, now: new Date() });
+const stage = (folder = 'fog_1', scope = USUAL_SCOPE) =>
+  addArchive(site.db, { projectId: FOG, carrierIds: [carrier], folder, scope, now: new Date() });
 async function askToRun() {
   const plan = await currentPlan(site.db);
   const asked = { planId: plan.planId as PlanId, version: plan.version, who: 'Mara', now: new Date() };
@@ -132,8 +134,39 @@ test('an archive is a bag that plain tools accept, laid out by bins, its documen
   expect(existsSync(path.join(site.root, 'media/fog/rushes/a.mov'))).toBe(true);
 });
 
-test('a file that changed after it was staged keeps the archive from being sealed, and nothing stays on the carrier', async () => {
+test('a file that is gone or changed when it is its turn stays out, and the archive says so wherever it is looked at', async () => {
   await stage();
+  rmSync(path.join(site.root, 'media/fog/other/a.mov'));
+  appendFileSync(path.join(site.root, 'media/fog/rushes/b % ü.mov'), 'more');
+  expect(await runAll()).toMatchObject({ state: 'done', trouble: null });
+  expect(filesBelow(bag('data/media'))).toEqual(['Rushes/a~2.mov']);
+  execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'manifest-sha512.txt'], { cwd: bag() });
+  const readme = readFileSync(bag('README.txt'), 'utf8');
+  expect(readme).toContain('fog/other/a.mov: it was already gone');
+  expect(readme).toContain('fog/rushes/b % ü.mov: it changed after it was chosen');
+  expect(JSON.parse(readFileSync(bag('keramion-archive.json'), 'utf8'))).toMatchObject({ couldNotGoIn: [{}, {}] });
+  expect(readFileSync(bag('data/documents/fog.otio'), 'utf8')).toContain('../media/not%20in%20this%20archive/b%20_');
+  const [archive] = await site.db.select().from(archives);
+  expect(archive).toMatchObject({ state: 'sealed', gaps: 2, files: 2 });
+  const [receipt] = await site.db.select().from(receipts).where(eq(receipts.action, 'archive sealed'));
+  expect(receipt).toMatchObject({ files: 2, held: 2, facts: { held: { gone: 1, changed: 1 } } });
+  // Nothing is offered of what is not in it.
+  await addOriginalsRemoval(site.db, 1 as ArchiveId, new Date());
+  expect(await runAll()).toMatchObject({ state: 'done' });
+  expect(existsSync(path.join(site.root, 'media/fog/rushes/b % ü.mov'))).toBe(true);
+});
+
+test('a volume that goes away in the middle is no gap, and an archive of nothing is none', async () => {
+  await stage();
+  renameSync(path.join(site.root, 'media/fog'), path.join(site.root, 'media/elsewhere'));
+  const job = await runAll();
+  expect(job.state).toBe('failed');
+  expect(job.trouble).toMatch(/4 files could not go in, the last because it was already gone\. Nothing was sealed/);
+  expect(filesBelow(path.join(site.root, 'kd-1')).filter((name) => !name.endsWith('identity.json'))).toEqual([]);
+});
+
+test('a file that changed after it was staged keeps the archive from being sealed, and nothing stays on the carrier', async () => {
+  await stage('fog_1', { ...USUAL_SCOPE, goOn: false });
   appendFileSync(path.join(site.root, 'media/fog/rushes/a.mov'), 'more');
   const job = await runAll();
   expect(job).toMatchObject({ state: 'failed' });

@@ -272,7 +272,10 @@ test('a range of a file is no copy of it: nothing is offered on its word', async
 }, 120_000);
 
 test('a source that changed after it was chosen goes in neither whole nor in part', async () => {
-  await stage();
+  await addArchive(site.db, {
+    ...{ projectId: FOG, carrierIds: carriers, folder: 'fog_1', now: new Date() },
+    scope: { ...SCOPE, goOn: false },
+  });
   const place = path.join(site.root, 'media/fog/rushes/long.mov');
   writeFileSync(place, Buffer.concat([readFileSync(place), Buffer.from('more')]));
   const job = await runAll();
@@ -339,4 +342,16 @@ test('an archive of one timeline holds what that one uses; the rest is missing b
     documents: { timelines: object[] }[];
   };
   expect(model.documents[0]!.timelines).toHaveLength(2);
+}, 120_000);
+
+test('a source that changed is left out where the work goes on; the parts of the others stand', async () => {
+  await stage();
+  const place = path.join(site.root, 'media/fog/rushes/long.mov');
+  writeFileSync(place, Buffer.concat([readFileSync(place), Buffer.from('more')]));
+  expect(await runAll()).toMatchObject({ state: 'done' });
+  expect(readdirSync(bag('kd-2', 'data/media/Rushes')).sort()).toEqual(['plain_f000097.mp4', 'room_f049920.wav']);
+  const document = readFileSync(bag('kd-2', 'data/documents/fog.otio'), 'utf8');
+  expect(document).toContain('../media/not%20in%20this%20archive/long.mov');
+  expect(document).not.toContain('long_f');
+  execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'manifest-sha512.txt'], { cwd: bag('kd-2') });
 }, 120_000);

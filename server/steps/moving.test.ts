@@ -10,10 +10,13 @@ import {
   unlinkSync,
   utimesSync,
 } from 'node:fs';
+import { randomUUID } from 'node:crypto';
 import path from 'node:path';
 import { and, eq, isNull } from 'drizzle-orm';
 import type { PlanId, ProjectId, VolumeId } from '#core/model.ts';
+import { privateName } from '#disk/private-names.ts';
 import { otio, TestSite, until } from '#test/site.ts';
+import { siteMark } from '../db/site-mark.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { documents, media } from '../db/schema/documents.ts';
 import { jobs } from '../db/schema/jobs.ts';
@@ -219,4 +222,38 @@ test('folders and totals follow the files', async () => {
     totalBytes: 900 + 800 + 7 + 70_000,
   });
   expect(rows.find((row) => row.path === 'fog/camera/day 2')).toMatchObject({ totalFiles: 1, depth: 3 });
+});
+
+test('a copy that a worker made after it had lost the work goes once the moved file stands, and stays while it does not', async () => {
+  await addMoveHome(site.db, { projectId: FOG, kind: 'source', now: new Date() });
+  await run();
+  await worker!.stop();
+  const [item] = (await site.db.select().from(stepItems)).filter((one) => one.path.endsWith('C.mov'));
+  const [job] = (await site.db.select().from(jobs)).filter((one) => one.stepId === item!.stepId);
+  const place = {
+    use: 'copy' as const,
+    site: await siteMark(site.db),
+    job: job!.mark,
+    lease: randomUUID(),
+    item: item!.id,
+  };
+  const left = `store/.keramion/${privateName(place)}`;
+  const moved = at(`store/${item!.targetPath}`);
+  const tidied = async () => {
+    worker = site.worker();
+    await until(() => worker!.isIdle());
+    await until(async () => (await site.db.select().from(jobs)).every((one) => one.finishedAt !== null));
+    await worker.stop();
+    worker = null;
+  };
+  // Somebody put another file in its place: then this may be the last of it.
+  site.put(left, 'c'.repeat(70_000));
+  renameSync(moved, at('store/aside.mov'));
+  site.put(`store/${item!.targetPath}`, 'c'.repeat(70_000));
+  await tidied();
+  expect(existsSync(at(left))).toBe(true);
+  renameSync(at('store/aside.mov'), moved);
+  await tidied();
+  expect(existsSync(at(left))).toBe(false);
+  expect(readFileSync(moved, 'utf8')).toBe('c'.repeat(70_000));
 });

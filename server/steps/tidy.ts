@@ -99,7 +99,10 @@ async function tidyOne(context: JobContext, root: Root, name: PrivateName): Prom
   return null;
 }
 
-/** A copy is spare where its original is there, or where it has its place already under another name. */
+/**
+ * A copy is spare where its original is there, where it has its place already under another name, or where the one that was
+ * read back and written down has: a worker that had lost the work may have made another beside it.
+ */
 async function isSpare(
   context: JobContext,
   item: Item,
@@ -108,6 +111,15 @@ async function isSpare(
   // Items of a restore have no file of the catalogue: the archive has it.
   if (item.fileId === 0) return true;
   if (item.targetPath !== null && isAt(root, item.targetPath, (target) => isOneFile(place, target))) return true;
+  const { state, copyDevice: device, copyInode: inode } = item;
+  const isTheOne = (target: string) => {
+    const facts = look(target);
+    return (
+      facts.is === 'file' && facts.device === device && facts.inode === inode && facts.sizeBytes === item.sizeBytes
+    );
+  };
+  if (state === 'done' && item.targetPath !== null && inode !== null && isAt(root, item.targetPath, isTheOne))
+    return true;
   const from = await context.root(item.volumeId);
   return (
     from !== null &&

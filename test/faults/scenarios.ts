@@ -393,7 +393,7 @@ function judgeHalves(
   const known = new Set(before.values());
   const bags = new Set([...after.keys()].filter((at) => at.endsWith('tagmanifest-sha512.txt')).map(path.dirname));
   for (const [at, sum] of after) {
-    const isWritten = /\.(otio|txt|json|html)$/.test(at);
+    const isWritten = /\.(otio|txt|json|html|mhl|xml)$/.test(at);
     const isInBag = /^kd-\d/.test(at) && !bags.has(at.split(path.sep).slice(0, 2).join(path.sep));
     if ((known.has(sum) || isWritten || isPart(site, at)) && !isInBag) continue;
     figures.halfFiles++;

@@ -24,6 +24,8 @@ export const archives = mysqlTable(
     packer: varchar('packer', { length: 40 }).notNull().default('folder'),
     files: amount('files').notNull(),
     bytes: amount('bytes').notNull(),
+    /** Files that were to go in and could not: told in it, and here. */
+    gaps: int('gaps').notNull().default(0),
     sealedAt: at('sealed_at'),
     jobId: amount('job_id'),
   },

@@ -1,0 +1,1 @@
+ALTER TABLE `archives` ADD `gaps` int DEFAULT 0 NOT NULL;
