@@ -103,8 +103,8 @@ interface CopiesProps {
 
 function ReadBack({ archive, submit }: { archive: Archive; submit: ReturnType<typeof useFetcher<Answer>> }) {
   return (
-    <submit.Form method="post" className="inline">
-      <input type="hidden" name="archiveId" value={archive.archiveId} />{' '}
+    <submit.Form method="post" className="block">
+      <input type="hidden" name="archiveId" value={archive.archiveId} />
       <button
         type="submit"
         name="intent"
@@ -134,7 +134,10 @@ function Copies({ archive, good, readBack, nowMs }: CopiesProps) {
       {archive.gaps > 0 && (
         <>
           {' '}
-          <Chip tone="caution" title="They could not be read when it was written. Its README and its receipt name them.">
+          <Chip
+            tone="caution"
+            title="They could not be read when it was written. Its README and its receipt name them."
+          >
             {counted(archive.gaps, 'file')} could not go in
           </Chip>
         </>
@@ -176,7 +179,7 @@ function ArchiveRow({
       <td className="number font-semibold">{size(archive.bytes)}</td>
       <td className="number">{count(archive.files)}</td>
       <td className="path">{archive.copies.map((copy) => copy.carrier).join(', ')}</td>
-      <td>
+      <td className="max-w-48 py-1.5 leading-6 whitespace-normal">
         <Copies archive={archive} good={good.length} readBack={readBack} nowMs={nowMs} />
         {archive.state === 'sealed' && <ReadBack archive={archive} submit={submit} />}
       </td>
