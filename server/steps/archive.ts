@@ -717,7 +717,9 @@ export const archiveProject = serverStep({
       );
     const files = await unweighed(db, step.stepId);
     if (files > 0) findings.push(finding(step, 'not weighed yet', 'note', { files }));
-    const renamed = selection.chosen.filter((file) => !file.isDocument && nameOf(file.payloadPath) !== file.name);
+    const renamed = selection.chosen.filter(
+      (file) => !file.isDocument && file.parts.length === 0 && nameOf(file.payloadPath) !== file.name,
+    );
     if (renamed.length > 0)
       findings.push(
         finding(step, 'renamed in the archive', 'note', {
