@@ -85,6 +85,7 @@ const FILES: Record<string, string[]> = {
   'mpeg4.mp4': [...picture('25'), ...tone(1), ...MPEG4, '-c:a', 'aac', '-aac_pns', '0'],
   'vp9.mp4': [...picture('25', 2), '-c:v', 'libvpx-vp9', '-deadline', 'realtime', '-cpu-used', '8', '-g', '10'],
   'ac3.mov': [...picture('25'), ...tone(2), ...INTRA, '-c:a', 'ac3'],
+  'aac.mov': [...picture('25'), ...tone(2), ...INTRA, '-c:a', 'aac', '-aac_pns', '0', '-timecode', '05:00:00:00'],
   'alac.mov': [...picture('25'), ...tone(2), ...INTRA, '-c:a', 'alac'],
   'front.mp4': [...picture('25'), ...tone(2), ...LONG, '-c:a', 'aac', '-aac_pns', '0', '-movflags', 'faststart'],
   'parts.mp4': [
@@ -440,3 +441,44 @@ test('whatever stands in a file, cutting it gives a true cut or a reason', () =>
     { numRuns: 300 },
   );
 }, 120_000);
+
+test('what leaves a doubt how it is shown stays whole, with the reason', () => {
+  const bytes = readFileSync(at('intra-25.mov'));
+  const list = bytes.indexOf('elst');
+  const twice = Buffer.from(bytes);
+  twice.writeInt32BE(0x20000, list + 4 + 8 + 8);
+  expect(() => cutFile(memorySource(twice), { from: 3, to: 20 })).toThrow('its edit list changes how fast it is shown');
+  const elsewhere = Buffer.from(bytes);
+  const url = elsewhere.indexOf('url ', elsewhere.indexOf('dref', elsewhere.indexOf('vide')));
+  elsewhere.writeUInt32BE(0, url + 4);
+  expect(() => cutFile(memorySource(elsewhere), { from: 3, to: 20 })).toThrow('its samples lie in another file');
+  expect(() => cutFile(memorySource(bytes), { from: 70, to: 90 })).toThrow('are not all in it');
+  expect(() => cutFile(memorySource(bytes.subarray(0, 5000)), { from: 3, to: 20 })).toThrow(CannotCut);
+});
+
+test('a part beyond four gigabytes has long places, and they are right', () => {
+  // Frames of a hole: a movie whose samples lie far apart, read from a source that has nothing but its head.
+  const small = readFileSync(at('png.mov'));
+  const reading = cutFile(memorySource(small), { from: 0, to: 40 });
+  const head = (reading.pieces[0] as { bytes: Uint8Array }).bytes;
+  // The same movie with every frame 200 MB large: its table of sizes says so, and nothing is there to be read but the tables.
+  const big = Buffer.from(head);
+  const sizes = big.indexOf('stsz');
+  const count = big.readUInt32BE(sizes + 12);
+  for (let n = 0; n < count; n++) big.writeUInt32BE(200_000_000, sizes + 16 + n * 4);
+  const size = big.length + count * 200_000_000;
+  const source = {
+    size,
+    read: (place: number, length: number) => {
+      const out = new Uint8Array(Math.max(0, Math.min(length, size - place)));
+      if (place < big.length) out.set(big.subarray(place, Math.min(big.length, place + out.length)));
+      return out;
+    },
+  };
+  big.writeBigUInt64BE(BigInt(16 + count * 200_000_000), big.lastIndexOf('mdat') + 4);
+  const cut = cutFile(source, { from: 2, to: 38 });
+  expect(cut.sizeBytes).toBeGreaterThan(36 * 200_000_000);
+  const after = readEssence(made(source, cut));
+  expect(after.ok && framesOf(after.essence)).toBe(36);
+  expect(Buffer.from((cut.pieces[0] as { bytes: Uint8Array }).bytes).includes('co64')).toBe(true);
+});

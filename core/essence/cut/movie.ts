@@ -98,6 +98,8 @@ export function cutMovie(source: ByteSource, range: MovieRange): Recipe {
 
 function refuse(track: MovTrack): void {
   if (track.codec === 'encv' || track.codec === 'enca') throw new CannotCut('it is encrypted');
+  if (track.edits.some((edit) => edit.begins !== null && edit.isChanged))
+    throw new CannotCut('its edit list changes how fast it is shown');
   if (track.timescale <= 0 && track.count > 0) throw new CannotCut('a track of it tells no timescale');
 }
 
@@ -187,7 +189,8 @@ function shownBy(track: MovTrack, movieScale: number, window: Window): Segment[]
 }
 
 function partOf(track: MovTrack, { source, movieScale, window }: Around): Part | null {
-  if (track.count === 0) return null;
+  // What tells how others are to be sent is not true of a part.
+  if (track.count === 0 || track.handler === 'hint') return null;
   const segments = shownBy(track, movieScale, window).flatMap((segment): Segment[] => {
     const start = greater(segment.start, window.start);
     const end = lesser(segment.end, window.end);

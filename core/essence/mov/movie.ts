@@ -172,7 +172,8 @@ function readEdits(data: DataView, box: Box, track: MovTrack): void {
     const at = box.begin + 8 + i * width;
     const duration = long ? count64(data, at, at) : data.getUint32(at);
     const time = long ? Number(data.getBigInt64(at + 8)) : data.getInt32(at + 4);
-    track.edits.push({ duration, begins: time < 0 ? null : time });
+    const isChanged = data.getInt32(at + width - 4) !== 0x10000;
+    track.edits.push({ duration, begins: time < 0 ? null : time, ...(isChanged ? { isChanged } : {}) });
   }
 }
 

@@ -20,6 +20,8 @@ export interface Edit {
   duration: number;
   /** In the track's ticks; null shows nothing. */
   begins: number | null;
+  /** Shown otherwise than as fast as it was recorded. */
+  isChanged?: boolean;
 }
 
 export interface Defaults {
