@@ -11,11 +11,13 @@ interface LengthProps {
   mediaFiles: number;
   /** Files that go in as ranges. */
   inParts: number;
+  /** Stills of sequences that stay out. */
+  trimmedStills: number;
   /** Why others stay whole. */
   whole: readonly { why: string; files: number }[];
 }
 
-export function Length({ handles, mediaFiles, inParts, whole }: LengthProps) {
+export function Length({ handles, mediaFiles, inParts, trimmedStills, whole }: LengthProps) {
   const to = useTo();
   const navigate = useNavigate();
   const change = (next: Handles | null) =>
@@ -52,6 +54,9 @@ export function Length({ handles, mediaFiles, inParts, whole }: LengthProps) {
         {handles
           ? `${counted(inParts, 'file')} cut without encoding anew, ${count(mediaFiles - inParts)} whole`
           : counted(mediaFiles, 'file')}
+        {trimmedStills > 0 && (
+          <span className="block">{counted(trimmedStills, 'still')} of sequences that no timeline shows stay out</span>
+        )}
         {whole.map(({ why, files }) => (
           <span key={why} className="block">
             {count(files)} whole: {why}

@@ -49,6 +49,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     archiveBytes: selection.chosenBytes,
     borrowedBytes: selection.borrowedBytes,
     trimmedBytes: selection.trimmedBytes,
+    trimmedStills: selection.trimmedStills,
     leftOut: selection.leftOut,
     scope,
     parts: partsOf(selection.leftOut, asked),

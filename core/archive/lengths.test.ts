@@ -1,5 +1,14 @@
 import fc from 'fast-check';
-import { availableOf, type FileFacts, type FileUse, keptOf, partName, placedIn, WHY_WHOLE } from './lengths.ts';
+import {
+  availableOf,
+  keptStill,
+  type FileFacts,
+  type FileUse,
+  keptOf,
+  partName,
+  placedIn,
+  WHY_WHOLE,
+} from './lengths.ts';
 
 const RATE = { num: 25, den: 1 };
 const picture: FileFacts = { format: 'mov', frames: 1000, start: null, rate: RATE, isSound: false };
@@ -105,7 +114,7 @@ test('every used frame is in exactly one part, however they lie', () => {
           unit: 'frames',
           gapSeconds,
         });
-        if (kept.is === 'whole') return;
+        if (kept.is !== 'parts') return;
         for (const [from, long] of spans) {
           const holding = kept.parts.filter((part) => part.from <= from && from + long <= part.to);
           expect(holding).toHaveLength(1);
@@ -123,4 +132,43 @@ test('every used frame is in exactly one part, however they lie', () => {
 test('a part is called after its file and its first frame', () => {
   expect(partName('A001C003.mov', 1250)).toBe('A001C003_f001250.mov');
   expect(partName('noise', 3)).toBe('noise_f000003');
+});
+
+test('stills are kept where a used frame, or its handles, show them, and wherever there is a doubt', () => {
+  const at = (ord: number, more: Partial<FileUse> = {}, stills = { step: 1, count: 200 as number | null }) =>
+    keptStill(
+      [
+        {
+          ...use(
+            [
+              [1050, 10],
+              [1070, 1],
+            ],
+            { start: 1000, duration: 200, ...more },
+          ),
+          ord,
+          stills,
+        },
+      ],
+      { value: 2, unit: 'frames', gapSeconds: 0.4 },
+    ).is;
+  expect([47, 48, 60, 66, 72, 73].map((ord) => at(ord))).toEqual([
+    'nothing',
+    'whole',
+    'whole',
+    'whole',
+    'whole',
+    'nothing',
+  ]);
+  // Every second number, each shown for two frames.
+  expect([23, 24, 36, 37].map((ord) => at(ord, {}, { step: 2, count: 100 }))).toEqual([
+    'nothing',
+    'whole',
+    'whole',
+    'nothing',
+  ]);
+  expect(at(0, { spans: null })).toBe('whole');
+  expect(at(0, { relinks: false })).toBe('whole');
+  expect(at(0, { duration: 400 })).toBe('whole');
+  expect(keptStill([{ ...use([[50, 10]]), ord: 0, stills: { step: 1, count: 1000 } }], null).is).toBe('whole');
 });

@@ -80,7 +80,7 @@ export type WhyWhole =
   'format' | 'unread' | 'not relinked' | 'used whole' | 'rate' | 'start' | 'outside' | 'nearly whole';
 
 /** Why: one of the words here, or a sentence's end of whoever tried to cut it. */
-export type Kept = { is: 'whole'; why: string | null } | { is: 'parts'; parts: Part[] };
+export type Kept = { is: 'whole'; why: string | null } | { is: 'nothing' } | { is: 'parts'; parts: Part[] };
 
 /** As the end of a sentence: "it stays whole: …". */
 export const WHY_WHOLE: Record<WhyWhole, string> = {
@@ -182,12 +182,42 @@ function beginsOf(file: FileFacts, { spans, rate, start, duration }: FileUse): F
   return candidates.length === 1 ? candidates : [];
 }
 
+/** One use of a still of a sequence. */
+export interface StillUse extends FileUse {
+  /** Which of the sequence it is, counted from 0. */
+  ord: number;
+  stills: { step: number; count: number | null };
+}
+
+/** A still is kept where a frame that is used, or lies in its handles, shows it; and wherever there is a doubt. */
+export function keptStill(uses: readonly StillUse[], handles: Handles | null): Kept {
+  const isKept = (use: StillUse): boolean => {
+    const { spans, rate, start, duration, relinks, ord, stills } = use;
+    if (!relinks || spans === null || !rate || start === null || duration === null) return true;
+    if (stills.count !== null && stills.count !== Math.ceil(duration / stills.step)) return true;
+    const more = framesIn(handles!, rate);
+    const gap = ceil(times(fractionOf(handles!.gapSeconds), fraction(rate.num, rate.den)));
+    const wide = spans.map((span) => ({
+      from: span.start - start - more,
+      to: span.start - start + span.duration + more,
+    }));
+    return closed(wide, gap).some(
+      ({ from, to }) => ord >= Math.floor(from / stills.step) && ord < Math.ceil(to / stills.step),
+    );
+  };
+  return handles === null || uses.some(isKept) ? { is: 'whole', why: null } : { is: 'nothing' };
+}
+
 /** Handles in whole frames of a rate. */
 const framesIn = ({ value, unit }: Handles, rate: Rate): number =>
   unit === 'frames' ? value : ceil(times(fractionOf(value), fraction(rate.num, rate.den)));
 
 function joined(parts: readonly Part[], { file, handles }: { file: FileFacts; handles: Handles }): Part[] {
-  const gap = ceil(times(fractionOf(handles.gapSeconds), fraction(file.rate!.num, file.rate!.den)));
+  return closed(parts, ceil(times(fractionOf(handles.gapSeconds), fraction(file.rate!.num, file.rate!.den))));
+}
+
+/** Joined where they touch, overlap, or have less than the gap between them. */
+function closed(parts: readonly Part[], gap: number): Part[] {
   const kept: Part[] = [];
   for (const { start, duration } of union(parts.map(({ from, to }) => ({ start: from, duration: to - from })))) {
     const last = kept.at(-1);

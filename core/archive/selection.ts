@@ -95,6 +95,8 @@ export interface Selection {
   borrowedBytes: number;
   /** What of the project's own files stays out because no timeline uses that range of them. */
   trimmedBytes: number;
+  /** Stills of sequences among that. */
+  trimmedStills: number;
 }
 
 /** What the project has besides the files that are told one by one, by kind. */
@@ -112,7 +114,9 @@ export function selectForArchive(
   others: readonly Others[] = [],
   layout: Layout = 'bins',
 ): Selection {
-  const goes = (file: ProjectFile) => file.isDocument || file.used || file.asked !== undefined;
+  const isTrimmed = (file: ProjectFile) => !file.isDocument && file.used && file.kept?.length.is === 'nothing';
+  const goes = (file: ProjectFile) => file.isDocument || (file.used && !isTrimmed(file)) || file.asked !== undefined;
+  const trimmed = files.filter((file) => isTrimmed(file) && file.isOwn);
   const chosen = files.filter(goes);
   const rest = new Map<LeftOut, { why: LeftOut; files: number; bytes: number }>();
   const leave = ({ kind, files: count, bytes, isLent = false }: Others) => {
@@ -122,7 +126,8 @@ export function selectForArchive(
     sum.bytes += bytes;
     if (count > 0) rest.set(why, sum);
   };
-  for (const file of files) if (!goes(file) && file.isOwn) leave({ kind: file.kind, files: 1, bytes: file.sizeBytes });
+  for (const file of files)
+    if (!goes(file) && file.isOwn && !isTrimmed(file)) leave({ kind: file.kind, files: 1, bytes: file.sizeBytes });
   others.forEach(leave);
   const shared = sharedFolders(chosen);
   const places = placeNames(chosen.flatMap((file) => wishesOf(file, { shared, layout })));
@@ -148,7 +153,10 @@ export function selectForArchive(
       files.reduce((sum, file) => sum + (file.isOwn ? file.sizeBytes : 0), 0) +
       others.reduce((sum, other) => sum + other.bytes, 0),
     borrowedBytes: placed.reduce((sum, file) => sum + (file.isOwn ? 0 : file.keptBytes), 0),
-    trimmedBytes: placed.reduce((sum, file) => sum + (file.isOwn ? file.sizeBytes - file.keptBytes : 0), 0),
+    trimmedBytes:
+      placed.reduce((sum, file) => sum + (file.isOwn ? file.sizeBytes - file.keptBytes : 0), 0) +
+      trimmed.reduce((sum, file) => sum + file.sizeBytes, 0),
+    trimmedStills: trimmed.length,
   };
 }
 

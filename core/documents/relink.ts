@@ -20,14 +20,19 @@ export interface Relinking {
    */
   missing?(name: string, available: MediaRef['available']): string | null;
   /** Of a reference by its place (see placeKey), before the others are asked: a part of its media stands for it. */
-  part?(place: string, target: string): PartPlace | null;
+  part?(place: string, named: Named): PartPlace | null;
 }
+
+/** What a reference names: one file, or a sequence of stills by its parts and the number of its first. */
+export type Named = { url: string } | { base: string; prefix: string; suffix: string; first: number };
 
 /** A part of media, as a reference says it. */
 export interface PartPlace {
   target: string;
   /** What there is of it, in the media's own time. */
   available: { start: number; duration: number; rate: Rate };
+  /** Of a sequence, whose place is its base: the number of its first still. */
+  firstStill?: number;
 }
 
 /**
@@ -101,8 +106,8 @@ export function relinkOtio(text: string, relinking: Relinking): { text: string; 
       const reference = open.at(-1);
       if (reference?.depth === path.length) {
         open.pop();
-        const target = reference.texts.get('target_url')?.text;
-        const part = target === undefined ? null : (relinking.part?.(placeKey(path), target) ?? null);
+        const named = relinking.part ? namedBy(reference, text) : null;
+        const part = named && relinking.part!(placeKey(path), named);
         if (part) return void pointAt(reference, part, edits);
         replaceIn(reference, relinking, edits);
         const missing = missingIn(reference, text.slice(reference.begin, offset));
@@ -153,15 +158,36 @@ function fill({ schema, name, range }: Missing, clipName: string, relinking: Rel
   if (next !== null) edits.push({ ...schema, text: `"ExternalReference.1", "target_url": ${JSON.stringify(next)}` });
 }
 
+function namedBy({ texts, others }: OpenReference, text: string): Named | null {
+  const url = texts.get('target_url')?.text;
+  if (url !== undefined) return { url };
+  const base = texts.get('target_url_base')?.text;
+  if (base === undefined) return null;
+  const first = others.get('start_frame');
+  return {
+    base,
+    prefix: texts.get('name_prefix')?.text ?? '',
+    suffix: texts.get('name_suffix')?.text ?? '',
+    // What it does not say is 1.
+    first: first ? Math.trunc(Number(text.slice(first.offset, first.offset + first.length))) : 1,
+  };
+}
+
 /** A reference says what there is of a part: what a clip takes of it stays as it was, counted in the media's own time. */
 function pointAt({ texts, others }: OpenReference, part: PartPlace, edits: Edit[]): void {
   const { start, duration, rate } = part.available;
   const time = (value: number) => ({ OTIO_SCHEMA: 'RationalTime.1', rate: rate.num / rate.den, value });
   const range = JSON.stringify({ OTIO_SCHEMA: 'TimeRange.1', duration: time(duration), start_time: time(start) });
-  const target = texts.get('target_url')!;
+  const target = texts.get('target_url') ?? texts.get('target_url_base')!;
   const written = others.get('available_range');
   // What it does not say yet is written beside its place.
-  edits.push({ ...target, text: JSON.stringify(part.target) + (written ? '' : `, "available_range": ${range}`) });
+  const first = others.get('start_frame');
+  const number = part.firstStill !== undefined && !first ? `, "start_frame": ${part.firstStill}` : '';
+  edits.push({
+    ...target,
+    text: `${JSON.stringify(part.target)}${number}${written ? '' : `, "available_range": ${range}`}`,
+  });
+  if (part.firstStill !== undefined && first) edits.push({ ...first, text: String(part.firstStill) });
   if (written) edits.push({ ...written, text: range });
 }
 

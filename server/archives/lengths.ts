@@ -2,7 +2,8 @@
 // Shaping asks for many at once, the sealing of an archive for those that became parts.
 import { sql } from 'drizzle-orm';
 import type { ArchiveScope } from '#core/archive/selection.ts';
-import { type FileFacts, type FileUse } from '#core/archive/lengths.ts';
+import type { FileFacts, FileUse, StillUse } from '#core/archive/lengths.ts';
+import type { Stills } from '#core/documents/stills.ts';
 import type { ProjectId } from '#core/model.ts';
 import { reachByMedia, type ScopedUse } from '#core/reach/scope.ts';
 import type { FrameRange, Rate } from '#core/time/rates.ts';
@@ -14,6 +15,8 @@ import { DOCUMENT_THERE } from '../db/naming.ts';
 export interface Lengths {
   file: FileFacts;
   uses: (FileUse & { documentFileId: number; target: string })[];
+  /** Of a still: its uses; empty for every other file. */
+  stills: StillUse[];
 }
 
 interface Row {
@@ -22,6 +25,7 @@ interface Row {
   documentFileId: number;
   document: string;
   target: string;
+  ord: number;
   stills: unknown;
   used: number;
   ranges: unknown;
@@ -51,7 +55,7 @@ export async function lengthsOf(
   const counted = versions === 'newest' ? sql`AND o.superseded_by IS NULL` : sql``;
   for (const ids of inSlices(fileIds, 2000)) {
     const [rows] = (await db.execute(sql`
-      SELECT t.file_id AS fileId, m.id AS mediaId, o.file_id AS documentFileId, o.name AS document, t.target, m.stills IS NOT NULL AS stills, m.used,
+      SELECT t.file_id AS fileId, m.id AS mediaId, o.file_id AS documentFileId, o.name AS document, t.target, t.ord, m.stills, m.used,
         m.ranges, m.spans, m.start_frame AS startFrame, m.duration_frames AS durationFrames, m.rate_num AS rateNum, m.rate_den AS rateDen,
         e.format, e.width, e.sample_rate AS sampleRate, e.rate_num AS ownNum, e.rate_den AS ownDen, e.start_frame AS ownStart, e.duration_frames AS ownFrames
       FROM media_targets t JOIN media m ON m.id = t.media_id ${DOCUMENT_THERE} JOIN files f ON f.id = t.file_id
@@ -65,10 +69,13 @@ export async function lengthsOf(
         ? null
         : await spansByTimelines(db, [...rates.keys()], { names: timelines, rateOf: (id) => rates.get(id) ?? null });
     for (const row of rows) {
-      const known = found.get(Number(row.fileId)) ?? { file: factsIn(row), uses: [] };
+      const known = found.get(Number(row.fileId)) ?? { file: factsIn(row), uses: [], stills: [] };
       found.set(Number(row.fileId), known);
       const spans = asked ? spansAsked(asked, Number(row.mediaId)) : row.used ? spansIn(row) : [];
-      known.uses.push({ ...useIn(row), spans, documentFileId: Number(row.documentFileId), target: row.target });
+      const use = { ...useIn(row), spans };
+      known.uses.push({ ...use, documentFileId: Number(row.documentFileId), target: row.target });
+      const stills = parsed<Stills | null>(row.stills);
+      if (stills) known.stills.push({ ...use, ord: row.ord, stills });
     }
   }
   return found;
@@ -79,7 +86,7 @@ function factsIn(row: Row): FileFacts {
   const rate = isSound ? [row.sampleRate, 1] : [row.ownNum, row.ownDen];
   return {
     // A sequence of stills is no file that could be cut.
-    format: Number(row.stills) === 1 ? 'stills' : (row.format ?? ''),
+    format: row.stills === null ? (row.format ?? '') : 'stills',
     frames: row.ownFrames === null ? null : Number(row.ownFrames),
     start: row.ownStart === null ? null : Number(row.ownStart),
     rate: rate[0] && rate[1] ? { num: rate[0], den: rate[1] } : null,
@@ -166,4 +173,31 @@ export async function timelineNames(db: Db, projectId: ProjectId): Promise<strin
     SELECT DISTINCT l.name FROM timelines l JOIN documents o ON o.id = l.document_id AND o.superseded_by IS NULL JOIN files g ON g.id = o.file_id AND g.gone_at IS NULL
     WHERE o.project_id = ${projectId} ORDER BY l.name LIMIT 500`)) as unknown as [{ name: string }[]];
   return rows.map((row) => row.name);
+}
+
+/** A sequence of stills of a document, and the file of each that is known, by its place in it. */
+export interface SequenceUse {
+  stills: Stills;
+  use: FileUse;
+  files: Map<number, number>;
+}
+
+/** The sequences that a document names. */
+export async function sequencesOf(db: Db, documentFileId: number): Promise<SequenceUse[]> {
+  const [rows] = (await db.execute(sql`
+    SELECT m.id AS mediaId, m.stills, m.start_frame AS startFrame, m.duration_frames AS durationFrames, m.rate_num AS rateNum, m.rate_den AS rateDen,
+      o.name AS document, t.ord, t.file_id AS fileId
+    FROM documents o JOIN media m ON m.document_id = o.id AND m.stills IS NOT NULL JOIN media_targets t ON t.media_id = m.id AND t.file_id IS NOT NULL
+    WHERE o.file_id = ${documentFileId} ORDER BY m.id, t.ord`)) as unknown as [Row[]];
+  const found = new Map<number, SequenceUse>();
+  for (const row of rows) {
+    const known = found.get(row.mediaId) ?? {
+      stills: parsed<Stills>(row.stills),
+      use: { ...useIn(row), spans: null },
+      files: new Map<number, number>(),
+    };
+    found.set(row.mediaId, known);
+    known.files.set(row.ord, Number(row.fileId));
+  }
+  return [...found.values()];
 }

@@ -12,7 +12,7 @@ import {
   type Selection,
   USUAL_SCOPE,
 } from '#core/archive/selection.ts';
-import { type Kept, keptOf, WHY_WHOLE } from '#core/archive/lengths.ts';
+import { type Kept, keptOf, keptStill, WHY_WHOLE } from '#core/archive/lengths.ts';
 import { type FileId, type Kind, KINDS, type ProjectId, type VolumeId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
 import { placeOfFile } from '#disk/paths.ts';
@@ -169,7 +169,12 @@ async function addLengths(
   });
   for (const file of used) {
     const own = lengths.get(file.fileId);
-    const length = own ? keptOf(own.file, own.uses, scope.handles) : { is: 'whole' as const, why: WHY_WHOLE.unread };
+    const isStill = own !== undefined && own.stills.length === own.uses.length;
+    const length = isStill
+      ? keptStill(own.stills, scope.handles)
+      : own
+        ? keptOf(own.file, own.uses, scope.handles)
+        : { is: 'whole' as const, why: WHY_WHOLE.unread };
     file.kept = { length: staged ? asStaged(staged.get(file.fileId), length) : length, frames: own?.file.frames ?? 0 };
   }
 }

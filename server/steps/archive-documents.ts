@@ -3,14 +3,14 @@
 // the bag, and where each was is in the untouched original beside it.
 import { portableName } from '#core/archive/names.ts';
 import { availableOf, type FileFacts, type FileUse, placedIn } from '#core/archive/lengths.ts';
-import { referencesOf } from '#core/documents/formats/otio-references.ts';
-import { type Relinking, relinkOtio, sequenceFolder } from '#core/documents/relink.ts';
+import { referencesOf, type WrittenReference } from '#core/documents/formats/otio-references.ts';
+import { type PartPlace, type Relinking, relinkOtio, sequenceFolder } from '#core/documents/relink.ts';
 import { pathOfUrl, relativeFrom, urlOfPath } from '#core/documents/targets.ts';
 import type { ProjectId } from '#core/model.ts';
 import { folderOf, nameOf } from '#core/paths.ts';
 import { coverInRate } from '#core/time/rates.ts';
 import type { ArchiveFile } from '../archives/bag.ts';
-import { lengthsOf } from '../archives/lengths.ts';
+import { lengthsOf, type SequenceUse, sequencesOf } from '../archives/lengths.ts';
 import type { Database } from '../db/connect.ts';
 import { targetsOf } from '../db/naming.ts';
 import { Refused } from '../runtime/refused.ts';
@@ -65,42 +65,119 @@ export async function relinkedDocument(
  * Of media that went in as parts, which part each reference leads to: the one that holds all that is shown by it; what no
  * timeline uses leads to the first.
  */
-async function partsOf(
+async function partsOf(db: Database, relinked: Relinked): Promise<Relinking['part']> {
+  const { text, timelines, at } = relinked;
+  const [byTarget, sequences] = [await filesInParts(db, relinked), await sequencesInParts(db, relinked)];
+  if (byTarget.size === 0 && sequences.length === 0) return undefined;
+  const references = referencesOf(text, timelines);
+  return (place, named) => {
+    const reference = references.get(place) ?? { used: null, usedByAll: null, isWhole: false };
+    if ('url' in named) {
+      const own = byTarget.get(named.url);
+      return own ? partOfFile(own, { reference, at }) : null;
+    }
+    const own = sequences.find(
+      ({ stills }) =>
+        [named.base, `${named.base}/`].includes(stills.folder) &&
+        stills.prefix === named.prefix &&
+        stills.suffix === named.suffix &&
+        stills.first === named.first,
+    );
+    return own ? partOfSequence(own, { reference, at }) : null;
+  };
+}
+
+interface InParts {
+  file: FileFacts;
+  use: FileUse;
+  parts: ArchiveFile[];
+}
+interface Leading {
+  reference: WrittenReference;
+  at: string;
+}
+
+async function filesInParts(
   db: Database,
-  { projectId, timelines, text, fileId, at, files }: Relinked,
-): Promise<Relinking['part']> {
+  { projectId, timelines, fileId, files }: Relinked,
+): Promise<Map<string, InParts>> {
   const parts = grouped(
     files.filter((file) => file.role === 'part'),
     (file) => file.fileId,
   );
-  if (parts.size === 0) return undefined;
+  const byTarget = new Map<string, InParts>();
+  if (parts.size === 0) return byTarget;
   const lengths = await lengthsOf(db, projectId, { fileIds: [...parts.keys()], versions: 'all', timelines });
-  const byTarget = new Map<string, { file: FileFacts; use: FileUse; parts: ArchiveFile[] }>();
   for (const [id, own] of parts) {
     const known = lengths.get(id);
     for (const use of known?.uses ?? [])
       if (use.documentFileId === fileId) byTarget.set(use.target, { file: known!.file, use, parts: own });
   }
-  const references = referencesOf(text, timelines);
-  return (place, target) => {
-    const named = byTarget.get(target);
-    if (!named) return null;
-    const { file, use } = named;
-    const reference = references.get(place);
-    const used = reference?.used ?? reference?.usedByAll;
-    const ranges =
-      used && use.rate ? placedIn(file, { ...use, spans: [coverInRate(used.range, used.rate, use.rate)] }) : [];
-    const part = named.parts.find(
-      ({ partFrom, partTo }) =>
-        typeof ranges !== 'string' && ranges.every(({ from, to }) => partFrom! <= from && to <= partTo!),
-    );
-    // What only others use, and is in no part, is told as missing.
-    if (!part && !reference?.used && !reference?.isWhole) return null;
-    const available = part && availableOf(file, use, { from: part.partFrom!, to: part.partTo! });
-    if (!available)
-      throw new Refused(
-        `What ${nameOf(at)} uses of ${nameOf(named.parts[0]!.path)} is not in the parts that were written of it. Nothing was sealed; the originals were not touched. Read the project again, or archive its media whole.`,
-      );
-    return { target: urlOfPath(relativeFrom(folderOf(at), part.payloadPath)), available };
+  return byTarget;
+}
+
+function partOfFile({ file, use, parts }: InParts, { reference, at }: Leading): PartPlace | null {
+  const used = reference.used ?? reference.usedByAll;
+  const ranges =
+    used && use.rate ? placedIn(file, { ...use, spans: [coverInRate(used.range, used.rate, use.rate)] }) : [];
+  const part = parts.find(
+    ({ partFrom, partTo }) =>
+      typeof ranges !== 'string' && ranges.every(({ from, to }) => partFrom! <= from && to <= partTo!),
+  );
+  // What only others use, and is in no part, is told as missing.
+  if (!part && !reference.used && !reference.isWhole) return null;
+  const available = part && availableOf(file, use, { from: part.partFrom!, to: part.partTo! });
+  if (!available) throw notInParts(at, parts[0]!.path);
+  return { target: urlOfPath(relativeFrom(folderOf(at), part.payloadPath)), available };
+}
+
+const notInParts = (document: string, media: string) =>
+  new Refused(
+    `What ${nameOf(document)} uses of ${nameOf(media)} is not in the parts that were written of it. Nothing was sealed; the originals were not touched. Read the project again, or archive its media whole.`,
+  );
+
+interface SequenceInParts extends SequenceUse {
+  /** Where its stills lie, under their own names. */
+  folder: string;
+  /** Stills that are known and did not go in, in their order. */
+  out: number[];
+}
+
+/** Sequences of which some stills went in, and not all. */
+async function sequencesInParts(db: Database, { fileId, files }: Relinked): Promise<SequenceInParts[]> {
+  const places = new Map(files.filter((file) => file.role === 'media').map((file) => [file.fileId, file]));
+  const found: SequenceInParts[] = [];
+  for (const sequence of await sequencesOf(db, fileId)) {
+    const inside = [...sequence.files.values()].flatMap((id) => places.get(id) ?? []);
+    const out = [...sequence.files].filter(([, id]) => !places.has(id)).map(([ord]) => ord);
+    const folders = new Set(inside.map((file) => folderOf(file.payloadPath)));
+    const isNamed = inside.every((file) => nameOf(file.payloadPath) === nameOf(file.path));
+    const [folder] = folders;
+    if (out.length > 0 && folders.size === 1 && isNamed) found.push({ ...sequence, folder: folder!, out });
+  }
+  return found;
+}
+
+/** The stretch between stills that stayed out which holds all that is shown by a reference. */
+function partOfSequence(
+  { stills, use, files, folder, out }: SequenceInParts,
+  { reference, at }: Leading,
+): PartPlace | null {
+  const used = reference.used ?? reference.usedByAll;
+  const { rate, start, duration } = use;
+  if (!rate || start === null || duration === null) return null;
+  const ord = (frame: number) => (frame - start) / stills.step;
+  const range = used && coverInRate(used.range, used.rate, rate);
+  const first = range ? Math.floor(ord(range.start)) : ([...files.keys()].find((one) => !out.includes(one)) ?? 0);
+  const last = range ? Math.ceil(ord(range.start + range.duration)) : first + 1;
+  // Where a still in between could not go in, it is missing among the others.
+  const isWhole = !out.some((one) => one >= first && one < last);
+  const from = isWhole ? Math.max(0, ...out.filter((one) => one < first).map((one) => one + 1)) : 0;
+  const end = stills.count ?? Math.ceil(duration / stills.step);
+  const to = isWhole ? Math.min(end, ...out.filter((one) => one >= last)) : end;
+  return {
+    target: urlOfPath(relativeFrom(folderOf(at), `${folder}/x`)).slice(0, -1),
+    available: { start: start + from * stills.step, duration: (to - from) * stills.step, rate },
+    firstStill: stills.first + from * stills.step,
   };
 }

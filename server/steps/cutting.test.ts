@@ -355,3 +355,73 @@ test('a source that changed is left out where the work goes on; the parts of the
   expect(document).not.toContain('long_f');
   execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'manifest-sha512.txt'], { cwd: bag('kd-2') });
 }, 120_000);
+
+test('of a sequence the stills that are shown go in, with their numbers, and each reference begins with its own', async () => {
+  const still = (n: number) => `media/fog/scan/fog.${String(n).padStart(4, '0')}.dpx`;
+  for (let n = 101; n < 161; n++) site.put(still(n), `still ${n}`);
+  const scan = {
+    OTIO_SCHEMA: 'ImageSequenceReference.1',
+    target_url_base: 'scan/',
+    name_prefix: 'fog.',
+    name_suffix: '.dpx',
+    start_frame: 101,
+    frame_step: 1,
+    rate: 25,
+    frame_zero_padding: 4,
+    available_range: range(0, 60),
+  };
+  const shot = (source: object | null) => ({
+    OTIO_SCHEMA: 'Clip.1',
+    name: 'scan',
+    source_range: source,
+    media_reference: scan,
+  });
+  const timeline = {
+    OTIO_SCHEMA: 'Timeline.1',
+    name: 'Scans',
+    tracks: { OTIO_SCHEMA: 'Stack.1', children: [track('Video', [shot(range(10, 3)), shot(range(40, 5))])] },
+  };
+  const bin = { OTIO_SCHEMA: 'SerializableCollection.1', name: 'Scan', children: [shot(null)] };
+  site.put(
+    'media/fog/fog.otio',
+    JSON.stringify({ OTIO_SCHEMA: 'SerializableCollection.1', name: 'Fog', children: [bin, timeline] }),
+  );
+  await site.read(volume);
+  const scope = { ...SCOPE, handles: { value: 1, unit: 'frames' as const, gapSeconds: 0.1 } };
+  const planned = await projectSelection(site.db, FOG, scope);
+  expect(planned.trimmedStills).toBe(60 - 5 - 7);
+  await addArchive(site.db, { projectId: FOG, carrierIds: carriers, folder: 'fog_1', scope, now: new Date() });
+  expect(await runAll()).toMatchObject({ state: 'done', trouble: null });
+  const numbers = [110, 111, 112, 113, 114, 140, 141, 142, 143, 144, 145, 146];
+  expect(readdirSync(bag('kd-1', 'data/media/Scan')).sort()).toEqual(numbers.map((n) => path.basename(still(n))));
+  const document = readFileSync(bag('kd-1', 'data/documents/fog.otio'), 'utf8');
+  const reading = readOtio(document);
+  const media = reading.ok ? reading.document.media : [];
+  const told = media.map(({ stills, available }) => [
+    stills!.folder,
+    stills!.first,
+    stills!.count,
+    available!.range.start,
+  ]);
+  expect(told).toEqual(
+    expect.arrayContaining([
+      ['../media/Scan/', 110, 5, 9],
+      ['../media/Scan/', 140, 7, 39],
+    ]),
+  );
+  // The bin's clip leads to the first stretch: nothing is missing.
+  expect(told).toHaveLength(2);
+  const uses = reading.ok ? reading.document.timelines[0]!.uses : [];
+  for (const { media: key, range: used } of uses) {
+    const { stills, available } = media[key]!;
+    const first = stills!.first + used.start - available!.range.start;
+    for (let n = first; n < first + used.duration; n++)
+      expect(readFileSync(bag('kd-1', `data/media/Scan/fog.${String(n).padStart(4, '0')}.dpx`), 'utf8')).toBe(
+        `still ${n}`,
+      );
+  }
+  expect(uses.map(({ range: used }) => [used.start, used.duration])).toEqual([
+    [10, 3],
+    [40, 5],
+  ]);
+}, 120_000);
