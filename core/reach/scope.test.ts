@@ -19,16 +19,16 @@ test('uses of several timelines join, each in the rate of the media', () => {
     timelineIds: [3, 9],
   });
   expect(reach.get(2)).toEqual({ ranges: null, spans: null, timelineIds: [3] });
+});
 
-  test('what one reference shows in pieces is one span, since it can lead to one file alone', () => {
-    const use = (start: number, reference: number) => ({
-      ...{ mediaId: 1, timelineId: 3, rate: PAL, reference },
-      range: { start, duration: 10 },
-    });
-    const reach = reachByMedia([use(100, 7), use(200, 7), use(400, 8), use(150, 8)], () => PAL).get(1)!;
-    expect(reach.ranges).toHaveLength(4);
-    expect(reach.spans).toEqual([{ start: 100, duration: 310 }]);
+test('what one reference shows in pieces is one span, since it can lead to one file alone', () => {
+  const use = (start: number, reference: number) => ({
+    ...{ mediaId: 1, timelineId: 3, rate: PAL, reference },
+    range: { start, duration: 10 },
   });
+  const reach = reachByMedia([use(100, 7), use(200, 7), use(400, 8), use(150, 8)], () => PAL).get(1)!;
+  expect(reach.ranges).toHaveLength(4);
+  expect(reach.spans).toEqual([{ start: 100, duration: 310 }]);
 });
 
 test('a scope of all timelines reaches just what its timelines reach one by one', () => {

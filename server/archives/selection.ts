@@ -63,7 +63,16 @@ export async function projectSelection(
     .from(media)
     .innerJoin(documents, eq(documents.id, media.documentId))
     .innerJoin(files, eq(files.id, documents.fileId))
-    .where(and(eq(media.projectId, projectId), eq(media.used, true), isNull(files.goneAt)));
+    .where(
+      and(
+        eq(media.projectId, projectId),
+        eq(media.used, true),
+        isNull(files.goneAt),
+        scope.timelines.length > 0
+          ? sql`EXISTS (SELECT 1 FROM uses u JOIN timelines l ON l.id = u.timeline_id WHERE u.media_id = ${media.id} AND l.name IN ${[...scope.timelines]})`
+          : undefined,
+      ),
+    );
   return {
     ...selection,
     chosen: selection.chosen.map((file) => {

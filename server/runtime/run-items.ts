@@ -50,7 +50,10 @@ export interface ItemWork {
   followUp?(tx: Transaction, outcomes: readonly Outcome[]): Promise<void>;
   /** After the last batch, however it ended, before the receipt. What it throws becomes the trouble of the job. */
   conclude?(ending: Ending): Promise<void>;
-  /** In the transaction of the receipt: what follows the whole step, and what the receipt says beside the sums. */
+  /**
+   * In the transaction of the receipt: what follows the whole step, and what the receipt says beside the sums. `bytes` among
+   * it stands for the sum of the items, where less than the whole of them was done.
+   */
   lastWords?(tx: Transaction, tally: Tally, ending: Ending): Promise<Record<string, unknown>>;
   /** What was done and does not stand after all is told as not done: before the items are summed for the receipt. */
   takeBack?(tx: Transaction, ending: Ending): Promise<void>;
@@ -97,7 +100,7 @@ export async function finishItems(
   await context.transaction(async (tx) => {
     await work.takeBack?.(tx, ending);
     const tally = await tallyOf(tx, step.id);
-    const facts = (await work.lastWords?.(tx, tally, ending)) ?? {};
+    const { bytes = tally.bytes, ...facts } = (await work.lastWords?.(tx, tally, ending)) ?? {};
     const freed = freeAfter ? { freed: await freedFacts(tx, step, freeAfter) } : {};
     const ended = ending.state === 'done';
     await writeReceipt(tx, {
@@ -109,7 +112,7 @@ export async function finishItems(
       jobId: context.job.id,
       stepId: step.id,
       files: tally.files,
-      bytes: tally.bytes,
+      bytes: Number(bytes),
       held: tally.held,
       facts: {
         held: tally.reasons,

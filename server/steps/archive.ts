@@ -620,6 +620,10 @@ async function conclude(writing: Writing, ending: Ending): Promise<void> {
   else await discard(writing);
 }
 
+/** What was taken of the originals: of those that went in as parts, those. */
+const takenBytes = (files: readonly { role: string; payloadBytes: number | null }[]): number =>
+  files.reduce((sum, file) => sum + (file.role === 'document' ? 0 : (file.payloadBytes ?? 0)), 0);
+
 /** Files of the project, each once: a relinked document is the same one again. */
 const ownFiles = (files: readonly { role: string }[]): number =>
   files.filter((file) => file.role !== 'document').length;
@@ -662,7 +666,7 @@ async function lastWords(
     archiveId: archive.id,
     folder: part.folder,
     carriers: placed.map((target) => target.name),
-    ...(ending.state === 'done' ? { tagManifestSha512: row!.manifestSha512 } : {}),
+    ...(ending.state === 'done' ? { tagManifestSha512: row!.manifestSha512, bytes: takenBytes(files) } : {}),
   };
 }
 

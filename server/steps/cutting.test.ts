@@ -13,6 +13,7 @@ import { projectSelection } from '../archives/selection.ts';
 import { archiveFiles, archives } from '../db/schema/archives.ts';
 import { files } from '../db/schema/catalogue.ts';
 import { jobs } from '../db/schema/jobs.ts';
+import { receipts } from '../db/schema/receipts.ts';
 import { currentPlan, findingsOf, runPlan } from '../plan/plan.ts';
 import { assess } from '../reclaim/assess.ts';
 import { worth } from '../db/schema/worth.ts';
@@ -299,6 +300,10 @@ test('what will be written is weighed to the byte before anybody runs it', async
   expect(weighed!.bytes).not.toBe(planned.bytes);
   expect(await runAll()).toMatchObject({ state: 'done' });
   const rows = await site.db.select().from(archiveFiles);
+  const [receipt] = await site.db.select().from(receipts).where(eq(receipts.action, 'archive sealed'));
+  expect(receipt!.bytes).toBe(
+    rows.reduce((bytes, row) => bytes + (row.role === 'document' ? 0 : row.payloadBytes!), 0),
+  );
   // The relinked document alone weighs what its new places weigh.
   const sum = rows.reduce((bytes, row) => bytes + (row.role === 'document' ? row.sizeBytes : row.payloadBytes!), 0);
   expect(sum).toBe(weighed!.bytes);
@@ -320,7 +325,8 @@ test('an archive of one timeline holds what that one uses; the rest is missing b
   site.put('media/fog/fog.otio', JSON.stringify(document, null, 1));
   await site.read(volume);
   const scope = { ...SCOPE, timelines: ['Trailer'], layout: 'disk' as const };
-  const { chosen, leftOut } = await projectSelection(site.db, FOG, scope);
+  const { chosen, leftOut, mediaTotal } = await projectSelection(site.db, FOG, scope);
+  expect(mediaTotal).toBe(2);
   expect(
     chosen
       .filter((file) => !file.isDocument)
