@@ -186,7 +186,7 @@ function ArchiveRow({
       <td className="number">{archive.originalsBytes > 0 ? size(archive.originalsBytes) : 'gone'}</td>
       <td className="number">
         {archive.state === 'sealed' && good.length > 0 && (
-          <span className="inline-flex gap-2">
+          <span className="inline-grid justify-items-end gap-1.5">
             {archive.originalsBytes > 0 && (
               <submit.Form method="post">
                 <input type="hidden" name="archiveId" value={archive.archiveId} />
