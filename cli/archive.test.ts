@@ -83,6 +83,7 @@ test('what is not known is refused with all there are, and nothing is added', as
     [['release', 'fog_9'], /no sealed archive named fog_9/],
     [['readback', 'fog_9'], /no sealed archive named fog_9/],
     [['archive', 'Fog', '--handles', 'much'], /seconds or frames, for example 1s or 24f, not "much"/],
+    [['archive', 'Fog', '--timeline', 'Reel 9'], /no timeline named Reel 9\. Known are: Cut\. Nothing was added/],
     [['archive', 'Fog', '--layout', 'colour'], /not by "colour"/],
     [['archive', 'Fog', '--shape', 'Small'], /no shape named Small\. Known are: none/],
   ] as const)

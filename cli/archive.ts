@@ -6,6 +6,7 @@ import type { ArchiveId } from '#core/model.ts';
 import { count, counted, duration, listed, size } from '#core/wording/amounts.ts';
 import { LEFT_OUT_WORDS } from '#core/wording/lenses.ts';
 import { estimateSeconds } from '#core/archive/selection.ts';
+import { checkTimelines } from '#server/archives/lengths.ts';
 import { measuredRates } from '#server/archives/rates.ts';
 import { projectSelection } from '#server/archives/selection.ts';
 import { type NamedShape, namedShapes } from '#server/archives/shapes.ts';
@@ -109,6 +110,7 @@ function scopeOf(
 async function archive(db: Database, out: Out, asked: ArchiveOptions & { project: string }): Promise<void> {
   const { projectId, name } = await projectNamed(db, asked.project);
   const scope = scopeOf(asked, await namedShapes(db));
+  await checkTimelines(db, projectId, scope.timelines);
   const all = await carrierRows(db);
   const carriers = asked.to.map((carrier) => named('carrier', all, carrier));
   const selection = await projectSelection(db, projectId, scope);

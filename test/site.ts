@@ -3,8 +3,10 @@ import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import os from 'node:os';
 import path from 'node:path';
 import pino from 'pino';
-import type { CarrierId, Duty, VolumeId } from '#core/model.ts';
+import type { CarrierId, Duty, PlanId, VolumeId } from '#core/model.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
+import { jobs } from '#server/db/schema/jobs.ts';
+import { currentPlan, runPlan } from '#server/plan/plan.ts';
 import type { Pools } from '#server/runtime/context.ts';
 import { readDocuments } from '#server/readings/read-documents.ts';
 import { readVolume } from '#server/readings/read-volume.ts';
@@ -71,6 +73,22 @@ export class TestSite {
         await readDocuments(this.db, this.pools.documents, id, { now: () => new Date(), reading: results[i] }),
       );
     return { results, documents };
+  }
+
+  /** Runs the plan as it stands. */
+  async runPlan(): Promise<void> {
+    const plan = await currentPlan(this.db);
+    const asked = { planId: plan.planId as PlanId, version: plan.version, who: 'Mara', now: new Date() };
+    const outcome = await runPlan(this.db, asked);
+    if (!outcome.ok) throw new Error(`The plan did not run: ${JSON.stringify(outcome.trouble)}`);
+  }
+
+  /** Has a worker do all work that waits; gives the last of it. */
+  async workOff(): Promise<typeof jobs.$inferSelect> {
+    const worker = this.worker();
+    await until(async () => (await this.db.select().from(jobs)).every((job) => job.finishedAt !== null));
+    await worker.stop();
+    return (await this.db.select().from(jobs).orderBy(jobs.id)).at(-1)!;
   }
 
   /** Looks at every store once, as a worker that then goes away. */

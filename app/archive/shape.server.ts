@@ -29,13 +29,14 @@ export async function loader({ params, request }: Route.LoaderArgs) {
   const projectId = idFrom(params.projectId, 'project') as ProjectId;
   const project = await projectById(db(), projectId);
   if (!project) throw new Response('There is no such project.', { status: 404 });
-  const scope = scopeIn(new URL(request.url).searchParams);
-  const [selection, carriers, rates, shapes, timelines] = await Promise.all([
+  const timelines = await timelineNames(db(), projectId);
+  const wished = scopeIn(new URL(request.url).searchParams);
+  const scope = { ...wished, timelines: wished.timelines.filter((name) => timelines.includes(name)) };
+  const [selection, carriers, rates, shapes] = await Promise.all([
     projectSelection(db(), projectId, scope),
     carrierRows(db()),
     measuredRates(db()),
     namedShapes(db()),
-    timelineNames(db(), projectId),
   ]);
   const media = selection.chosen.filter((file) => file.used && !file.isDocument);
   const asked = selection.chosen.filter((file) => !file.used && !file.isDocument);

@@ -12,6 +12,7 @@ import { useAsked, useLens, useTo } from '../shell/links';
 import { Bar, Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
 import { Length, small } from './length';
+import { Tick } from './tick';
 import { Folders, GoOn, ShapeChoice, Shapes, Timelines } from './shapes';
 
 export { loader, action } from './shape.server.ts';
@@ -128,24 +129,15 @@ function PartChoice({ part, data }: { part: Data['parts'][number]; data: Data })
   const others = parts.filter((one) => one !== part.part);
   const next = isIn ? others : [...others, part.part];
   return (
-    <li className="py-1.5">
-      <label className="grid cursor-pointer grid-cols-[auto_minmax(0,1fr)_auto] items-baseline gap-x-2">
-        <input
-          type="checkbox"
-          checked={isIn}
-          onChange={() =>
-            void navigate(to({ in: next.join(',') }), { preventScrollReset: true, replace: true, flushSync: true })
-          }
-          className="accent-accent"
-        />
-        <span>{partWords(part.part, data.scope.timelines.length > 0)}</span>
-        <b className={clsx(!isIn && 'font-normal text-ink-2')}>{size(part.bytes)}</b>
-        <span className="col-span-2 col-start-2 text-[13px] text-ink-2">
-          {counted(part.files, 'file')}
-          {!isIn && `, ${part.words}`}
-        </span>
-      </label>
-    </li>
+    <Tick
+      checked={isIn}
+      onToggle={() =>
+        void navigate(to({ in: next.join(',') }), { preventScrollReset: true, replace: true, flushSync: true })
+      }
+      name={partWords(part.part, data.scope.timelines.length > 0)}
+      amount={<b className={clsx(!isIn && 'font-normal text-ink-2')}>{size(part.bytes)}</b>}
+      words={`${counted(part.files, 'file')}${isIn ? '' : `, ${part.words}`}`}
+    />
   );
 }
 

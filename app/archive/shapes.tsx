@@ -8,13 +8,14 @@ import { useAsked, useTo } from '../shell/links';
 import { Button, Card, Field, inputLook, Said } from '../ui/parts';
 import { small } from './length';
 import { sameShape, scopeSearch } from './scope';
+import { Tick } from './tick';
 
 const QUIET = { preventScrollReset: true, replace: true };
 
 export function Timelines({ names, chosen }: { names: readonly string[]; chosen: readonly string[] }) {
   const asked = useAsked();
   const navigate = useNavigate();
-  const now = asked.getAll('timeline');
+  const now = asked.getAll('timeline').filter((name) => names.includes(name));
   if (names.length < 2) return null;
   const choose = (next: readonly string[]) => {
     const search = new URLSearchParams(asked);
@@ -85,22 +86,14 @@ export function GoOn({ goOn }: Pick<ArchiveScope, 'goOn'>) {
   const navigate = useNavigate();
   const now = useAsked().get('gaps') !== 'stop';
   return (
-    <li className="py-1.5">
-      <label className="grid cursor-pointer grid-cols-[auto_minmax(0,1fr)] items-baseline gap-x-2">
-        <input
-          type="checkbox"
-          checked={now}
-          onChange={() => void navigate(to({ gaps: now ? 'stop' : null }), { ...QUIET, flushSync: true })}
-          className="accent-accent"
-        />
-        <span>Go on without a file that cannot be read</span>
-        <span className="col-start-2 text-[13px] text-ink-2">
-          {goOn
-            ? 'it is named in the archive and in the receipt'
-            : 'the first one ends the work, and nothing is sealed'}
-        </span>
-      </label>
-    </li>
+    <Tick
+      checked={now}
+      onToggle={() => void navigate(to({ gaps: now ? 'stop' : null }), { ...QUIET, flushSync: true })}
+      name="Go on without media that cannot be read"
+      words={
+        goOn ? 'they are named in the archive and in the receipt' : 'the first ends the work, and nothing is sealed'
+      }
+    />
   );
 }
 

@@ -172,6 +172,9 @@ function partsOf(file: ProjectFile, places: ReadonlyMap<string, string>): Placed
   }));
 }
 
+/** The folder of documents in a payload. */
+export const DOCUMENTS = 'documents';
+
 /** The deepest folder that all asked files of a part share on a volume: what lies below it keeps its place. */
 function sharedFolders(files: readonly ProjectFile[]): Map<string, string> {
   const shared = new Map<string, string>();
@@ -252,12 +255,12 @@ function wishesOf(
       }));
     return [{ key: `${file.fileId}`, folder, name: file.name, order }];
   }
-  const itself = { key: `${file.fileId}`, folder: ['documents'], name: file.name, order };
+  const itself = { key: `${file.fileId}`, folder: [DOCUMENTS], name: file.name, order };
   if (file.asItIs) return [itself];
   return [
     itself,
     // Another ending, so that nobody takes the one with the old places for the document itself.
-    { key: `${file.fileId} original`, folder: ['documents'], name: `${file.name}.original`, order },
+    { key: `${file.fileId} original`, folder: [DOCUMENTS], name: `${file.name}.original`, order },
   ];
 }
 

@@ -26,7 +26,8 @@ export function fraction(n: bigint | number, d: bigint | number = 1): Fraction {
   return b < 0n ? narrow(-a, -b) : narrow(a, b);
 }
 
-function gcd(a: number, b: number): number {
+/** The greatest number that divides both; of plain whole numbers. */
+export function gcd(a: number, b: number): number {
   let [x, y] = [Math.abs(a), b];
   while (y !== 0) [x, y] = [y, x % y];
   return x;

@@ -1,4 +1,5 @@
 // Exact frame rates and ranges. OTIO writes rates as decimals; here they are fractions, so that sums stay whole frames.
+import { gcd } from './fraction.ts';
 
 /** Frames a second as a fraction in lowest terms. */
 export interface Rate {
@@ -11,8 +12,6 @@ export interface FrameRange {
   start: number;
   duration: number;
 }
-
-const gcd = (a: number, b: number): number => (b === 0 ? a : gcd(b, a % b));
 
 /**
  * Reads a decimal rate. Decimals within 0.0005 of n*1000/1001 are taken for it (23.976, 29.97, 59.94: SMPTE ST 12-1);

@@ -7,10 +7,12 @@ import type { Stills } from '#core/documents/stills.ts';
 import type { ProjectId } from '#core/model.ts';
 import { reachByMedia, type ScopedUse } from '#core/reach/scope.ts';
 import type { FrameRange, Rate } from '#core/time/rates.ts';
+import { listed } from '#core/wording/amounts.ts';
 import { idList } from '../db/conditions.ts';
 import type { Db } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import { DOCUMENT_THERE } from '../db/naming.ts';
+import { Refused } from '../runtime/refused.ts';
 
 export interface Lengths {
   file: FileFacts;
@@ -200,4 +202,15 @@ export async function sequencesOf(db: Db, documentFileId: number): Promise<Seque
     known.files.set(row.ord, Number(row.fileId));
   }
   return [...found.values()];
+}
+
+/** Throws Refused where a project has no timeline of one of these names. */
+export async function checkTimelines(db: Db, projectId: ProjectId, names: readonly string[]): Promise<void> {
+  if (names.length === 0) return;
+  const known = await timelineNames(db, projectId);
+  const unknown = names.filter((name) => !known.includes(name));
+  if (unknown.length > 0)
+    throw new Refused(
+      `There is no timeline named ${listed(unknown)}. Known are: ${known.join(', ') || 'none'}. Nothing was added.`,
+    );
 }

@@ -2,12 +2,11 @@
 import { appendFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import { eq } from 'drizzle-orm';
-import type { CarrierId, PlanId, ProjectId, VolumeId } from '#core/model.ts';
+import type { CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { otio, TestSite, until } from '#test/site.ts';
 import { archiveCopies } from '../db/schema/archives.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { receipts } from '../db/schema/receipts.ts';
-import { currentPlan, runPlan } from '../plan/plan.ts';
 import { addArchive } from '../steps/archive.ts';
 import { askToReadBackAll } from './read-back.ts';
 import { archiveRows } from './shelf.ts';
@@ -23,17 +22,11 @@ beforeEach(async () => {
   site.put('media/fog/fog.otio', otio('Fog', ['rushes/a.mov']));
   await site.read(volume);
   await addArchive(site.db, { projectId: 1 as ProjectId, carrierIds: carriers, folder: 'fog_1', now: new Date() });
-  const plan = await currentPlan(site.db);
-  await runPlan(site.db, { planId: plan.planId as PlanId, version: plan.version, who: 'Mara', now: new Date() });
-  await workOff();
+  await site.runPlan();
+  await site.workOff();
 });
 afterEach(() => site.close());
 
-async function workOff() {
-  const worker = site.worker();
-  await until(async () => (await site.db.select().from(jobs)).every((job) => job.finishedAt !== null));
-  await worker.stop();
-}
 const by = () => ({ who: 'Mara', now: new Date() });
 const bag = (carrier: string, ...parts: string[]) => path.join(site.root, carrier, 'fog_1', ...parts);
 const copies = () => site.db.select().from(archiveCopies).orderBy(archiveCopies.id);
@@ -46,7 +39,7 @@ const told = async () =>
 test('copies that are whole are told as whole, with the time they were read', async () => {
   const before = await copies();
   expect(await askToReadBackAll(site.db, 1, by())).toEqual(['kd-1', 'kd-2']);
-  await workOff();
+  await site.workOff();
   for (const [i, copy] of (await copies()).entries()) {
     expect(copy.state).toBe('good');
     expect(copy.readBackAt!.getTime()).toBeGreaterThan(before[i]!.readBackAt!.getTime());
@@ -62,7 +55,7 @@ test.each<[string, (at: string) => void]>([
 ])('damage to %s marks that copy, and no other', async (_what, damage) => {
   damage(bag('kd-2'));
   await askToReadBackAll(site.db, 1, by());
-  await workOff();
+  await site.workOff();
   expect((await copies()).map((copy) => copy.state)).toEqual(['good', 'damaged']);
   const [first, second] = await readBacks();
   expect(first).toMatchObject({ state: 'done' });
@@ -71,7 +64,7 @@ test.each<[string, (at: string) => void]>([
   expect(row!.short).not.toBeNull();
   // What was damaged once is not told as whole because it reads again.
   await askToReadBackAll(site.db, 1, { ...by(), on: 'KD-2' });
-  await workOff();
+  await site.workOff();
   expect((await copies())[1]!.state).toBe('damaged');
 });
 

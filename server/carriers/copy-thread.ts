@@ -108,7 +108,7 @@ async function writeFile(
     // Nothing gets its name before it is known that the source stayed the same: streams end after this look.
     const result = await pump(source, streams, asked, (sizeBytes) => {
       const after = fstatSync(from);
-      if (!isUnchanged(factsOf(after), before) || sizeBytes !== (cut ?? after).size)
+      if (!isUnchanged(factsOf(after), before) || sizeBytes !== (cut ? cut.sizeBytes : after.size))
         throw trouble('The file changed while it was read.', 'changed');
     });
     return cut ? { ...result, part: cut.frames } : result;
@@ -123,7 +123,7 @@ async function* ofSource(chunks: Iterable<Buffer> | AsyncIterable<Buffer>): Asyn
   try {
     yield* chunks;
   } catch (error) {
-    throw codeOf(error) === 'changed' ? error : trouble('The file could not be read.', 'unreadable');
+    throw codeOf(error) === 'changed' ? error : unreadable();
   }
 }
 
@@ -136,8 +136,11 @@ function unchanged(from: number, expected: Expectation): FileFacts {
 
 /** The same of the same file, whenever it is asked. */
 function recipeOf(from: number, { sizeBytes }: FileFacts, part: Frames) {
-  const cut = cutFile(fileSource(from, sizeBytes), part);
-  return { ...cut, size: cut.sizeBytes };
+  try {
+    return cutFile(fileSource(from, sizeBytes), part);
+  } catch (error) {
+    throw codeOf(error) === 'EIO' ? unreadable() : error;
+  }
 }
 
 const STRETCH = 4 << 20;
@@ -198,4 +201,5 @@ async function pump(
   };
 }
 
+const unreadable = () => trouble('The file could not be read.', 'unreadable');
 const trouble = (message: string, code: string) => Object.assign(new Error(message), { code });

@@ -3,9 +3,9 @@
 // read back does the bag get its name, carrier by carrier. An archive is whole or it is not: one file that is not what it
 // was when the step was added ends the work.
 import { and, eq, inArray, type SQL, sql } from 'drizzle-orm';
-import { type ArchiveScope, USUAL_SCOPE } from '#core/archive/selection.ts';
+import { type ArchiveScope, DOCUMENTS, USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { CarrierId, ProjectId } from '#core/model.ts';
-import { nameOf } from '#core/paths.ts';
+import { liesIn, nameOf } from '#core/paths.ts';
 import { HELD_REASONS, HELD_WORDS, type HeldReason } from '#core/plan/plan.ts';
 import { archiveProject as kind } from '#core/steps/archive.ts';
 import { counted, size } from '#core/wording/amounts.ts';
@@ -13,6 +13,7 @@ import { codeOf } from '#disk/facts.ts';
 import type { Held } from '#disk/remove.ts';
 import { sha512 } from '#disk/sums.ts';
 import { type ArchiveFile, type Gap, payloadAt, type TagFiles, tagFiles } from '../archives/bag.ts';
+import { checkTimelines } from '../archives/lengths.ts';
 import { placedFiles, projectSelection } from '../archives/selection.ts';
 import { carrierRows, carrierRoom } from '../archives/shelf.ts';
 import { ofSource, writeToCarriers } from '../carriers/copying.ts';
@@ -59,6 +60,7 @@ export async function addArchive(
   const chosen = await db.select().from(carriers).where(inArray(carriers.id, ids));
   if (!project || chosen.length !== ids.length)
     throw new Refused('The project or a carrier is not known. Nothing was added.');
+  await checkTimelines(db, projectId, scope.timelines);
   const selection = await projectSelection(db, projectId, scope);
   if (selection.chosen.length === 0)
     throw new Refused(`No timeline of ${project.name} uses media that is found. Nothing was added.`);
@@ -305,7 +307,7 @@ async function writeItems(writing: Writing, items: readonly Item[]): Promise<Out
       try {
         await copyOne(writing, item, { file, open });
       } catch (error) {
-        const why = await staysOut(writing, error, item);
+        const why = await staysOut(writing, error, file);
         if (!why) return throwFor(writing, error, file);
         held.set(item.id, why);
         return;
@@ -317,13 +319,16 @@ async function writeItems(writing: Writing, items: readonly Item[]): Promise<Out
   return items.map((item) => ({ item, result: held.get(item.id) ?? { done: true } }));
 }
 
-/** What its source says of a file that cannot go in, where the work goes on without it; null for every other trouble. */
+/**
+ * What its source says of a file that cannot go in, where the work goes on without it; null for every other trouble. Without
+ * its documents, which people go on saving, nobody could open the rest.
+ */
 async function staysOut(
   { context, scope }: Writing,
   error: unknown,
-  { volumeId }: { volumeId: number },
+  { volumeId, payloadPath }: Pick<ArchiveFile, 'volumeId' | 'payloadPath'>,
 ): Promise<Held | null> {
-  if (!scope.goOn || error instanceof Refused) return null;
+  if (!scope.goOn || error instanceof Refused || liesIn(payloadPath, DOCUMENTS)) return null;
   const reason = (['gone', 'not a file', 'not permitted', 'changed', 'unreadable'] as const).find(
     (one) => one === codeOf(error),
   );
@@ -341,7 +346,7 @@ async function refuseManyGaps({ context, step }: Writing, more: ReadonlyMap<numb
     .from(stepItems)
     .where(and(eq(stepItems.stepId, step.id), eq(stepItems.state, 'held')));
   const gaps = row!.n + more.size;
-  if (gaps <= FEW_GAPS && gaps < step.files) return;
+  if (gaps <= FEW_GAPS && gaps * 2 <= step.files) return;
   const [why] = more.values();
   throw new Refused(
     `${counted(gaps, 'file')} could not go in, the last because ${HELD_WORDS[why!.reason]}. Nothing was sealed, and what was written was thrown away; the originals were not touched. Read the volume again and add the archive anew.`,

@@ -156,12 +156,22 @@ test('a file that is gone or changed when it is its turn stays out, and the arch
   expect(existsSync(path.join(site.root, 'media/fog/rushes/b % ü.mov'))).toBe(true);
 });
 
-test('a volume that goes away in the middle is no gap, and an archive of nothing is none', async () => {
+test('a document that was saved in between ends the work: nobody could open the rest without it', async () => {
   await stage();
-  renameSync(path.join(site.root, 'media/fog'), path.join(site.root, 'media/elsewhere'));
+  appendFileSync(path.join(site.root, 'media/fog/fog.otio'), ' ');
+  const job = await runAll();
+  expect(job).toMatchObject({ state: 'failed' });
+  expect(job.trouble).toContain('fog/fog.otio cannot go into the archive: it changed after it was chosen');
+  expect(filesBelow(path.join(site.root, 'kd-1')).filter((name) => !name.endsWith('identity.json'))).toEqual([]);
+});
+
+test('where most of it is gone something else is wrong than files, and nothing is sealed', async () => {
+  await stage();
+  for (const folder of ['rushes', 'other'])
+    renameSync(path.join(site.root, 'media/fog', folder), path.join(site.root, 'media', folder));
   const job = await runAll();
   expect(job.state).toBe('failed');
-  expect(job.trouble).toMatch(/4 files could not go in, the last because it was already gone\. Nothing was sealed/);
+  expect(job.trouble).toMatch(/3 files could not go in, the last because it was already gone\. Nothing was sealed/);
   expect(filesBelow(path.join(site.root, 'kd-1')).filter((name) => !name.endsWith('identity.json'))).toEqual([]);
 });
 

@@ -7,14 +7,13 @@ import { eq } from 'drizzle-orm';
 import { USUAL_SCOPE } from '#core/archive/selection.ts';
 import { readOtio } from '#core/documents/formats/otio.ts';
 import { pathOfUrl } from '#core/documents/targets.ts';
-import type { CarrierId, PlanId, ProjectId, VolumeId } from '#core/model.ts';
-import { TestSite, until } from '#test/site.ts';
+import type { CarrierId, ProjectId, VolumeId } from '#core/model.ts';
+import { TestSite } from '#test/site.ts';
 import { projectSelection } from '../archives/selection.ts';
 import { archiveFiles, archives } from '../db/schema/archives.ts';
 import { files } from '../db/schema/catalogue.ts';
-import { jobs } from '../db/schema/jobs.ts';
 import { receipts } from '../db/schema/receipts.ts';
-import { currentPlan, findingsOf, runPlan } from '../plan/plan.ts';
+import { currentPlan, findingsOf } from '../plan/plan.ts';
 import { assess } from '../reclaim/assess.ts';
 import { worth } from '../db/schema/worth.ts';
 import { addArchive } from './archive.ts';
@@ -138,18 +137,8 @@ afterEach(() => site.close());
 
 const bag = (carrier: string, ...parts: string[]) => path.join(site.root, carrier, 'fog_1', ...parts);
 async function runAll() {
-  const plan = await currentPlan(site.db);
-  const asked = await runPlan(site.db, {
-    planId: plan.planId as PlanId,
-    version: plan.version,
-    who: 'Mara',
-    now: new Date(),
-  });
-  expect(asked).toMatchObject({ ok: true });
-  const worker = site.worker();
-  await until(async () => (await site.db.select().from(jobs)).every((job) => job.finishedAt !== null));
-  await worker.stop();
-  return (await site.db.select().from(jobs).orderBy(jobs.id)).at(-1)!;
+  await site.runPlan();
+  return site.workOff();
 }
 const stage = () =>
   addArchive(site.db, { projectId: FOG, carrierIds: carriers, folder: 'fog_1', scope: SCOPE, now: new Date() });
@@ -292,9 +281,7 @@ test('what will be written is weighed to the byte before anybody runs it', async
   const planned = await stage();
   const before = await currentPlan(site.db);
   expect((await findingsOf(site.db, before.steps)).map((one) => one.code)).toContain('not weighed yet');
-  const worker = site.worker();
-  await until(async () => (await site.db.select().from(jobs)).every((job) => job.finishedAt !== null));
-  await worker.stop();
+  await site.workOff();
   const [weighed] = (await currentPlan(site.db)).steps;
   expect((await findingsOf(site.db, [weighed!])).map((one) => one.code)).not.toContain('not weighed yet');
   expect(weighed!.bytes).not.toBe(planned.bytes);

@@ -7,6 +7,7 @@ import {
   floor,
   type Fraction,
   fraction,
+  gcd,
   greater,
   lesser,
   minus,
@@ -103,8 +104,6 @@ function refuse(track: MovTrack): void {
   if (track.timescale <= 0 && track.count > 0) throw new CannotCut('a track of it tells no timescale');
 }
 
-const real = (track: MovTrack) => track.edits.filter((edit) => edit.begins !== null);
-
 /** When a track shows what, in the movie's seconds. */
 function segmentsOf(track: MovTrack, movieScale: number): Segment[] {
   if (track.count === 0) return [];
@@ -136,13 +135,14 @@ interface Window {
   end: Fraction;
 }
 
-/** The stretch of the movie's time that the wanted frames take; from a whole timecode label on. */
+/** The stretch of the movie's time that the wanted frames take. */
 function windowOf(tracks: readonly MovTrack[], movieScale: number, range: MovieRange): Window {
   const lead =
     tracks.find((track) => track.handler === 'vide' && track.count > 0) ??
     tracks.find((track) => track.handler === 'soun' && track.count > 0);
   if (!lead) throw new CannotCut('it has neither picture nor sound');
-  if (real(lead).length > 1) throw new CannotCut('its edit list shows several pieces');
+  if (lead.edits.filter((edit) => edit.begins !== null).length > 1)
+    throw new CannotCut('its edit list shows several pieces');
   const all = new MovSamples(lead, movieScale);
   if (lead.handler === 'soun') return soundWindow(lead, movieScale, range);
   if (range.from < 0 || range.to <= range.from || range.to > all.shown)
@@ -277,7 +277,6 @@ function timecodePart(track: MovTrack, segments: readonly Segment[], source: Byt
   };
 }
 
-const gcd = (a: number, b: number): number => (b === 0 ? a : gcd(b, a % b));
 /** Ticks a second that tell every track's own exactly, where 31 bits hold them; else those of the finest. */
 function commonScale(scales: readonly number[]): number {
   let common = 1;

@@ -1,6 +1,7 @@
 // MOV and MP4, whole or in fragments. Source: ISO/IEC 14496-12 (boxes, sample tables, edit lists, fragments), QuickTime
 // File Format specification (tmcd tracks, reel names). Sample tables are read, samples never.
 import { labelsPerSecond } from '../../time/timecode.ts';
+import { gcd } from '../../time/fraction.ts';
 import type { Rate } from '../../time/rates.ts';
 import { type ByteSource, EssenceTrouble, piece } from '../bytes.ts';
 import type { Essence, PictureTrack, SoundTrack, StartTimecode } from '../model.ts';
@@ -45,7 +46,6 @@ function lengthsOf(track: MovTrack): Lengths {
   return found;
 }
 
-const gcd = (a: number, b: number): number => (b === 0 ? a : gcd(b, a % b));
 function reduced(num: number, den: number): Rate | null {
   if (num <= 0 || den <= 0) return null;
   const divisor = gcd(num, den);

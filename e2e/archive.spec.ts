@@ -1,0 +1,65 @@
+// Shaping an archive in the real interface: used ranges with handles, some timelines, a shape that is kept, and a plan that
+// says what will be written; then the copies of an archive are read back from the shelf.
+import AxeBuilder from '@axe-core/playwright';
+import { expect, test } from './test.ts';
+
+const bytes = (text: string): number => {
+  const [, number, unit] = /([\d.]+)\s*(B|kB|MB|GB)/.exec(text)!;
+  return Number(number) * { B: 1, kB: 1e3, MB: 1e6, GB: 1e9 }[unit as 'B']!;
+};
+
+test('an archive is shaped to what some timelines use, kept as a shape, and weighed in the plan', async ({ page }) => {
+  await page.goto('/archive/3');
+  const sentence = page.getByRole('heading', { level: 1 });
+  const becomes = async () => bytes((await sentence.textContent())!.split('becomes a ')[1]!);
+  const whole = await becomes();
+  await page.getByLabel('How much of each file').selectOption('used');
+  await expect(page.getByText(/\d+ files? cut without encoding anew, \d+ whole/)).toBeVisible();
+  await expect(page.getByText(/_f\d{6}\.mov/).first()).toBeVisible();
+  const used = await becomes();
+  expect(used).toBeLessThan(whole / 2);
+  // Longer handles weigh more.
+  await page.getByLabel('Handles', { exact: true }).fill('4');
+  await page.getByLabel('Handles', { exact: true }).press('Enter');
+  await expect.poll(becomes).toBeGreaterThan(used);
+
+  // One timeline alone weighs less; by keyboard, and by mouse back again.
+  await page.getByText('all 5 timelines').click();
+  const boxes = page.getByRole('list', { name: 'Timelines' }).getByRole('checkbox');
+  await boxes.first().focus();
+  await page.keyboard.press('Space');
+  await expect(page.getByText('4 timelines of 5')).toBeVisible();
+  await boxes.first().click();
+  await expect(page.getByText('all 5 timelines')).toBeVisible();
+
+  await page.getByLabel('Keep this shape as').fill('Documentaries');
+  await page.getByLabel('Keep this shape as').press('Enter');
+  await expect(page.getByRole('status')).toContainText('Saved the shape Documentaries.');
+  const { violations } = await new AxeBuilder({ page }).analyze();
+  expect(violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html}`)).toEqual([]);
+
+  // It is offered for another project, and makes the same of it.
+  await page.goto('/archive/4');
+  await page.getByLabel('Shape', { exact: true }).selectOption('Documentaries');
+  await expect(page.getByLabel('How much of each file')).toHaveValue('used');
+  await expect(page.getByLabel('Handles', { exact: true })).toHaveValue('4');
+
+  await page.goto('/archive/3?handles=1s&gap=2');
+  await page.getByRole('button', { name: 'Add the archive to the plan' }).click();
+  await expect(page.getByRole('status')).toContainText('Added an archive of');
+  await page.getByRole('button', { name: 'Review plan' }).click();
+  // Told about at first; to the byte once a worker has read where the frames lie.
+  await expect(page.getByText('not weighed yet')).toHaveCount(0, { timeout: 30_000 });
+  await page.getByRole('button', { name: 'Take out: Archive Lamp Keepers on KD-0001' }).click();
+  await expect(page.getByText('Archive Lamp Keepers on KD-0001')).toHaveCount(0);
+});
+
+test('the copies of an archive are read back from the shelf', async ({ page }) => {
+  await page.goto('/shelf');
+  await page.getByRole('button', { name: /^Read back Brine Road now/ }).click();
+  await expect(page.getByRole('status')).toContainText('Reading back what is on KD-0001 begins');
+  await expect(async () => {
+    await page.goto('/ledger');
+    await expect(page.getByText(/Brine Road.* on KD-0001: .*all as sealed/)).toBeVisible({ timeout: 2000 });
+  }).toPass({ timeout: 60_000 });
+});
