@@ -1,10 +1,11 @@
 // Moves bytes between disks and carriers inside a worker thread: one reading of the source for all sums and all carriers.
 // Source of sums: SHA-512 (FIPS 180-4); XXH64 as media hash lists have it.
 import { createHash } from 'node:crypto';
-import { createReadStream, fstatSync, fsyncSync, readSync } from 'node:fs';
+import { fstatSync, fsyncSync, read } from 'node:fs';
 import { once } from 'node:events';
 import type { Writable } from 'node:stream';
 import { finished } from 'node:stream/promises';
+import { promisify } from 'node:util';
 import { Xxh64 } from '@node-rs/xxhash';
 import { cutFile, type Frames, type Recipe } from '#core/essence/cut/cut.ts';
 import type { Expectation } from '#core/model.ts';
@@ -95,16 +96,7 @@ async function writeFile(
       carriers.push(carrier);
       streams.push(await carrier.write(target.pack, target.at));
     }
-    const source = ofSource(
-      cut
-        ? bytesOf(from, cut)
-        : (createReadStream('', {
-            fd: from,
-            start: 0,
-            autoClose: false,
-            highWaterMark: STRETCH,
-          }) as AsyncIterable<Buffer>),
-    );
+    const source = bytesOf(from, cut ? cut.pieces : WHOLE);
     // Nothing gets its name before it is known that the source stayed the same: streams end after this look.
     const result = await pump(source, streams, asked, (sizeBytes) => {
       const after = fstatSync(from);
@@ -115,15 +107,6 @@ async function writeFile(
   } finally {
     for (const stream of streams) stream.destroy();
     for (const carrier of carriers) await carrier.close();
-  }
-}
-
-/** What the disk of the source says is told apart from what a carrier says. */
-async function* ofSource(chunks: Iterable<Buffer> | AsyncIterable<Buffer>): AsyncGenerator<Buffer> {
-  try {
-    yield* chunks;
-  } catch (error) {
-    throw codeOf(error) === 'changed' ? error : unreadable();
   }
 }
 
@@ -144,20 +127,49 @@ function recipeOf(from: number, { sizeBytes }: FileFacts, part: Frames) {
 }
 
 const STRETCH = 4 << 20;
+/** All there is, however much that is by then. */
+const WHOLE: Recipe['pieces'] = [{ at: 0, length: Infinity }];
 
-function* bytesOf(from: number, { pieces }: Recipe): Generator<Buffer> {
-  for (const piece of pieces) {
-    if ('bytes' in piece) {
-      yield Buffer.from(piece.bytes);
-      continue;
+/**
+ * A source piece by piece; what its disk says is told apart from what a carrier says. A stream would close the file with
+ * itself wherever it is left, and the file is its opener's, which may have given its number away by then.
+ */
+async function* bytesOf(from: number, pieces: Recipe['pieces']): AsyncGenerator<Buffer> {
+  for (const piece of pieces)
+    if ('bytes' in piece) yield Buffer.from(piece.bytes);
+    else yield* stretchesOf(from, piece);
+}
+
+/** Reads on while what was read is written. */
+async function* stretchesOf(from: number, { at, length }: { at: number; length: number }): AsyncGenerator<Buffer> {
+  const readFrom = (done: number) => readAt(from, at + done, Math.min(STRETCH, length - done));
+  let next = readFrom(0);
+  try {
+    for (let done = 0; ;) {
+      const bytes = await next;
+      done += bytes.length;
+      const isEnd = bytes.length === 0 || done >= length;
+      if (bytes.length === 0 && length !== Infinity)
+        throw trouble('The file became shorter while it was read.', 'changed');
+      if (!isEnd) next = readFrom(done);
+      if (bytes.length > 0) yield bytes;
+      if (isEnd) return;
     }
-    for (let done = 0; done < piece.length;) {
-      const buffer = Buffer.allocUnsafe(Math.min(STRETCH, piece.length - done));
-      const got = readSync(from, buffer, 0, buffer.length, piece.at + done);
-      if (got === 0) throw trouble('The file became shorter while it was read.', 'changed');
-      done += got;
-      yield buffer.subarray(0, got);
-    }
+  } finally {
+    // Nothing is read any more from a file that its opener is about to close.
+    await next.catch(() => undefined);
+  }
+}
+
+const readAsync = promisify(read);
+
+async function readAt(from: number, at: number, length: number): Promise<Buffer> {
+  const buffer = Buffer.allocUnsafe(length);
+  try {
+    const { bytesRead } = await readAsync(from, buffer, 0, length, at);
+    return buffer.subarray(0, bytesRead);
+  } catch {
+    throw unreadable();
   }
 }
 
