@@ -24,6 +24,7 @@ const common = {
 // which test/database.ts starts once for the whole run.
 export default {
   maxWorkers: 2,
+  testSequencer: '<rootDir>/setup/slow-first.cjs',
   testTimeout: 180_000,
   projects: [
     {
