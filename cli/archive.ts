@@ -1,7 +1,14 @@
 // Commands about archives: shaping one, and releasing what it stands for. They add to the same plan as the interface.
 import type { Command } from 'commander';
 import { handlesFrom } from '#core/archive/lengths.ts';
-import { archiveFolderName, type ArchiveScope, LAYOUTS, LEFT_OUT, USUAL_SCOPE } from '#core/archive/selection.ts';
+import {
+  archiveFolderName,
+  type ArchiveScope,
+  LAYOUTS,
+  PACKED_AS,
+  LEFT_OUT,
+  USUAL_SCOPE,
+} from '#core/archive/selection.ts';
 import type { ArchiveId } from '#core/model.ts';
 import { count, counted, duration, listed, size } from '#core/wording/amounts.ts';
 import { LEFT_OUT_WORDS } from '#core/wording/lenses.ts';
@@ -29,6 +36,7 @@ interface ArchiveOptions {
   handles?: string;
   timeline: string[];
   layout: string;
+  pack: string;
   shape?: string;
   stopAtTrouble?: boolean;
   gap?: string;
@@ -62,7 +70,8 @@ export function addArchiveCommands(command: Command, open: () => Database, out: 
       [],
     )
     .option('--layout <how>', `media by ${LAYOUTS.join(', ')}`, USUAL_SCOPE.layout)
-    .option('--shape <name>', 'a shape that is kept, instead of --with, --versions, --handles and --layout')
+    .option('--pack <as>', `written as ${PACKED_AS.join(', ')}`, USUAL_SCOPE.pack)
+    .option('--shape <name>', 'a shape that is kept, instead of --with, --versions, --handles, --layout and --pack')
     .option('--stop-at-trouble', 'a file that cannot be read ends the work; else it is left out and told')
     .option('--folder <name>', 'its name on the carriers')
     .option('--dry-run', 'only says what it would hold')
@@ -84,7 +93,7 @@ export function addArchiveCommands(command: Command, open: () => Database, out: 
 }
 
 function scopeOf(
-  { with: parts = '', versions, handles = '', gap = '', timeline, layout, shape, stopAtTrouble }: ArchiveOptions,
+  { with: parts = '', versions, handles = '', gap = '', timeline, layout, pack, shape, stopAtTrouble }: ArchiveOptions,
   shapes: readonly NamedShape[],
 ): ArchiveScope {
   if (shape !== undefined) return { ...named('shape', shapes, shape).scope, timelines: timeline };
@@ -101,9 +110,12 @@ function scopeOf(
     throw new Refused(`Handles are seconds or frames, for example 1s or 24f, not "${handles}". Nothing was added.`);
   const own = LAYOUTS.find((one) => one === layout);
   if (!own) throw new Refused(`Media lie by ${listed([...LAYOUTS])}, not by "${layout}". Nothing was added.`);
+  const packed = PACKED_AS.find((one) => one === pack);
+  if (!packed)
+    throw new Refused(`An archive is written as a ${PACKED_AS.join(', ')}, not as "${pack}". Nothing was added.`);
   return {
     parts: LEFT_OUT.filter((part) => asked.includes(part)),
-    ...{ versions, handles: length, timelines: timeline, layout: own, goOn: stopAtTrouble !== true },
+    ...{ versions, handles: length, timelines: timeline, layout: own, pack: packed, goOn: stopAtTrouble !== true },
   };
 }
 

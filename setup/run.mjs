@@ -24,6 +24,7 @@ const NEEDED = [
   { debian: 'chromium', programs: ['chromium'], only: ['test', 'demo'] },
   { debian: 'xxhash', programs: ['xxhsum'], only: ['test', 'bench'] },
   { debian: 'attr', programs: ['setfattr'], only: ['test'] },
+  { debian: 'unzip', programs: ['unzip'], only: ['test'] },
   { debian: 'rdfind', programs: ['rdfind'], only: ['bench'] },
   { debian: 'sox', programs: ['sox'], only: ['test'] },
   { debian: 'netpbm', programs: ['ppmrainbow', 'pnmtopng', 'pnmtotiff', 'pnmtojpeg'], only: ['test'] },

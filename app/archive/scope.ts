@@ -1,18 +1,19 @@
 // How an archive is shaped, as an address: what is asked for is in the address, so that it can be sent and gone back to.
 import { handlesFrom, handlesText } from '#core/archive/lengths.ts';
-import { type ArchiveScope, type Layout, LAYOUTS, LEFT_OUT, USUAL_SCOPE } from '#core/archive/selection.ts';
+import { type ArchiveScope, LAYOUTS, LEFT_OUT, PACKED_AS, USUAL_SCOPE } from '#core/archive/selection.ts';
 
-/** `?in=delivery,render&versions=newest&handles=1s&gap=2&timeline=…&layout=disk`; without them what is usual. */
+/** `?in=delivery,render&versions=newest&handles=1s&gap=2&timeline=…&layout=disk&pack=tar`; without them what is usual. */
 export function scopeIn(search: URLSearchParams): ArchiveScope {
   const parts = search.get('in');
-  const layout = search.get('layout');
+  const oneOf = <T extends string>(known: readonly T[], name: string) => known.find((one) => one === search.get(name));
   return {
     parts: parts === null ? USUAL_SCOPE.parts : LEFT_OUT.filter((part) => parts.split(',').includes(part)),
     versions: search.get('versions') === 'newest' ? 'newest' : USUAL_SCOPE.versions,
     handles: handlesFrom(search.get('handles') ?? '', search.get('gap') ?? '') ?? null,
     timelines: search.getAll('timeline').slice(0, 500),
     goOn: search.get('gaps') !== 'stop',
-    layout: LAYOUTS.find((one): one is Layout => one === layout) ?? USUAL_SCOPE.layout,
+    layout: oneOf(LAYOUTS, 'layout') ?? USUAL_SCOPE.layout,
+    pack: oneOf(PACKED_AS, 'pack') ?? USUAL_SCOPE.pack,
   };
 }
 
@@ -23,6 +24,7 @@ export const scopeSearch = ({
   handles,
   layout,
   goOn,
+  pack,
 }: ArchiveScope): Record<string, string | null> => ({
   in: parts.join(','),
   versions,
@@ -30,6 +32,7 @@ export const scopeSearch = ({
   gap: handles && String(handles.gapSeconds),
   layout,
   gaps: goOn ? null : 'stop',
+  pack,
 });
 
 /** Two shapes that make the same of a project, timelines aside. */

@@ -13,7 +13,7 @@ import { Bar, Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from
 import { Table } from '../ui/table';
 import { Length, small } from './length';
 import { Tick } from './tick';
-import { Folders, GoOn, ShapeChoice, Shapes, Timelines } from './shapes';
+import { GoOn, Package, ShapeChoice, Shapes, Timelines } from './shapes';
 
 export { loader, action } from './shape.server.ts';
 
@@ -276,7 +276,7 @@ function Parts({ data, chosen, onChoose }: PartsProps) {
           <Field label="Name on the carrier" hint="Nothing is ever written over.">
             <input name="folder" defaultValue={data.folder} maxLength={250} className={inputLook} required />
           </Field>
-          <Folders layout={data.scope.layout} />
+          <Package {...data.scope} />
         </Card>
         <Shapes shapes={data.shapes} scope={data.scope} />
       </div>

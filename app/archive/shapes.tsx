@@ -1,7 +1,8 @@
 // Which timelines an archive is of, how its media lie in it, and shapes that are kept by name.
 import { useState } from 'react';
 import { useFetcher, useNavigate } from 'react-router';
-import { type ArchiveScope, LAYOUTS } from '#core/archive/selection.ts';
+import type { LAYOUTS, PACKED_AS } from '#core/archive/selection.ts';
+import { type ArchiveScope } from '#core/archive/selection.ts';
 import { counted } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
 import { useAsked, useTo } from '../shell/links';
@@ -59,20 +60,44 @@ const LAYOUT_WORDS: Record<(typeof LAYOUTS)[number], string> = {
   kind: 'by kind',
 };
 
-export function Folders({ layout }: Pick<ArchiveScope, 'layout'>) {
+const PACKED_WORDS: Record<(typeof PACKED_AS)[number], string> = {
+  folder: 'as a folder',
+  tar: 'as one tar file',
+  zip: 'as one zip file, stored',
+};
+
+/** How media lie inside, and whether the whole is one file. */
+export function Package({ layout, pack }: Pick<ArchiveScope, 'layout' | 'pack'>) {
+  return (
+    <div className="mt-3 grid gap-2 text-[13px]">
+      <Select label="Media inside lie" name="layout" value={layout} words={LAYOUT_WORDS} />
+      <Select label="All of it is written" name="pack" value={pack} words={PACKED_WORDS} />
+    </div>
+  );
+}
+
+interface SelectProps {
+  label: string;
+  /** Its name in the address. */
+  name: string;
+  value: string;
+  words: Record<string, string>;
+}
+
+function Select({ label, name, value, words }: SelectProps) {
   const to = useTo();
   const navigate = useNavigate();
   return (
-    <label className="mt-3 block text-[13px]">
-      Media inside lie{' '}
+    <label>
+      {label}{' '}
       <select
-        value={layout}
-        onChange={(event) => void navigate(to({ layout: event.target.value }), QUIET)}
+        value={value}
+        onChange={(event) => void navigate(to({ [name]: event.target.value }), QUIET)}
         className={small}
       >
-        {LAYOUTS.map((one) => (
+        {Object.entries(words).map(([one, said]) => (
           <option key={one} value={one}>
-            {LAYOUT_WORDS[one]}
+            {said}
           </option>
         ))}
       </select>

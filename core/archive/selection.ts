@@ -70,7 +70,12 @@ export interface ArchiveScope {
   layout: Layout;
   /** A file that cannot be read when it is its turn stays out, and is told; else the whole work ends with it. */
   goOn: boolean;
+  /** As a folder, or all of it as one file. */
+  pack: PackedAs;
 }
+
+export const PACKED_AS = ['folder', 'tar', 'zip'] as const;
+export type PackedAs = (typeof PACKED_AS)[number];
 
 export const LAYOUTS = ['bins', 'disk', 'kind'] as const;
 export type Layout = (typeof LAYOUTS)[number];
@@ -83,6 +88,7 @@ export const USUAL_SCOPE: ArchiveScope = {
   timelines: [],
   layout: 'bins',
   goOn: true,
+  pack: 'folder',
 };
 
 export interface Selection {

@@ -1,6 +1,6 @@
 // Writes an archive of a project to one or more carriers, with one reading of the originals.
 import { z } from 'zod';
-import { LAYOUTS, LEFT_OUT } from '../archive/selection.ts';
+import { LAYOUTS, LEFT_OUT, PACKED_AS } from '../archive/selection.ts';
 import { count, counted, listed, size } from '../wording/amounts.ts';
 import { carrierId, projectId } from './ids.ts';
 import { stepKind } from './kind.ts';
@@ -18,6 +18,7 @@ export const archiveScope = z.object({
   timelines: z.array(z.string().max(1020)).max(500).default([]),
   layout: z.enum(LAYOUTS).default('bins'),
   goOn: z.boolean().default(false),
+  pack: z.enum(PACKED_AS).default('folder'),
 });
 /** Before it could be chosen, what no timeline uses stayed out. */
 const ONLY_USED = {
@@ -27,6 +28,7 @@ const ONLY_USED = {
   timelines: [],
   layout: 'bins' as const,
   goOn: false,
+  pack: 'folder' as const,
 };
 
 const params = z.object({

@@ -1,14 +1,16 @@
 // Copies of archives on carriers: which are good, what proves one, and what is written down when one is not. Asked by the
 // steps that remove originals and restore, and by the shelf.
 import { asc, eq } from 'drizzle-orm';
+import { NoContainer } from '#core/archive/containers/container.ts';
 import type { ManifestEntry } from '#core/fixity/bagit.ts';
 import { FAST_SUMS, MANIFEST, parseManifest, PAYLOAD, TAG_MANIFEST } from '#core/fixity/bagit.ts';
 import { codeOf } from '#disk/facts.ts';
 import { sha512 } from '#disk/sums.ts';
 import type { Carrier } from '../carriers/kind.ts';
 import { type CarrierPlace, openCarrier, placeOf } from '../carriers/kinds.ts';
+import { packedName } from '../carriers/packers.ts';
 import type { Db, Transaction } from '../db/connect.ts';
-import { archiveCopies, archiveParts, copyFiles, copyParts } from '../db/schema/archives.ts';
+import { archiveCopies, archiveParts, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
 import { carriers } from '../db/schema/stores.ts';
 
 export interface CopyPart {
@@ -30,14 +32,15 @@ export async function copyPartsOf(
   pathOf: (carrierId: number) => string | null = () => null,
 ): Promise<CopyPart[]> {
   const rows = await db
-    .select({ part: copyParts, of: archiveParts, copy: archiveCopies, carrier: carriers })
+    .select({ part: copyParts, of: archiveParts, archive: archives, copy: archiveCopies, carrier: carriers })
     .from(copyParts)
     .innerJoin(archiveParts, eq(archiveParts.id, copyParts.partId))
+    .innerJoin(archives, eq(archives.id, archiveParts.archiveId))
     .innerJoin(archiveCopies, eq(archiveCopies.id, copyParts.copyId))
     .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
     .where(eq(archiveParts.archiveId, archiveId))
     .orderBy(asc(copyParts.id));
-  return rows.map(({ part, of, copy, carrier }) => ({
+  return rows.map(({ part, of, archive, copy, carrier }) => ({
     copyPartId: part.id,
     copyId: copy.id,
     partId: of.id,
@@ -46,7 +49,7 @@ export async function copyPartsOf(
     folder: of.folder,
     manifestSha512: of.manifestSha512,
     state: part.state,
-    place: placeOf(carrier, pathOf(carrier.id)),
+    place: placeOf(carrier, pathOf(carrier.id), archive.packer),
   }));
 }
 
@@ -86,7 +89,9 @@ export async function trustedSums(carrier: Carrier, part: CopyPart): Promise<Tru
       return await readText(carrier, part.folder, name);
     } catch (error) {
       if (error instanceof CopyDamaged) throw error;
-      if (!(await carrier.has(part.folder))) throw new CopyDamaged(`its folder ${part.folder} is not on the carrier`);
+      if (!(await carrier.has(part.folder))) throw new CopyDamaged(`${packedName(part.folder, part.place.packer)} is not on the carrier`);
+      if (error instanceof NoContainer)
+        throw new CopyDamaged(`of ${packedName(part.folder, part.place.packer)} ${error.message}`);
       throw new CopyDamaged(`${name} cannot be read (${codeOf(error)})`);
     }
   };

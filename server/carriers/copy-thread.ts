@@ -55,9 +55,10 @@ serve<CopyRequest, CopyResult>(async (asked) => {
     }
     case 'write text': {
       const carrier = await openCarrier(request.to.carrier);
+      const text = Buffer.from(request.text, 'utf8');
       try {
-        const stream = await carrier.write(request.to.pack, request.to.at);
-        return await pump([Buffer.from(request.text, 'utf8')], [stream], asked);
+        const facts = { sizeBytes: text.length, modifiedMs: Date.now() };
+        return await pump([text], [await carrier.write(request.to.pack, request.to.at, facts)], asked);
       } finally {
         await carrier.close();
       }
@@ -88,13 +89,14 @@ async function writeFile(
 ): Promise<CopyResult> {
   const before = unchanged(from, expected);
   const cut = part ? recipeOf(from, before, part) : null;
+  const facts = { sizeBytes: cut?.sizeBytes ?? before.sizeBytes, modifiedMs: before.modifiedUs / 1000 };
   const carriers: Carrier[] = [];
   const streams: Writable[] = [];
   try {
     for (const target of to) {
       const carrier = await openCarrier(target.carrier);
       carriers.push(carrier);
-      streams.push(await carrier.write(target.pack, target.at));
+      streams.push(await carrier.write(target.pack, target.at, facts));
     }
     const source = bytesOf(from, cut ? cut.pieces : WHOLE);
     // Nothing gets its name before it is known that the source stayed the same: streams end after this look.

@@ -2,6 +2,7 @@
 // a kind, one line in kinds.ts. Everything is asynchronous and goes by streams; nothing outside a kind's own folder
 // knows a path on it. Owned by the steps that archive, restore and remove originals.
 import type { Readable, Writable } from 'node:stream';
+import type { ReadAt } from '#core/archive/containers/container.ts';
 import type { z } from 'zod';
 
 export interface CarrierKind<Settings extends object = object> {
@@ -50,6 +51,18 @@ export interface Pack {
   item: number;
 }
 
+/** What is known of a file before its first byte is written. */
+export interface FileToWrite {
+  sizeBytes: number;
+  modifiedMs: number;
+}
+
+/** What is written over at the end. */
+export interface Mending {
+  at: number;
+  bytes: Uint8Array;
+}
+
 export interface Entry {
   at: string;
   /** Null for what is no plain file. */
@@ -60,19 +73,30 @@ export interface Entry {
 export interface Carrier {
   /** Writing. Each call throws PackGone where another lease has taken the pack over. */
   begin(pack: Pack): Promise<void>;
-  /** Takes over what earlier leases of this job had begun; true where there is something now. */
-  takeOver(pack: Pack): Promise<boolean>;
+  /** Takes over what earlier leases of this job had begun; true where there is something now. `check` may end it. */
+  takeOver(pack: Pack, check?: () => void): Promise<boolean>;
   /** A stream to one file of the pack. It is flushed, and under its name in the pack, when the stream has finished. */
-  write(pack: Pack, at: string): Promise<Writable>;
+  write(pack: Pack, at: string, file: FileToWrite): Promise<Writable>;
+  /** Goes on writing a file of the pack from a place on; what lay behind it is cut off. Flushed when it has finished. */
+  append(pack: Pack, at: string, from: number, mend?: () => Mending | null): Promise<Writable>;
+  /** Gives a file of the pack a new inode with its first bytes: who had the old one open writes nowhere. */
+  renew(pack: Pack, at: string, sizeBytes: number): Promise<void>;
   /** Takes one file out of a pack that is not placed. */
   remove(pack: Pack, at: string): Promise<void>;
-  /** Gives the whole its name, which must be free: throws EEXIST where it is not. */
-  place(pack: Pack): Promise<void>;
+  /** Gives the whole, or one file of it, its name, which must be free: throws EEXIST where it is not. */
+  place(pack: Pack, only?: { at: string; name: string }): Promise<void>;
   /** Throws away what was begun. What was placed stays. */
   discard(pack: Pack): Promise<void>;
 
-  /** Reading, of a pack that is being written or of a folder that was placed: from the medium, not from memory. */
-  read(of: Pack | string, at: string): Promise<Readable>;
+  /**
+   * Reading, of a pack that is being written or of what was placed: from the medium, not from memory.
+   * @param at '' for what was placed itself, where that is one file
+   */
+  read(of: Pack | string, at: string, range?: { at: number; length: number }): Promise<Readable>;
+  /** Pieces of one file, wherever they lie. `isFresh`: from the medium; else what memory has of it will do. */
+  pieces<T>(of: Pack | string, at: string, isFresh: boolean, use: (readAt: ReadAt) => Promise<T>): Promise<T>;
+  /** The size of a file, and a mark that is another once it was changed; null where there is none. */
+  look(of: Pack | string, at: string): Promise<{ sizeBytes: number; mark: string } | null>;
   /** Everything in it, links and the like included. */
   list(of: Pack | string): AsyncIterable<Entry>;
   has(folder: string): Promise<boolean>;

@@ -2,6 +2,7 @@
 import { Registry } from '#core/registry.ts';
 import { disk } from './disk/disk.ts';
 import type { Carrier, CarrierKind } from './kind.ts';
+import { FOLDER, packed } from './packers.ts';
 
 const kinds = new Registry<CarrierKind>('kind of carrier');
 
@@ -33,10 +34,12 @@ export interface CarrierPlace {
   module: string;
   settings: object;
   identity: string | null;
+  /** How what is written there is packed; see packers.ts. */
+  packer: string;
 }
 
 /** @param path where this worker finds it; null: where its settings say */
-export function placeOf(row: CarrierRow, path: string | null = null): CarrierPlace {
+export function placeOf(row: CarrierRow, path: string | null = null, packer = FOLDER): CarrierPlace {
   const kind = carrierKindOf(row.kind);
   const settings = kind.settings.parse(row.settings);
   return {
@@ -44,14 +47,16 @@ export function placeOf(row: CarrierRow, path: string | null = null): CarrierPla
     module: kind.module,
     settings: path === null ? settings : kind.at(settings, path),
     identity: row.identity,
+    packer,
   };
 }
 
 /** Opens a carrier by the module of its kind: what threads do. */
-export async function openCarrier({ module, settings, identity }: CarrierPlace): Promise<Carrier> {
+export async function openCarrier(place: CarrierPlace): Promise<Carrier> {
+  const { module, settings, identity } = place;
   const known = allCarrierKinds().find((kind) => kind.module === module);
   const { default: kind } = known
     ? { default: known }
     : ((await import(/* @vite-ignore */ module)) as { default: CarrierKind });
-  return kind.open(settings, identity);
+  return packed(await kind.open(settings, identity), place);
 }

@@ -19,6 +19,7 @@ import { carrierRows, carrierRoom } from '../archives/shelf.ts';
 import { ofSource, writeToCarriers } from '../carriers/copying.ts';
 import { type Carrier, CarrierAway, type Pack, PackGone } from '../carriers/kind.ts';
 import { type CarrierPlace, openCarrier, placeOf } from '../carriers/kinds.ts';
+import { isOneFile, packedName } from '../carriers/packers.ts';
 import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
 import { archiveCopies, archiveFiles, archiveParts, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
 import { stepItems, steps } from '../db/schema/plans.ts';
@@ -40,6 +41,8 @@ import { serverStep } from './kind.ts';
 
 /** Room for tag files and relinked documents, beside the payload. */
 const OVERHEAD_BYTES = 16_000_000;
+/** What an entry has around it where the whole is one file, and its line in the index. */
+const ENTRY_BYTES = 4_096;
 
 export interface NewArchive {
   projectId: ProjectId;
@@ -123,7 +126,7 @@ async function writeRows(
   const sums = { files: placed.length, bytes: placed.reduce((sum, file) => sum + file.sizeBytes, 0) };
   const [{ insertId: archiveId }] = await tx
     .insert(archives)
-    .values({ projectId, name: project!.name, folder, state: 'writing', ...sums });
+    .values({ projectId, name: project!.name, folder, state: 'writing', packer: scope.pack, ...sums });
   const [{ insertId: partId }] = await tx.insert(archiveParts).values({ archiveId, ord: 1, folder, ...sums });
   for (const carrierId of carrierIds) {
     const [{ insertId: copyId }] = await tx.insert(archiveCopies).values({ archiveId, state: 'writing' });
@@ -180,7 +183,7 @@ async function prepare(writing: Writing): Promise<void> {
   });
   if (isWeighed) await noteWeight(writing);
   for (const { part: row, carrier } of rows) {
-    const place = placeOf(carrier, context.carrierPath(carrier.id));
+    const place = placeOf(carrier, context.carrierPath(carrier.id), archive.packer);
     const opened = await openCarrier(place).catch((error: unknown) => {
       if (!(error instanceof CarrierAway)) throw error;
       throw new Refused(
@@ -217,16 +220,16 @@ async function noteWeight({ context, archive }: Writing): Promise<void> {
 
 async function beginOn({ context, archive, part, step }: Writing, target: Target): Promise<void> {
   await context.assertLease();
-  if (await target.carrier.takeOver(target.pack)) return;
+  if (await target.carrier.takeOver(target.pack, () => context.check())) return;
   if (await isPlaced(target, part.manifestSha512)) {
     target.placed = true;
     return;
   }
   if (await target.carrier.has(part.folder))
     throw new Refused(
-      `${target.name} has a folder ${part.folder} already, and nothing is ever written over. Add the archive again under another name.`,
+      `${target.name} has something named ${packedName(part.folder, archive.packer)} already, and nothing is ever written over. Add the archive again under another name.`,
     );
-  const needed = archive.bytes + OVERHEAD_BYTES;
+  const needed = archive.bytes + OVERHEAD_BYTES + (isOneFile(archive.packer) ? archive.files * ENTRY_BYTES : 0);
   const room = await carrierRoom(context.db, target.name, await target.carrier.freeBytes());
   if (room < needed) throw new Refused(tooSmall(target.name, needed, room));
   await target.carrier.begin(target.pack);
@@ -300,7 +303,8 @@ async function writeItems(writing: Writing, items: readonly Item[]): Promise<Out
   const open = targets.filter((target) => !target.placed);
   for (const item of items) await context.root(item.volumeId);
   const held = new Map<number, Held>();
-  await inParallel(context.pools.carriers.size, items, async (item) => {
+  // One file is written entry by entry.
+  await inParallel(isOneFile(archive.packer) ? 1 : context.pools.carriers.size, items, async (item) => {
     const files = byFile.get(item.fileId);
     if (!files) throw notAsPlanned(item.path, 'not archived');
     for (const file of files) {
@@ -309,6 +313,7 @@ async function writeItems(writing: Writing, items: readonly Item[]): Promise<Out
       } catch (error) {
         const why = await staysOut(writing, error, file);
         if (!why) return throwFor(writing, error, file);
+        await takeOut(writing, files);
         held.set(item.id, why);
         return;
       }
@@ -355,7 +360,7 @@ async function refuseManyGaps({ context, step }: Writing, more: ReadonlyMap<numb
 
 /** Files that could not go in are in no list, and what of them was written is taken out again. */
 async function leaveGaps(writing: Writing): Promise<Gap[]> {
-  const { context, archive, step, targets } = writing;
+  const { context, archive, step } = writing;
   const held = await context.db
     .select({ fileId: stepItems.fileId, path: stepItems.path, reason: stepItems.reason })
     .from(stepItems)
@@ -369,17 +374,21 @@ async function leaveGaps(writing: Writing): Promise<Gap[]> {
       held.map((item) => item.fileId),
     ),
   );
-  const rows = await context.db.select().from(archiveFiles).where(out);
+  await takeOut(writing, await context.db.select().from(archiveFiles).where(out));
+  await context.transaction((tx) => tx.delete(archiveFiles).where(out));
+  return held.map(({ path, reason }) => ({ path, why: reason === null ? '' : HELD_WORDS[reason] }));
+}
+
+/** What was written of a file that does not go in after all; the last first, as one file can only be cut off at its end. */
+async function takeOut({ context, targets }: Writing, rows: readonly ArchiveFile[]): Promise<void> {
+  await context.transaction(async (tx) => {
+    for (const { id } of rows) await tx.delete(copyFiles).where(eq(copyFiles.archiveFileId, id));
+  });
   for (const target of targets.filter((one) => !one.placed))
-    for (const file of rows) {
+    for (const file of [...rows].reverse()) {
       await context.assertLease();
       await target.carrier.remove(target.pack, payloadAt(file));
     }
-  await context.transaction(async (tx) => {
-    for (const { id } of rows) await tx.delete(copyFiles).where(eq(copyFiles.archiveFileId, id));
-    await tx.delete(archiveFiles).where(out);
-  });
-  return held.map(({ path, reason }) => ({ path, why: reason === null ? '' : HELD_WORDS[reason] }));
 }
 
 async function copyOne(
@@ -530,7 +539,7 @@ async function seal(writing: Writing): Promise<void> {
     await target.carrier.place(target.pack).catch((error: unknown) => {
       if (codeOf(error) !== 'EEXIST') throw error;
       throw new Refused(
-        `${target.name} has a folder ${part.folder} by now, and nothing is ever written over. The originals were not touched. Add the archive again under another name.`,
+        `${target.name} has something named ${packedName(part.folder, archive.packer)} by now, and nothing is ever written over. The originals were not touched. Add the archive again under another name.`,
       );
     });
     target.placed = true;

@@ -1,10 +1,11 @@
 // A carrier that is a folder of a mounted disk: a portable drive, or a share set aside for archives.
 import { randomUUID } from 'node:crypto';
 import { constants, mkdirSync, renameSync, rmSync } from 'node:fs';
-import { open, readdir, rm, stat, statfs } from 'node:fs/promises';
+import { copyFile, open, readdir, rm, stat, statfs } from 'node:fs/promises';
 import path from 'node:path';
-import type { Readable, Writable } from 'node:stream';
+import { Readable, type Writable } from 'node:stream';
 import { z } from 'zod';
+import type { ReadAt } from '#core/archive/containers/container.ts';
 import { roomOf } from '#core/places/space.ts';
 import { dropFromMemory } from '#disk/content/content.ts';
 import { codeOf, isMissing, look } from '#disk/facts.ts';
@@ -12,7 +13,7 @@ import { giveIdentity, lookAtStore, PRIVATE_FOLDER } from '#disk/identity.ts';
 import { privateName, privateNames } from '#disk/private-names.ts';
 import { NotTheOne, Root } from '#disk/root.ts';
 import { renameNew, syncFolder } from '#disk/write.ts';
-import { type Carrier, CarrierAway, carrierKind, type Entry, type Pack, PackGone } from '../kind.ts';
+import { type Carrier, CarrierAway, carrierKind, type Entry, type Mending, type Pack, PackGone } from '../kind.ts';
 import { usableFolder } from '../../stores/usable-folder.ts';
 import { HoleWriter } from './hole-writer.ts';
 
@@ -101,17 +102,48 @@ class DiskCarrier implements Carrier {
     });
   }
 
+  async append(pack: Pack, at: string, from: number, mend?: () => Mending | null): Promise<Writable> {
+    try {
+      const flags = constants.O_RDWR | constants.O_CREAT | constants.O_NOFOLLOW;
+      const handle = await open(this.placeIn(pack, at), flags, 0o644);
+      await handle.truncate(from);
+      return new HoleWriter(handle, async () => syncFolder(`${this.own(pack)}/bag`), from, mend);
+    } catch (error) {
+      throw isMissing(error) ? new PackGone() : error;
+    }
+  }
+
+  async renew(pack: Pack, at: string, sizeBytes: number): Promise<void> {
+    const temporary = `${this.own(pack)}/tmp/${randomUUID()}`;
+    try {
+      await copyFile(this.placeIn(pack, at), temporary, constants.COPYFILE_FICLONE | constants.COPYFILE_EXCL);
+      const handle = await open(temporary, 'r+');
+      try {
+        await handle.truncate(sizeBytes);
+        await handle.sync();
+      } finally {
+        await handle.close();
+      }
+      renameSync(temporary, this.placeIn(pack, at));
+    } catch (error) {
+      throw isMissing(error) ? new PackGone() : error;
+    }
+    syncFolder(`${this.own(pack)}/bag`);
+  }
+
   async remove(pack: Pack, at: string): Promise<void> {
     await rm(`${this.own(pack)}/bag/${at}`, { recursive: true, force: true });
   }
 
-  async place(pack: Pack): Promise<void> {
-    const target = this.root.placeText(pack.folder);
-    // An empty folder of that name would be replaced in silence.
-    if (look(target).is !== 'gone')
-      throw Object.assign(new Error(`${pack.folder} is there already.`), { code: 'EEXIST' });
+  async place(pack: Pack, only?: { at: string; name: string }): Promise<void> {
+    const name = only?.name ?? pack.folder;
+    const target = this.root.placeText(name);
+    // An empty folder of that name would be replaced in silence, and so would a file.
+    if (look(target).is !== 'gone') throw Object.assign(new Error(`${name} is there already.`), { code: 'EEXIST' });
+    const from = only ? this.placeIn(pack, only.at) : `${this.own(pack)}/bag`;
     try {
-      renameSync(`${this.own(pack)}/bag`, target);
+      if (only) renameNew(from, target);
+      else renameSync(from, target);
     } catch (error) {
       throw isMissing(error) ? new PackGone() : error;
     }
@@ -123,13 +155,37 @@ class DiskCarrier implements Carrier {
     await rm(this.own(pack), { recursive: true, force: true });
   }
 
-  async read(of: Pack | string, at: string): Promise<Readable> {
+  async read(of: Pack | string, at: string, range?: { at: number; length: number }): Promise<Readable> {
+    if (range?.length === 0) return Readable.from([]);
     const place = this.placeIn(of, at);
     await dropFromMemory(place);
     const handle = await open(place, constants.O_RDONLY | constants.O_NOFOLLOW | constants.O_NONBLOCK);
-    if ((await handle.stat()).isFile()) return handle.createReadStream({ highWaterMark: 1 << 20 });
+    const within = range ? { start: range.at, end: range.at + range.length - 1 } : {};
+    if ((await handle.stat()).isFile()) return handle.createReadStream({ highWaterMark: 1 << 20, ...within });
     await handle.close();
     throw Object.assign(new Error(`${at} is no plain file.`), { code: 'not a file' });
+  }
+
+  async pieces<T>(of: Pack | string, at: string, isFresh: boolean, use: (readAt: ReadAt) => Promise<T>): Promise<T> {
+    const place = this.placeIn(of, at);
+    if (isFresh) await dropFromMemory(place);
+    const handle = await open(place, constants.O_RDONLY | constants.O_NOFOLLOW | constants.O_NONBLOCK);
+    try {
+      return await use(async (from, length) => {
+        const buffer = Buffer.alloc(length);
+        const { bytesRead } = await handle.read(buffer, 0, length, from);
+        return buffer.subarray(0, bytesRead);
+      });
+    } finally {
+      await handle.close();
+    }
+  }
+
+  async look(of: Pack | string, at: string): Promise<{ sizeBytes: number; mark: string } | null> {
+    const facts = look(this.placeIn(of, at));
+    if (facts.is !== 'file') return null;
+    const { sizeBytes, device, inode, changedUs } = facts;
+    return { sizeBytes, mark: [device, inode, sizeBytes, changedUs].join(' ') };
   }
 
   async *list(of: Pack | string): AsyncIterable<Entry> {
@@ -182,7 +238,7 @@ class DiskCarrier implements Carrier {
 
   /** Inside the bag no link is followed, whoever put it there. */
   private placeIn(of: Pack | string, at: string): string {
-    if (typeof of === 'string') return this.root.placeText(`${of}/${at}`);
+    if (typeof of === 'string') return this.root.placeText(at === '' ? of : `${of}/${at}`);
     const { site, job, lease, item } = of;
     return this.root.placeText(
       `${PRIVATE_FOLDER}/${privateName({ use: 'archive', site, job, lease, item })}/bag/${at}`,

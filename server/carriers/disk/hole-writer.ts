@@ -2,17 +2,21 @@
 // before it says that it has finished.
 import type { FileHandle } from 'node:fs/promises';
 import { Writable } from 'node:stream';
+import type { Mending } from '../kind.ts';
 
 const HOLE = 64 << 10;
 const ZEROS = Buffer.alloc(HOLE);
 
 export class HoleWriter extends Writable {
-  private at = 0;
-
-  /** @param place called once all is written and flushed: gives the file its name */
+  /**
+   * @param place called once all is written and flushed: gives the file its name
+   * @param at where it begins; `mend` is asked at the end for what is written over
+   */
   constructor(
     private readonly handle: FileHandle,
     private readonly place: () => Promise<void>,
+    private at = 0,
+    private readonly mend: () => Mending | null = () => null,
   ) {
     super({ highWaterMark: 4 << 20 });
   }
@@ -44,7 +48,7 @@ export class HoleWriter extends Writable {
     this.at += chunk.length;
   }
 
-  private async writeAll(part: Buffer, at: number): Promise<void> {
+  private async writeAll(part: Uint8Array, at: number): Promise<void> {
     for (let done = 0; done < part.length;) {
       const { bytesWritten } = await this.handle.write(part, done, part.length - done, at + done);
       done += bytesWritten;
@@ -53,6 +57,8 @@ export class HoleWriter extends Writable {
 
   private async finish(): Promise<void> {
     await this.handle.truncate(this.at);
+    const mending = this.mend();
+    if (mending) await this.writeAll(mending.bytes, mending.at);
     await this.handle.sync();
     await this.place();
   }

@@ -1,0 +1,27 @@
+// How an archive is packed on a carrier: as a folder, or as one file. Whoever adds a way writes its container and one line
+// here; everything else goes on speaking of files in a pack.
+import type { Container } from '#core/archive/containers/container.ts';
+import { tar } from '#core/archive/containers/tar.ts';
+import { zip } from '#core/archive/containers/zip.ts';
+import { Registry } from '#core/registry.ts';
+import type { Carrier } from './kind.ts';
+import { PackedCarrier } from './packed.ts';
+
+export const FOLDER = 'folder';
+
+const packers = new Registry<Container>('way to pack');
+packers.add('tar', tar);
+packers.add('zip', zip);
+
+export const isOneFile = (packer: string): boolean => packer !== FOLDER;
+
+/** What lies on a carrier under this name: a folder, or one file. */
+export const packedName = (folder: string, packer: string): string => folder + (packers.get(packer)?.ending ?? '');
+
+/** The same carrier, where what is written to it becomes one file. */
+export function packed(carrier: Carrier, place: { packer: string }): Carrier {
+  if (place.packer === FOLDER) return carrier;
+  const container = packers.get(place.packer);
+  if (!container) throw new Error(`There is no way to pack called ${place.packer}.`);
+  return new PackedCarrier(carrier, container, JSON.stringify(place));
+}
