@@ -20,7 +20,8 @@ interface Line extends PlacedEntry {
 interface Written {
   lines: Line[];
   byPath: Map<string, Line>;
-  text: { sizeBytes: number; mark: string };
+  /** Of the index, as far as its lines are whole. */
+  sizeBytes: number;
 }
 
 /** By carrier and pack: threads open a carrier for every file, and lists are long. The oldest go. */
@@ -59,10 +60,14 @@ export class PackedCarrier implements Carrier {
       await this.carrier.discard(pack);
       return false;
     }
-    const { lines, text } = await this.written(pack);
-    if (lines.length === 0) return true;
+    const { lines, sizeBytes: indexBytes } = await this.written(pack);
+    // Killed while it was thrown away, or before anything of it was whole: begun anew.
+    if (!own || lines.length === 0) {
+      await this.carrier.discard(pack);
+      return false;
+    }
     await this.carrier.renew(pack, WHOLE, lines.at(-1)!.end);
-    await this.carrier.renew(pack, INDEX, text.sizeBytes);
+    await this.carrier.renew(pack, INDEX, indexBytes);
     for (const line of lines) {
       check();
       if ((await this.sumOf(pack, line, check)) === line.crc32) continue;
@@ -78,7 +83,7 @@ export class PackedCarrier implements Carrier {
     const before = written.byPath.get(path);
     // What is written anew is the last there is, or the first of what is all written anew.
     if (before) await this.cutOff(pack, written, before);
-    const { lines, text } = await this.written(pack);
+    const { lines, sizeBytes: indexBytes } = await this.written(pack);
     const entry = { path, sizeBytes, modifiedMs };
     const headAt = lines.at(-1)?.end ?? 0;
     const head = this.container.head(entry, headAt);
@@ -86,7 +91,7 @@ export class PackedCarrier implements Carrier {
     const from = headAt + head.length;
     const whole = { ...entry, headAt, at: from, end: from + sizeBytes + tail.length, crc32: 0 };
     const target = await this.carrier.append(pack, WHOLE, headAt, () => this.container.mend(whole));
-    return new EntryWriter(target, { head, tail, whole }, () => this.note(pack, whole, text.sizeBytes));
+    return new EntryWriter(target, { head, tail, whole }, () => this.note(pack, whole, indexBytes));
   }
 
   append(): Promise<Writable> {
@@ -186,9 +191,8 @@ export class PackedCarrier implements Carrier {
   private async written(pack: Pack): Promise<Written> {
     const key = `${this.id} ${JSON.stringify(pack)}`;
     const text = await this.carrier.look(pack, INDEX);
-    if (!text) return { lines: [], byPath: new Map(), text: { sizeBytes: 0, mark: '' } };
+    if (!text) return { lines: [], byPath: new Map(), sizeBytes: 0 };
     const known = writing.get(key);
-    if (known?.text.mark === text.mark) return known;
     const last = known?.lines.at(-1);
     const isSame = last && text.sizeBytes >= last.lineEnd && (await this.lineAt(pack, last)) === lineOf(last);
     const [lines, from] = isSame ? [known!.lines, last.lineEnd] : [[], 0];
@@ -201,7 +205,7 @@ export class PackedCarrier implements Carrier {
       at = lineEnd;
     }
     const byPath = new Map(lines.map((line) => [line.path, line]));
-    return keep(writing, key, { lines, byPath, text: { ...text, sizeBytes: at } });
+    return keep(writing, key, { lines, byPath, sizeBytes: at });
   }
 
   private async lineAt(pack: Pack, { lineAt, lineEnd }: Line): Promise<string> {

@@ -110,7 +110,7 @@ test('what was there before is there after, in its new place', async () => {
       projectId: 3,
       carrierIds: [7],
       folder: 'fog_1',
-      scope: { parts: [], versions: 'all', handles: null, timelines: [], layout: 'bins', goOn: false },
+      scope: { parts: [], versions: 'all', handles: null, timelines: [], layout: 'bins', goOn: false, pack: 'folder' },
     },
     { cutDay: 20_000 },
     { archiveId: 4, archiveName: 'Fog' },

@@ -105,7 +105,7 @@ class DiskCarrier implements Carrier {
   async append(pack: Pack, at: string, from: number, mend?: () => Mending | null): Promise<Writable> {
     try {
       const flags = constants.O_RDWR | constants.O_CREAT | constants.O_NOFOLLOW;
-      const handle = await open(this.placeIn(pack, at), flags, 0o644);
+      const handle = await open(this.ownPlace(pack, at), flags, 0o644);
       await handle.truncate(from);
       return new HoleWriter(handle, async () => syncFolder(`${this.own(pack)}/bag`), from, mend);
     } catch (error) {
@@ -116,7 +116,7 @@ class DiskCarrier implements Carrier {
   async renew(pack: Pack, at: string, sizeBytes: number): Promise<void> {
     const temporary = `${this.own(pack)}/tmp/${randomUUID()}`;
     try {
-      await copyFile(this.placeIn(pack, at), temporary, constants.COPYFILE_FICLONE | constants.COPYFILE_EXCL);
+      await copyFile(this.ownPlace(pack, at), temporary, constants.COPYFILE_FICLONE | constants.COPYFILE_EXCL);
       const handle = await open(temporary, 'r+');
       try {
         await handle.truncate(sizeBytes);
@@ -124,7 +124,7 @@ class DiskCarrier implements Carrier {
       } finally {
         await handle.close();
       }
-      renameSync(temporary, this.placeIn(pack, at));
+      renameSync(temporary, this.ownPlace(pack, at));
     } catch (error) {
       throw isMissing(error) ? new PackGone() : error;
     }
@@ -140,7 +140,7 @@ class DiskCarrier implements Carrier {
     const target = this.root.placeText(name);
     // An empty folder of that name would be replaced in silence, and so would a file.
     if (look(target).is !== 'gone') throw Object.assign(new Error(`${name} is there already.`), { code: 'EEXIST' });
-    const from = only ? this.placeIn(pack, only.at) : `${this.own(pack)}/bag`;
+    const from = this.ownPlace(pack, only?.at);
     try {
       if (only) renameNew(from, target);
       else renameSync(from, target);
@@ -220,6 +220,14 @@ class DiskCarrier implements Carrier {
   private own(pack: Pack): string {
     const { site, job, lease, item } = pack;
     return this.root.placeText(`${PRIVATE_FOLDER}/${privateName({ use: 'archive', site, job, lease, item })}`);
+  }
+
+  /**
+   * By its name at every call: what was opened before another lease took the pack over would lead into what that one has
+   * made of it.
+   */
+  private ownPlace(pack: Pack, at?: string): string {
+    return `${this.own(pack)}/bag${at === undefined ? '' : `/${at}`}`;
   }
 
   /** The place of a file in a pack, its folders made; the pack itself must be there. */
