@@ -1,19 +1,31 @@
 // How an archive is shaped, as an address: what is asked for is in the address, so that it can be sent and gone back to.
 import { handlesFrom, handlesText } from '#core/archive/lengths.ts';
-import { type ArchiveScope, LAYOUTS, LEFT_OUT, PACKED_AS, USUAL_SCOPE } from '#core/archive/selection.ts';
+import {
+  type ArchiveScope,
+  LAYOUTS,
+  LEFT_OUT,
+  PACKED_AS,
+  USUAL_HAND_OVER,
+  USUAL_SCOPE,
+} from '#core/archive/selection.ts';
+
+/** The same page shapes what is handed over. */
+export const isHandOver = (search: URLSearchParams): boolean => search.get('for') === 'hand-over';
 
 /** `?in=delivery,render&versions=newest&handles=1s&gap=2&timeline=…&layout=disk&pack=tar`; without them what is usual. */
 export function scopeIn(search: URLSearchParams): ArchiveScope {
+  const usual = isHandOver(search) ? USUAL_HAND_OVER : USUAL_SCOPE;
   const parts = search.get('in');
   const oneOf = <T extends string>(known: readonly T[], name: string) => known.find((one) => one === search.get(name));
   return {
-    parts: parts === null ? USUAL_SCOPE.parts : LEFT_OUT.filter((part) => parts.split(',').includes(part)),
-    versions: search.get('versions') === 'newest' ? 'newest' : USUAL_SCOPE.versions,
+    parts: parts === null ? usual.parts : LEFT_OUT.filter((part) => parts.split(',').includes(part)),
+    versions: oneOf(['all', 'newest'] as const, 'versions') ?? usual.versions,
     handles: handlesFrom(search.get('handles') ?? '', search.get('gap') ?? '') ?? null,
     timelines: search.getAll('timeline').slice(0, 500),
     goOn: search.get('gaps') !== 'stop',
-    layout: oneOf(LAYOUTS, 'layout') ?? USUAL_SCOPE.layout,
-    pack: oneOf(PACKED_AS, 'pack') ?? USUAL_SCOPE.pack,
+    layout: oneOf(LAYOUTS, 'layout') ?? usual.layout,
+    pack: oneOf(PACKED_AS, 'pack') ?? usual.pack,
+    rest: oneOf(['stays', 'leaves'] as const, 'rest') ?? usual.rest,
   };
 }
 
@@ -25,6 +37,7 @@ export const scopeSearch = ({
   layout,
   goOn,
   pack,
+  rest,
 }: ArchiveScope): Record<string, string | null> => ({
   in: parts.join(','),
   versions,
@@ -33,6 +46,7 @@ export const scopeSearch = ({
   layout,
   gaps: goOn ? null : 'stop',
   pack,
+  rest,
 });
 
 /** Two shapes that make the same of a project, timelines aside. */

@@ -26,30 +26,38 @@ export interface Leaflet {
   files: readonly LeafletFile[];
   /** What was to go in and could not. */
   gaps?: readonly { path: string; why: string }[];
+  /** Who gets it; null for an archive of the house. */
+  handedTo?: string | null;
 }
 
 const sum = (files: readonly LeafletFile[]) => files.reduce((bytes, file) => bytes + file.sizeBytes, 0);
 
 export function readmeText(leaflet: Leaflet): string {
-  const { project, folder, day, files } = leaflet;
+  const { project, folder, day, files, handedTo = null } = leaflet;
   const documents = files.filter((file) => file.role === 'document').map((file) => file.path);
   const lines = [
-    `Archive of ${project}`,
+    handedTo === null ? `Archive of ${project}` : `${project}, for ${handedTo}`,
     '',
     `Written on ${day} into ${folder}: ${counted(files.length, 'file')}, ${size(sum(files))}.`,
     ...aboutLines(leaflet),
     '',
     'What lies where',
     '',
-    '  data/               everything that was archived',
-    '  data/documents/     the project documents; those that end in .original are as they were, byte for byte',
+    '  data/               everything that belongs to it',
+    handedTo === null
+      ? '  data/documents/     the project documents; those that end in .original are as they were, byte for byte'
+      : '  data/documents/     the project documents: open these',
     '  data/media/         what their timelines use, by bins',
     ...(files.some((file) => file.role === 'part')
       ? ['                      (a name that ends in _f and a number is a range of its file, from that frame on)']
       : []),
     '  index.html          a list of all files, for any browser',
-    '  keramion-archive.json   the same for programs: where every file was, its size and time, and how this was shaped',
-    '  project.json        bins, clips, timelines and media of the documents, for programs',
+    ...(handedTo === null
+      ? [
+          '  keramion-archive.json   the same for programs: where every file was, its size and time, and how this was shaped',
+          '  project.json        bins, clips, timelines and media of the documents, for programs',
+        ]
+      : ['  contents.json       the same for programs']),
     '  ascmhl/             a media hash list (ASC MHL) of everything in data',
     '',
     ...((leaflet.gaps ?? []).length > 0
@@ -72,7 +80,9 @@ export function readmeText(leaflet: Leaflet): string {
           '',
           ...documents.map((path) => `    ${path}`),
           '',
-          '  What stayed out of the archive is told as missing, by its own name.',
+          handedTo === null
+            ? '  What stayed out of the archive is told as missing, by its own name.'
+            : '  What could not be found is told as missing, by its own name.',
         ]
       : ['  It holds no document that could be written anew; those that are there are as they were.']),
   ];
@@ -93,7 +103,7 @@ function aboutLines({ client, year, people, comments }: Leaflet): string[] {
 const address = (path: string) => path.split('/').map(encodeURIComponent).join('/');
 
 export function indexHtml(leaflet: Leaflet): string {
-  const { project, folder, day, files, client, year } = leaflet;
+  const { project, folder, day, files, client, year, handedTo = null } = leaflet;
   const groups = new Map<string, LeafletFile[]>();
   for (const file of files) {
     const at = file.path.slice(0, Math.max(0, file.path.lastIndexOf('/')));
@@ -105,7 +115,7 @@ export function indexHtml(leaflet: Leaflet): string {
 ${own
   .map(
     (file) =>
-      `<tr><td><a href="${escaped(address(file.path))}">${escaped(file.path.slice(at === '' ? 0 : at.length + 1))}</a></td><td>${size(file.sizeBytes)}</td><td>${escaped(`${file.volume} / ${file.original}`)}</td></tr>`,
+      `<tr><td><a href="${escaped(address(file.path))}">${escaped(file.path.slice(at === '' ? 0 : at.length + 1))}</a></td><td>${size(file.sizeBytes)}</td>${handedTo === null ? `<td>${escaped(`${file.volume} / ${file.original}`)}</td>` : ''}</tr>`,
   )
   .join('\n')}
 </table></section>`,
@@ -115,7 +125,7 @@ ${own
 <title>${escaped(project)}</title>
 <style>body{font:15px/1.5 sans-serif;margin:2rem auto;max-width:64rem;padding:0 1rem;color:#1c2422;background:#fff}h1{margin:0}h2{font-size:1rem;margin:1.5rem 0 0}p{margin:0;color:#55615e}table{border-collapse:collapse;width:100%}td{border-top:1px solid #d9dedc;padding:.2rem .8rem .2rem 0;vertical-align:top;overflow-wrap:anywhere}td:nth-child(2){text-align:right;white-space:nowrap}td:nth-child(3){color:#55615e}</style></head>
 <body><h1>${escaped(project)}</h1>
-<p>${about === '' ? '' : `${escaped(about)}. `}Archived on ${escaped(day)} as ${escaped(folder)}: ${count(files.length)} files, ${size(sum(files))}. Size and former place of each; README.txt says how to check them.</p>
+<p>${about === '' ? '' : `${escaped(about)}. `}${handedTo === null ? 'Archived' : `For ${escaped(handedTo)}, written`} on ${escaped(day)} as ${escaped(folder)}: ${count(files.length)} files, ${size(sum(files))}. ${handedTo === null ? 'Size and former place of each' : 'Size of each'}; README.txt says how to check them.</p>
 ${rows.join('\n')}
 </body></html>
 `;

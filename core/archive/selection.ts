@@ -72,6 +72,8 @@ export interface ArchiveScope {
   goOn: boolean;
   /** As a folder, or all of it as one file. */
   pack: PackedAs;
+  /** Timelines that were not chosen, and clips in bins whose media stays behind: they stay in the documents, or leave them. */
+  rest: 'stays' | 'leaves';
 }
 
 export const PACKED_AS = ['folder', 'tar', 'zip'] as const;
@@ -89,7 +91,11 @@ export const USUAL_SCOPE: ArchiveScope = {
   layout: 'bins',
   goOn: true,
   pack: 'folder',
+  rest: 'stays',
 };
+
+/** Who gets something gets what was chosen, in documents that name nothing else. */
+export const USUAL_HAND_OVER: ArchiveScope = { ...USUAL_SCOPE, parts: [], versions: 'newest', rest: 'leaves' };
 
 export interface Selection {
   chosen: PlacedFile[];

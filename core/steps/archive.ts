@@ -3,7 +3,7 @@ import { z } from 'zod';
 import { LAYOUTS, LEFT_OUT, PACKED_AS } from '../archive/selection.ts';
 import { count, counted, listed, size } from '../wording/amounts.ts';
 import { carrierId, projectId } from './ids.ts';
-import { stepKind } from './kind.ts';
+import { type StepKind, stepKind } from './kind.ts';
 
 const handles = z.object({
   value: z.number().min(0).max(100_000),
@@ -19,6 +19,7 @@ export const archiveScope = z.object({
   layout: z.enum(LAYOUTS).default('bins'),
   goOn: z.boolean().default(false),
   pack: z.enum(PACKED_AS).default('folder'),
+  rest: z.enum(['stays', 'leaves']).default('stays'),
 });
 /** Before it could be chosen, what no timeline uses stayed out. */
 const ONLY_USED = {
@@ -29,6 +30,7 @@ const ONLY_USED = {
   layout: 'bins' as const,
   goOn: false,
   pack: 'folder' as const,
+  rest: 'stays' as const,
 };
 
 const params = z.object({
@@ -45,6 +47,23 @@ const before = z
     carrierIds: [only],
     scope: ONLY_USED as z.infer<typeof archiveScope>,
   }));
+
+/** What may be found of any package. */
+export const PACKAGE_WORDS: NonNullable<StepKind['findingWords']> = {
+  'media missing': ({ facts }) => ({
+    what: `${counted(Number(facts.missing), 'piece')} of media of ${facts.project} ${facts.missing === 1 ? 'is' : 'are'} missing`,
+    detail: `It will hold the ${count(Number(facts.total) - Number(facts.missing))} that are found, and say which are not.`,
+  }),
+  'not weighed yet': ({ facts }) => ({
+    what: `${counted(Number(facts.files), 'file')} cut to what is used ${facts.files === 1 ? 'is' : 'are'} not weighed yet`,
+    detail:
+      'Until a worker has read where their frames lie, the size is told about. Nothing is written before it is known.',
+  }),
+  'renamed in the archive': ({ facts }) => ({
+    what: `${counted(Number(facts.files), 'file')} renamed to avoid a clash`,
+    detail: `Two files would have had one name in it, for example ${facts.example}`,
+  }),
+};
 
 export const archiveProject = stepKind({
   kind: 'archive',
@@ -65,18 +84,6 @@ export const archiveProject = stepKind({
       what: `${facts.carrier} is too small`,
       detail: `${size(Number(facts.neededBytes))} is needed and ${size(Number(facts.freeBytes))} is free. Choose another carrier.`,
     }),
-    'media missing': ({ facts }) => ({
-      what: `${counted(Number(facts.missing), 'piece')} of media of ${facts.project} ${facts.missing === 1 ? 'is' : 'are'} missing`,
-      detail: `The archive will hold the ${count(Number(facts.total) - Number(facts.missing))} that are found, and say which are not.`,
-    }),
-    'not weighed yet': ({ facts }) => ({
-      what: `${counted(Number(facts.files), 'file')} cut to what is used ${facts.files === 1 ? 'is' : 'are'} not weighed yet`,
-      detail:
-        'Until a worker has read where their frames lie, the size is told about. Nothing is written before it is known.',
-    }),
-    'renamed in the archive': ({ facts }) => ({
-      what: `${counted(Number(facts.files), 'file')} renamed to avoid a clash`,
-      detail: `Two files would have had one name in the archive, for example ${facts.example}`,
-    }),
+    ...PACKAGE_WORDS,
   },
 });

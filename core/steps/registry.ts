@@ -4,6 +4,7 @@ import { Registry } from '../registry.ts';
 import { archiveProject } from './archive.ts';
 import { copyHome } from './copy-home.ts';
 import type { StepKind } from './kind.ts';
+import { handOver } from './hand-over.ts';
 import { keepOther } from './keep-other.ts';
 import { moveHome } from './move-home.ts';
 import { parkMedia } from './park.ts';
@@ -28,6 +29,7 @@ export function addStepKind<Params extends object>(kind: StepKind<Params>): void
 addStepKind(removeCaches);
 addStepKind(removeOriginals);
 addStepKind(archiveProject);
+addStepKind(handOver);
 addStepKind(moveHome);
 addStepKind(parkMedia);
 addStepKind(copyHome);

@@ -15,6 +15,7 @@ import {
 } from '#core/fixity/bagit.ts';
 import { chainText, hashListName, hashListText } from '#core/fixity/mhl.ts';
 import type { ProjectId } from '#core/model.ts';
+import { nameOf } from '#core/paths.ts';
 import { sha512 } from '#disk/sums.ts';
 import type { Db } from '../db/connect.ts';
 import type { archiveFiles, archives } from '../db/schema/archives.ts';
@@ -41,38 +42,42 @@ export interface TagFiles {
 
 export const payloadAt = (file: Pick<ArchiveFile, 'payloadPath'>): string => `${PAYLOAD}/${file.payloadPath}`;
 
-/** @param at the beginning of the work, so that a run that goes on writes the same; `shape`: how it was asked for */
+/**
+ * @param at the beginning of the work, so that a run that goes on writes the same; `shape`: how it was asked for; `handedTo`: who
+ * gets it, where it is no archive: then it says nothing of the house, of where files were or of what was not chosen
+ */
 export async function tagFiles(
   db: Db,
   archive: typeof archives.$inferSelect,
-  { files, at, shape, gaps }: { files: readonly ArchiveFile[]; at: Date; shape: object; gaps: readonly Gap[] },
+  {
+    files,
+    at,
+    shape,
+    gaps,
+    handedTo = null,
+  }: { files: readonly ArchiveFile[]; at: Date; shape: object; gaps: readonly Gap[]; handedTo?: string | null },
 ): Promise<TagFiles> {
   const day = at.toISOString().slice(0, 10);
   const [project] = await db.select().from(projects).where(eq(projects.id, archive.projectId));
   const rows = await db.select({ id: volumes.id, name: volumes.name }).from(volumes);
   const names = new Map(rows.map((volume) => [volume.id, volume.name]));
   const bytes = files.reduce((sum, file) => sum + file.payloadBytes!, 0);
+  const told = handedTo === null ? gaps : gaps.map(({ path, why }) => ({ path: nameOf(path), why }));
   const contents = {
-    format: 'keramion-archive 1',
+    format: handedTo === null ? 'keramion-archive 1' : 'keramion-hand-over 1',
     project: project!.name,
-    archive: archive.name,
-    shape,
-    ...(gaps.length > 0 ? { couldNotGoIn: gaps } : {}),
+    ...(handedTo === null ? { archive: archive.name, shape } : { for: handedTo }),
+    ...(told.length > 0 ? { couldNotGoIn: told } : {}),
     files: files.map((file) => ({
       path: payloadAt(file),
       role: file.role,
       sizeBytes: file.payloadBytes,
       ...(file.role === 'part' ? { frames: { from: file.partFrom, to: file.partTo } } : {}),
       ...(file.whyWhole ? { staysWhole: file.whyWhole } : {}),
-      original: {
-        volume: names.get(file.volumeId) ?? '',
-        path: file.path,
-        sizeBytes: file.ofBytes ?? file.sizeBytes,
-        modified: new Date(file.modifiedUs / 1000).toISOString(),
-      },
+      ...(handedTo === null ? { original: originalOf(file, names) } : {}),
     })),
   };
-  const leaflet = { ...leafletOf(archive, project!, { files, day, names }), gaps };
+  const leaflet = { ...leafletOf(archive, project!, { files, day, names }), gaps: told, handedTo };
   const sumsBy = (sum: (file: ArchiveFile) => string) =>
     manifestText(files.map((file) => ({ path: payloadAt(file), hash: sum(file) })));
   const tags: (readonly [name: string, text: string])[] = [
@@ -81,7 +86,10 @@ export async function tagFiles(
       'bag-info.txt',
       bagInfoText([
         ['External-Identifier', archive.folder],
-        ['External-Description', `Archive of the project ${project!.name}`],
+        [
+          'External-Description',
+          handedTo === null ? `Archive of the project ${project!.name}` : `${project!.name}, for ${handedTo}`,
+        ],
         ['Bagging-Date', day],
         ['Bag-Software-Agent', 'Keramion'],
         ['Payload-Oxum', payloadOxum(bytes, files.length)],
@@ -89,8 +97,8 @@ export async function tagFiles(
     ],
     [MANIFEST, sumsBy((file) => file.sha512!)],
     [FAST_SUMS, sumsBy((file) => file.xxh64!)],
-    ['keramion-archive.json', `${JSON.stringify(contents, null, 2)}\n`],
-    ['project.json', `${JSON.stringify(await projectModel(db, archive.projectId as ProjectId, files), null, 1)}\n`],
+    [handedTo === null ? 'keramion-archive.json' : 'contents.json', `${JSON.stringify(contents, null, 2)}\n`],
+    ...(handedTo === null ? [await modelText(db, archive, files)] : []),
     ...hashLists(archive, { files, at }),
     ['README.txt', readmeText(leaflet)],
     ['index.html', indexHtml(leaflet)],
@@ -98,6 +106,16 @@ export async function tagFiles(
   const tagManifest = manifestText(tags.map(([name, text]) => ({ path: name, hash: sha512(text) })));
   return { texts: [...tags, [TAG_MANIFEST, tagManifest]], manifestSha512: sha512(tagManifest) };
 }
+
+const originalOf = (file: ArchiveFile, names: ReadonlyMap<number, string>) => ({
+  volume: names.get(file.volumeId) ?? '',
+  path: file.path,
+  sizeBytes: file.ofBytes ?? file.sizeBytes,
+  modified: new Date(file.modifiedUs / 1000).toISOString(),
+});
+
+const modelText = async (db: Db, { projectId }: typeof archives.$inferSelect, files: readonly ArchiveFile[]) =>
+  ['project.json', `${JSON.stringify(await projectModel(db, projectId as ProjectId, files), null, 1)}\n`] as const;
 
 /** The history that the field's tools keep beside what they hash. */
 function hashLists(

@@ -89,7 +89,8 @@ export async function trustedSums(carrier: Carrier, part: CopyPart): Promise<Tru
       return await readText(carrier, part.folder, name);
     } catch (error) {
       if (error instanceof CopyDamaged) throw error;
-      if (!(await carrier.has(part.folder))) throw new CopyDamaged(`${packedName(part.folder, part.place.packer)} is not on the carrier`);
+      if (!(await carrier.has(part.folder)))
+        throw new CopyDamaged(`${packedName(part.folder, part.place.packer)} is not on the carrier`);
       if (error instanceof NoContainer)
         throw new CopyDamaged(`of ${packedName(part.folder, part.place.packer)} ${error.message}`);
       throw new CopyDamaged(`${name} cannot be read (${codeOf(error)})`);

@@ -216,6 +216,10 @@ const documentsOf = (db: Db, projectId: ProjectId, scope: ArchiveScope) =>
         eq(documents.projectId, projectId),
         eq(documents.state, 'read'),
         scope.versions === 'newest' ? isNull(documents.supersededBy) : undefined,
+        // A document without any of the chosen timelines is not chosen either.
+        scope.rest === 'leaves' && scope.timelines.length > 0
+          ? sql`EXISTS (SELECT 1 FROM timelines l WHERE l.document_id = ${documents.id} AND l.name IN ${[...scope.timelines]})`
+          : undefined,
       ),
     );
 

@@ -1,5 +1,5 @@
 // Carriers, archives and their copies, for the shelf and the archive lens.
-import { desc, eq, inArray, sql } from 'drizzle-orm';
+import { and, desc, eq, inArray, sql } from 'drizzle-orm';
 import type { ArchiveId, CarrierId, ProjectId } from '#core/model.ts';
 import { copiesShort } from '#core/archive/copies.ts';
 import { copiesRule } from '../site/house-rules.ts';
@@ -31,7 +31,7 @@ export async function archiveRows(db: Database): Promise<ArchiveRow[]> {
   const all = await db
     .select()
     .from(archives)
-    .where(inArray(archives.state, ['writing', 'sealed']))
+    .where(and(eq(archives.purpose, 'archive'), inArray(archives.state, ['writing', 'sealed'])))
     .orderBy(desc(archives.id));
   if (all.length === 0) return [];
   const ids = all.map((a) => a.id);

@@ -210,6 +210,8 @@ async function changedDocuments(db: Database, volumeId: VolumeId): Promise<Found
         eq(folderHoldings.kind, 'document'),
         eq(files.kind, 'document'),
         isNull(files.goneAt),
+        // What was handed over is not worked on here.
+        sql`NOT EXISTS (SELECT 1 FROM handed_over h WHERE h.volume_id = ${volumeId} AND LEFT(CONCAT(${folders.path}, '/'), CHAR_LENGTH(h.folder) + 1) = CONCAT(h.folder, '/'))`,
         sql`${files.name} REGEXP ${`[.](${documentEndings().join('|')})$`}`,
       ),
     )

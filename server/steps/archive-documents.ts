@@ -1,10 +1,13 @@
 // The document inside an archive: its references lead to the media beside it, relative, so that the bag can lie
 // anywhere. What is not in the archive is missing there by its own name, in a folder that says so: no reference leads out of
 // the bag, and where each was is in the untouched original beside it.
+import type { ArchiveScope } from '#core/archive/selection.ts';
 import { portableName } from '#core/archive/names.ts';
 import { availableOf, type FileFacts, type FileUse, placedIn } from '#core/archive/lengths.ts';
 import { referencesOf, type WrittenReference } from '#core/documents/formats/otio-references.ts';
 import { type PartPlace, type Relinking, relinkOtio, sequenceFolder } from '#core/documents/relink.ts';
+import { UNTITLED } from '#core/documents/formats/otio.ts';
+import { pruneOtio } from '#core/documents/prune.ts';
 import { pathOfUrl, relativeFrom, urlOfPath } from '#core/documents/targets.ts';
 import type { ProjectId } from '#core/model.ts';
 import { folderOf, nameOf } from '#core/paths.ts';
@@ -31,6 +34,8 @@ export interface Relinked {
   projectId: ProjectId;
   /** Only what these use went in; none named: what any does. */
   timelines: readonly string[];
+  /** Timelines that were not chosen, and clips in bins whose media is not here. */
+  rest: ArchiveScope['rest'];
   text: string;
   fileId: number;
   /** Where the document lies in the payload. */
@@ -38,16 +43,25 @@ export interface Relinked {
   files: readonly ArchiveFile[];
 }
 
-export async function relinkedDocument(
-  db: Database,
-  { projectId, timelines, text, fileId, at, files }: Relinked,
-): Promise<string> {
+export async function relinkedDocument(db: Database, relinked: Relinked): Promise<string> {
+  const { timelines, at } = relinked;
+  const text = await pointedInside(db, relinked);
+  if (relinked.rest === 'stays') return text;
+  const outside = urlOfPath(relativeFrom(folderOf(at), STAYED_OUT));
+  return pruneOtio(text, {
+    keepsTimeline: (name) => timelines.length === 0 || timelines.includes(name || UNTITLED),
+    keepsClip: (targets) => targets.some((target) => !target.startsWith(outside)),
+  });
+}
+
+async function pointedInside(db: Database, relinked: Relinked): Promise<string> {
+  const { text, fileId, at, files } = relinked;
   const places = new Map(files.filter((file) => file.role === 'media').map((file) => [file.fileId, file.payloadPath]));
   const named = (await targetsOf(db, { fileId })).filter((row) => row.fileId !== null);
   const byTarget = new Map(named.map((row) => [row.target, places.get(row.fileId!)]));
   const from = folderOf(at);
   return relinkOtio(text, {
-    part: await partsOf(db, { projectId, timelines, text, fileId, at, files }),
+    part: await partsOf(db, relinked),
     file: (url) => {
       const place = byTarget.get(url);
       if (place !== undefined) return urlOfPath(relativeFrom(from, place));

@@ -161,7 +161,7 @@ test('a document that was saved in between ends the work: nobody could open the 
   appendFileSync(path.join(site.root, 'media/fog/fog.otio'), ' ');
   const job = await runAll();
   expect(job).toMatchObject({ state: 'failed' });
-  expect(job.trouble).toContain('fog/fog.otio cannot go into the archive: it changed after it was chosen');
+  expect(job.trouble).toContain('fog/fog.otio cannot go in: it changed after it was chosen');
   expect(filesBelow(path.join(site.root, 'kd-1')).filter((name) => !name.endsWith('identity.json'))).toEqual([]);
 });
 
@@ -180,7 +180,7 @@ test('a file that changed after it was staged keeps the archive from being seale
   appendFileSync(path.join(site.root, 'media/fog/rushes/a.mov'), 'more');
   const job = await runAll();
   expect(job).toMatchObject({ state: 'failed' });
-  expect(job.trouble).toContain('fog/rushes/a.mov cannot go into the archive: it changed after it was chosen');
+  expect(job.trouble).toContain('fog/rushes/a.mov cannot go in: it changed after it was chosen');
   expect(filesBelow(path.join(site.root, 'kd-1')).filter((name) => !name.endsWith('identity.json'))).toEqual([]);
   expect(await site.db.select({ state: archives.state }).from(archives)).toEqual([{ state: 'ended early' }]);
   expect(await site.db.select().from(receipts)).toMatchObject([{ action: 'work ended early', files: 0, bytes: 0 }]);
@@ -376,7 +376,7 @@ test('a folder of the same name on the carrier is never written into', async () 
   writeFileSync(bag('mine.txt'), 'mine');
   await stage();
   const job = await runAll();
-  expect(job.trouble).toContain('kd-1 has a folder fog_1 already, and nothing is ever written over');
+  expect(job.trouble).toContain('kd-1 has something named fog_1 already, and nothing is ever written over');
   expect(filesBelow(bag())).toEqual(['mine.txt']);
 });
 

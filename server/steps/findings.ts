@@ -2,7 +2,9 @@
 // otherwise. Each kind puts together those that fit it.
 import { and, eq, inArray, isNull, type SQL, sql } from 'drizzle-orm';
 import type { VolumeId } from '#core/model.ts';
+import { folderOf, nameOf } from '#core/paths.ts';
 import type { Finding, StepSummary } from '#core/plan/plan.ts';
+import { pathHash } from '../db/catalogue-writer.ts';
 import type { Db } from '../db/connect.ts';
 import { NAMED_BY_OTHERS } from '../db/naming.ts';
 import { files } from '../db/schema/catalogue.ts';
@@ -172,4 +174,19 @@ export async function carriersAway(db: Db, step: Of, carrierIds: readonly number
     .from(carriers)
     .where(and(inArray(carriers.id, [...carrierIds]), sql`${carriers.state} <> 'reachable'`));
   return all.map((carrier) => finding(step, 'carrier unreachable', 'stop', { carrier: carrier.name }));
+}
+
+/** The volume's name, where something of this name is on it as far as it was read; else null. */
+export async function nameTaken(db: Db, volumeId: VolumeId, path: string): Promise<string | null> {
+  const [row] = await db
+    .select({ name: volumes.name })
+    .from(volumes)
+    .where(
+      and(
+        eq(volumes.id, volumeId),
+        sql`(EXISTS (SELECT 1 FROM folders d WHERE d.volume_id = ${volumeId} AND d.path_hash = ${pathHash(path)} AND d.gone_at IS NULL)
+          OR EXISTS (SELECT 1 FROM files f JOIN folders d ON d.id = f.folder_id WHERE d.volume_id = ${volumeId} AND d.path = ${folderOf(path)} AND f.name = ${nameOf(path)} AND f.gone_at IS NULL))`,
+      ),
+    );
+  return row?.name ?? null;
 }

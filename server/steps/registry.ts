@@ -6,6 +6,7 @@ import { UnknownStepKind } from '#core/steps/registry.ts';
 import { archiveProject } from './archive.ts';
 import { copyHome } from './copy-home.ts';
 import type { ServerStep } from './kind.ts';
+import { handOver } from './hand-over.ts';
 import { keepOther } from './keep-other.ts';
 import { moveHome } from './move-home.ts';
 import { parkMedia } from './park.ts';
@@ -28,6 +29,7 @@ export function addServerStep<Params extends object>(step: ServerStep<Params>): 
 addServerStep(removeCaches);
 addServerStep(removeOriginals);
 addServerStep(archiveProject);
+addServerStep(handOver);
 addServerStep(moveHome);
 addServerStep(parkMedia);
 addServerStep(copyHome);

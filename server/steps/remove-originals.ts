@@ -237,7 +237,7 @@ export const removeOriginals = serverStep({
   },
   async stores(tx, step, { archiveId }) {
     const rows = await tx
-      .select({ id: copyParts.carrierId })
+      .select({ id: carriers.id })
       .from(copyParts)
       .innerJoin(archiveCopies, eq(archiveCopies.id, copyParts.copyId))
       .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))

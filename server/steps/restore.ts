@@ -25,10 +25,9 @@ import {
 } from '../archives/copies.ts';
 import { readFromCarrier } from '../carriers/copying.ts';
 import { CarrierAway } from '../carriers/kind.ts';
-import { pathHash } from '../db/catalogue-writer.ts';
 import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
 import { archiveCopies, archiveFiles, archives } from '../db/schema/archives.ts';
-import { files, folders } from '../db/schema/catalogue.ts';
+import { files } from '../db/schema/catalogue.ts';
 import { keptKinds } from '../db/schema/projects.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { stepItems, steps } from '../db/schema/plans.ts';
@@ -45,7 +44,7 @@ import { tooSmall } from '../stores/look.ts';
 import { volumeFree } from '../stores/volume-free.ts';
 import { addStep } from './adding.ts';
 import { STAYED_OUT } from './archive-documents.ts';
-import { carriersAway, finding, readOnly, tooFull, unreachable } from './findings.ts';
+import { carriersAway, finding, nameTaken as takenOn, readOnly, tooFull, unreachable } from './findings.ts';
 import { serverStep } from './kind.ts';
 
 export interface NewRestore {
@@ -401,7 +400,6 @@ const workOf = (restoring: Restoring): ItemWork => ({
 export const restoreArchive = serverStep({
   kind,
   async findings(db, step, { carrierId, volumeId, folder, copyId }) {
-    const [volume] = await db.select().from(volumes).where(eq(volumes.id, volumeId));
     const [copy] = await db.select().from(archiveCopies).where(eq(archiveCopies.id, copyId));
     const [archive] = copy ? await db.select().from(archives).where(eq(archives.id, copy.archiveId)) : [];
     const findings = [
@@ -417,13 +415,8 @@ export const restoreArchive = serverStep({
           why: `The copy it would come from is ${copy?.state ?? 'not known'}.`,
         }),
       );
-    const [there] = await db
-      .select({ id: folders.id })
-      .from(folders)
-      .where(
-        sql`${folders.volumeId} = ${volumeId} AND ${folders.pathHash} = ${pathHash(folder)} AND ${folders.goneAt} IS NULL`,
-      );
-    if (there && volume) findings.push(finding(step, 'same name', 'stop', { name: folder, where: volume.name }));
+    const taken = await takenOn(db, volumeId, folder);
+    if (taken !== null) findings.push(finding(step, 'same name', 'stop', { name: folder, where: taken }));
     return findings;
   },
   stores: async (_tx, _step, { carrierId, volumeId }) => [

@@ -84,7 +84,8 @@ async function tidyOne(context: JobContext, root: Root, name: PrivateName): Prom
     removeOwn(place);
     return null;
   }
-  if (name.use === 'restore') {
+  // A folder that was being built: what it was built from is where it was.
+  if (name.use === 'restore' || name.use === 'archive') {
     removeFolder(root, at);
     return null;
   }

@@ -23,6 +23,7 @@ import { currentPlan, runAtOnce, runPlan } from '#server/plan/plan.ts';
 import { setHome } from '#server/projects/homes.ts';
 import { candidatesFor, missingMedia } from '#server/readings/missing.ts';
 import { addArchive } from '#server/steps/archive.ts';
+import { addHandOver } from '#server/steps/hand-over.ts';
 import { addGathering } from '#server/steps/gather.ts';
 import { addKeepOther } from '#server/steps/keep-other.ts';
 import { askToCompare } from '#server/reclaim/twins.ts';
@@ -152,6 +153,15 @@ export const SCENARIOS: readonly Scenario[] = [
       const carrierIds = [await site.carrier('kd-1'), await site.carrier('kd-2')];
       const scope = { ...USUAL_SCOPE, pack: 'zip' as const };
       await addArchive(site.db, { projectId: FOG, carrierIds, folder: 'fog_1', scope, now: NOW() });
+      await run(site);
+    },
+  },
+  {
+    name: 'a hand-over',
+    async set(site) {
+      await fog(site);
+      const volumeId = await site.volume('system');
+      await addHandOver(site.db, { projectId: FOG, volumeId, folder: 'handed', toWhom: 'Ida', now: NOW() });
       await run(site);
     },
   },
@@ -423,7 +433,7 @@ function judgeHalves(
   const bags = new Set([...after.keys()].filter((at) => at.endsWith('tagmanifest-sha512.txt')).map(path.dirname));
   for (const [at, sum] of after) {
     const isWritten = /\.(otio|txt|json|html|mhl|xml)$/.test(at);
-    const isInBag = /^kd-\d/.test(at) && !bags.has(at.split(path.sep).slice(0, 2).join(path.sep));
+    const isInBag = /^kd-\d|^system\/handed\//.test(at) && !bags.has(at.split(path.sep).slice(0, 2).join(path.sep));
     const isOwn = known.has(sum) || isWritten || isPart(site, at);
     if ((isOwn && !isInBag) || isWholeZip(site, at)) continue;
     figures.halfFiles++;

@@ -81,6 +81,9 @@ export class Trouble extends Error {
   }
 }
 
+/** A timeline that has no name is called this. */
+export const UNTITLED = 'untitled timeline';
+
 /** Reads the text of a document. Never throws for what the text says: bad text is a trouble with its place. */
 export function readOtio(text: string): DocumentReading {
   const parsed = parseLoosely(text);
@@ -258,7 +261,7 @@ export class Reader {
     const rate = begins?.rate ?? (stack && firstRate(stack)) ?? { num: 24, den: 1 };
     return {
       bin,
-      name: this.name(object) || 'untitled timeline',
+      name: this.name(object) || UNTITLED,
       durationFrames: stack ? ceil(times(durationOf(stack), fraction(rate.num, rate.den))) : 0,
       rate,
       uses: stack ? reachOf(stack) : [],

@@ -20,6 +20,8 @@ export const archives = mysqlTable(
     name: varchar('name', { length: 250 }).notNull(),
     folder: varchar('folder', { length: 250 }).notNull(),
     state: mysqlEnum('state', ['writing', 'sealed', 'ended early']).notNull(),
+    /** What is handed over is no archive: its rows are the journal of its writing, and go with the end of it. */
+    purpose: mysqlEnum('purpose', ['archive', 'hand over']).notNull().default('archive'),
     /** How its files are laid out on a carrier: one of server/carriers/packers.ts. */
     packer: varchar('packer', { length: 40 }).notNull().default('folder'),
     files: amount('files').notNull(),
@@ -71,7 +73,8 @@ export const copyParts = mysqlTable(
     id: id(),
     copyId: amount('copy_id').notNull(),
     partId: amount('part_id').notNull(),
-    carrierId: amount('carrier_id').notNull(),
+    /** Null for what is handed over: its step says where. */
+    carrierId: amount('carrier_id'),
     /** Where on the carrier it begins, as the kind of carrier counts; null where the folder says it. */
     position: varchar('position', { length: 200 }),
     state: mysqlEnum('state', COPY_STATES).notNull(),
@@ -131,6 +134,23 @@ export const copyFiles = mysqlTable(
     readBackAt: at('read_back_at'),
   },
   (t) => [primaryKey({ columns: [t.copyPartId, t.archiveFileId] })],
+);
+
+/** Folders of volumes that hold what was handed over: what lies there is nobody's work, and its documents are no projects. */
+export const handedOver = mysqlTable(
+  'handed_over',
+  {
+    id: id(),
+    volumeId: amount('volume_id').notNull(),
+    folder: varchar('folder', { length: 250 }).notNull(),
+    projectId: amount('project_id').notNull(),
+    /** Who got it. */
+    toWhom: varchar('to_whom', { length: 120 }).notNull(),
+    at: at('at').notNull(),
+    files: amount('files').notNull(),
+    bytes: amount('bytes').notNull(),
+  },
+  (t) => [index('handed_over_volume').on(t.volumeId)],
 );
 
 /** Shapes of archives, kept by name and offered again. */

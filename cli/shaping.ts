@@ -1,0 +1,140 @@
+// How a package is shaped on the command line: its options, and what is told of what would go in.
+import type { Command } from 'commander';
+import { handlesFrom } from '#core/archive/lengths.ts';
+import { type ArchiveScope, LAYOUTS, LEFT_OUT, PACKED_AS } from '#core/archive/selection.ts';
+import { count, counted, duration, listed, size } from '#core/wording/amounts.ts';
+import { LEFT_OUT_WORDS } from '#core/wording/lenses.ts';
+import type { ProjectSelection } from '#server/archives/selection.ts';
+import type { NamedShape } from '#server/archives/shapes.ts';
+import { Refused } from '#server/runtime/refused.ts';
+import { named } from './names.ts';
+import { table } from './table.ts';
+
+export type Out = (text: string) => void;
+
+export interface ShapeOptions {
+  with?: string;
+  versions: string;
+  handles?: string;
+  timeline: string[];
+  layout: string;
+  pack: string;
+  rest: string;
+  shape?: string;
+  stopAtTrouble?: boolean;
+  gap?: string;
+  folder?: string;
+  dryRun?: boolean;
+  json?: boolean;
+}
+
+/** @param usual what is meant where an option is not given */
+export const withShape = (command: Command, usual: ArchiveScope): Command =>
+  command
+    .option(
+      '--with <parts>',
+      `what goes in beside the media that timelines use, with commas: ${LEFT_OUT.join(', ')}, or none`,
+      usual.parts.join(','),
+    )
+    .option('--versions <which>', 'of each document all versions, or the newest', usual.versions)
+    .option(
+      '--handles <length>',
+      'media: only what timelines use, with so much on either side: 1s, 24f; else whole',
+      '',
+    )
+    .option('--gap <seconds>', 'two ranges with less between them are one', '')
+    .option(
+      '--timeline <name>',
+      'only what it uses; several times for several',
+      (one, all: string[]) => [...all, one],
+      [],
+    )
+    .option('--layout <how>', `media by ${LAYOUTS.join(', ')}`, usual.layout)
+    .option('--pack <as>', `written as ${PACKED_AS.join(', ')}`, usual.pack)
+    .option('--shape <name>', 'a shape that is kept, instead of --with, --versions, --handles, --layout and --pack')
+    .option('--stop-at-trouble', 'a file that cannot be read ends the work; else it is left out and told')
+    .option(
+      '--rest <what>',
+      'timelines not chosen and clips whose media is not in it: stays, leaves the documents',
+      usual.rest,
+    )
+    .option('--folder <name>', 'its name where it is written')
+    .option('--dry-run', 'only says what it would hold')
+    .option('--json', 'as JSON');
+
+export function scopeOf(
+  {
+    with: parts = '',
+    versions,
+    handles = '',
+    gap = '',
+    timeline,
+    layout,
+    pack,
+    rest,
+    shape,
+    stopAtTrouble,
+  }: ShapeOptions,
+  { shapes, usual }: { shapes: readonly NamedShape[]; usual: ArchiveScope },
+): ArchiveScope {
+  if (shape !== undefined)
+    return {
+      ...named('shape', shapes, shape).scope,
+      ...(usual.rest === 'leaves' ? { rest: usual.rest } : {}),
+      timelines: timeline,
+    };
+  const asked = parts.split(',').filter((part) => part !== '' && part !== 'none');
+  const unknown = asked.filter((part) => !(LEFT_OUT as readonly string[]).includes(part));
+  if (unknown.length > 0)
+    throw new Refused(
+      `There is no part called ${listed(unknown)}. Known are: ${LEFT_OUT.join(', ')}. Nothing was added.`,
+    );
+  if (versions !== 'all' && versions !== 'newest')
+    throw new Refused(`Versions are all or newest, not "${versions}". Nothing was added.`);
+  const length = handlesFrom(handles, gap);
+  if (length === undefined)
+    throw new Refused(`Handles are seconds or frames, for example 1s or 24f, not "${handles}". Nothing was added.`);
+  const own = LAYOUTS.find((one) => one === layout);
+  if (!own) throw new Refused(`Media lie by ${listed([...LAYOUTS])}, not by "${layout}". Nothing was added.`);
+  const packed = PACKED_AS.find((one) => one === pack);
+  if (!packed)
+    throw new Refused(`An archive is written as a ${PACKED_AS.join(', ')}, not as "${pack}". Nothing was added.`);
+  if (rest !== 'stays' && rest !== 'leaves')
+    throw new Refused(`What is not chosen stays or leaves, not "${rest}". Nothing was added.`);
+  return {
+    rest,
+    parts: LEFT_OUT.filter((part) => asked.includes(part)),
+    ...{ versions, handles: length, timelines: timeline, layout: own, pack: packed, goOn: stopAtTrouble !== true },
+  };
+}
+
+interface Told {
+  selection: ProjectSelection;
+  seconds: number;
+}
+
+export function tellJson(
+  out: Out,
+  { selection, seconds, ...of }: Told & { project: string; folder: string; scope: ArchiveScope; added: object | null },
+): void {
+  const { chosen, chosenBytes, missing, leftOut } = selection;
+  const told = { ...of, files: chosen.length, bytes: chosenBytes, missing, leftOut, seconds: Math.round(seconds) };
+  out(JSON.stringify(told, null, 2));
+}
+
+export function tellSelection(out: Out, name: string, { selection, seconds }: Told): void {
+  out(
+    `${name}: ${size(selection.chosenBytes)} in ${counted(selection.chosen.length, 'file')}, about ${duration(seconds)}.`,
+  );
+  const wholes = new Map<string, number>();
+  for (const { whyWhole } of selection.chosen) if (whyWhole) wholes.set(whyWhole, (wholes.get(whyWhole) ?? 0) + 1);
+  for (const [why, files] of wholes) out(`${counted(files, 'file')} whole: ${why}.`);
+  if (selection.missing > 0) out(`${counted(selection.missing, 'piece')} of media cannot be found and cannot go in.`);
+  if (selection.leftOut.length > 0)
+    out(
+      table([
+        ['STAYS OUT', 'FILES', 'SIZE'],
+        ...selection.leftOut.map(({ why, files, bytes }) => [LEFT_OUT_WORDS[why], count(files), size(bytes)]),
+      ]),
+    );
+}

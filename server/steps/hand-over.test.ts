@@ -1,0 +1,199 @@
+// What is handed over: whole, readable anywhere, and with nothing of the house that was not chosen.
+import { execFileSync } from 'node:child_process';
+import { appendFileSync, existsSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
+import path from 'node:path';
+import { isNull } from 'drizzle-orm';
+import { USUAL_HAND_OVER } from '#core/archive/selection.ts';
+import { readOtio } from '#core/documents/formats/otio.ts';
+import { pathOfUrl } from '#core/documents/targets.ts';
+import type { ProjectId, VolumeId } from '#core/model.ts';
+import { TestSite } from '#test/site.ts';
+import { archiveRows, carrierRows } from '../archives/shelf.ts';
+import {
+  archiveCopies,
+  archiveFiles,
+  archiveParts,
+  archives,
+  copyFiles,
+  copyParts,
+  handedOver,
+} from '../db/schema/archives.ts';
+import { documents } from '../db/schema/documents.ts';
+import { projects } from '../db/schema/projects.ts';
+import { receipts } from '../db/schema/receipts.ts';
+import { currentPlan, findingsOf } from '../plan/plan.ts';
+import { addHandOver } from './hand-over.ts';
+
+let site: TestSite;
+let volume: VolumeId;
+let shuttle: VolumeId;
+const FOG = 1 as ProjectId;
+
+const clip = (url: string) => ({
+  OTIO_SCHEMA: 'Clip.1',
+  name: url,
+  media_reference: {
+    OTIO_SCHEMA: 'ExternalReference.1',
+    target_url: url,
+    available_range: {
+      OTIO_SCHEMA: 'TimeRange.1',
+      start_time: { OTIO_SCHEMA: 'RationalTime.1', rate: 25, value: 0 },
+      duration: { OTIO_SCHEMA: 'RationalTime.1', rate: 25, value: 50 },
+    },
+  },
+});
+const timeline = (name: string, ...urls: string[]) => ({
+  OTIO_SCHEMA: 'Timeline.1',
+  name,
+  tracks: {
+    OTIO_SCHEMA: 'Stack.1',
+    children: [{ OTIO_SCHEMA: 'Track.1', kind: 'Video', children: urls.map(clip) }],
+  },
+});
+const DOCUMENT = {
+  OTIO_SCHEMA: 'SerializableCollection.1',
+  name: 'Fog',
+  children: [
+    {
+      OTIO_SCHEMA: 'SerializableCollection.1',
+      name: 'Rushes',
+      children: ['rushes/a.mov', 'rushes/b.mov', 'rushes/secret.mov', 'rushes/gone.mov'].map(clip),
+    },
+    timeline('Trailer', 'rushes/a.mov', 'rushes/gone.mov', 'rushes/b.mov'),
+    timeline('The secret cut', 'rushes/secret.mov', 'rushes/b.mov'),
+  ],
+};
+
+beforeEach(async () => {
+  site = await TestSite.open();
+  volume = await site.volume('media');
+  shuttle = await site.volume('shuttle');
+  site.put('media/fog/rushes/a.mov', Buffer.alloc(300_000, 'a'));
+  site.put('media/fog/rushes/b.mov', Buffer.alloc(200_000, 'b'));
+  site.put('media/fog/rushes/secret.mov', Buffer.alloc(100_000, 's'));
+  site.put('media/fog/fog.otio', JSON.stringify(DOCUMENT));
+  site.put('media/fog/other.otio', JSON.stringify(timeline('Not chosen', 'rushes/secret.mov')));
+  await site.read(volume);
+});
+afterEach(() => site.close());
+
+const TRAILER = { ...USUAL_HAND_OVER, timelines: ['Trailer'] };
+const at = (...parts: string[]) => path.join(site.root, 'shuttle', ...parts);
+const add = (more: Partial<Parameters<typeof addHandOver>[1]> = {}) =>
+  addHandOver(site.db, {
+    ...{ projectId: FOG, volumeId: shuttle, folder: 'fog for Ida', toWhom: 'Ida', scope: TRAILER, now: new Date() },
+    ...more,
+  });
+async function run() {
+  await site.runPlan();
+  return site.workOff();
+}
+const filesBelow = (folder: string) =>
+  readdirSync(folder, { recursive: true, withFileTypes: true })
+    .filter((entry) => entry.isFile())
+    .map((entry) => path.relative(folder, path.join(entry.parentPath, entry.name)))
+    .sort();
+const JOURNAL = [archives, archiveParts, archiveCopies, copyParts, archiveFiles, copyFiles];
+async function expectNoArchive() {
+  for (const table of JOURNAL) expect(await site.db.select().from(table)).toEqual([]);
+  expect(await archiveRows(site.db)).toEqual([]);
+  expect(await carrierRows(site.db)).toEqual([]);
+}
+
+test('one timeline: its media, a document that names nothing else, proven, told to nobody but the receipt', async () => {
+  await add();
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  const cwd = at('fog for Ida');
+  expect(filesBelow(cwd)).toEqual([
+    'README.txt',
+    expect.stringMatching(/^ascmhl\/.*\.mhl$/),
+    'ascmhl/ascmhl_chain.xml',
+    'bag-info.txt',
+    'bagit.txt',
+    'contents.json',
+    'data/documents/fog.otio',
+    'data/media/Rushes/a.mov',
+    'data/media/Rushes/b.mov',
+    'index.html',
+    'manifest-sha512.txt',
+    'tagmanifest-sha512.txt',
+    'xxh64sum.txt',
+  ]);
+  execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'manifest-sha512.txt'], { cwd });
+  execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'tagmanifest-sha512.txt'], { cwd });
+  const written = filesBelow(cwd)
+    .filter((name) => !name.startsWith('data/media'))
+    .map((name) => readFileSync(path.join(cwd, name), 'utf8'))
+    .join('\n');
+  for (const word of ['secret', 'Not chosen', site.root, 'fog/rushes']) expect(written).not.toContain(word);
+  expect(readFileSync(path.join(cwd, 'README.txt'), 'utf8')).toMatch(/^Fog, for Ida\n/);
+  const read = readOtio(readFileSync(path.join(cwd, 'data/documents/fog.otio'), 'utf8'));
+  if (!read.ok) throw new Error('It cannot be read.');
+  expect(read.document.timelines.map(({ name }) => name)).toEqual(['Trailer']);
+  const places = read.document.media.map((media) => media.target ?? '');
+  expect(places.filter((url) => existsSync(path.join(cwd, 'data/documents', pathOfUrl(url)))).length).toBe(2);
+  expect(places.filter((url) => url.includes('gone.mov')).length).toBeGreaterThan(0);
+  await expectNoArchive();
+  const [receipt] = await site.db.select().from(receipts);
+  expect(receipt).toMatchObject({
+    ...{ action: 'handed over', title: 'Hand over Fog to Ida on shuttle', files: 3, held: 0 },
+    facts: { toWhom: 'Ida', volume: 'shuttle', folder: 'fog for Ida', timelines: ['Trailer'] },
+  });
+  expect(await site.db.select().from(handedOver)).toMatchObject([{ folder: 'fog for Ida', toWhom: 'Ida', files: 3 }]);
+});
+
+test('what was handed over is no project of the house when its volume is read', async () => {
+  await add();
+  await run();
+  // Beside it, and with a name that only begins like it, is work as any other.
+  mkdirSync(at('fog for Ida 2'));
+  writeFileSync(at('fog for Ida 2', 'mine.otio'), JSON.stringify(timeline('Mine', 'x.mov')));
+  await site.read(shuttle);
+  const names = (await site.db.select().from(documents)).map((document) => document.name).sort();
+  expect(names).toEqual(['fog.otio', 'mine.otio', 'other.otio']);
+  const [fog] = await site.db.select().from(projects).where(isNull(projects.client));
+  expect(fog ?? null).toBeNull();
+});
+
+test('as one zip, whole, with everything that was asked for', async () => {
+  await add({ scope: { ...USUAL_HAND_OVER, pack: 'zip', rest: 'stays' } });
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  expect(filesBelow(at()).filter((name) => !name.startsWith('.keramion'))).toEqual(['fog for Ida.zip']);
+  expect(execFileSync('unzip', ['-t', at('fog for Ida.zip')], { encoding: 'utf8' })).toMatch(/No errors detected/);
+  expect(execFileSync('unzip', ['-l', at('fog for Ida.zip')], { encoding: 'utf8' })).toMatch(/secret\.mov/);
+  await expectNoArchive();
+});
+
+test('a document that changed meanwhile, or a name that is taken, ends it with a sentence and leaves nothing', async () => {
+  await add();
+  appendFileSync(path.join(site.root, 'media/fog/fog.otio'), '\n');
+  expect(await run()).toMatchObject({
+    state: 'failed',
+    trouble: expect.stringMatching(/fog\.otio cannot go in: .*changed/),
+  });
+  expect(filesBelow(at())).toEqual(['.keramion/identity.json']);
+  await expectNoArchive();
+  expect(await site.db.select().from(handedOver)).toEqual([]);
+  await site.read(volume);
+  mkdirSync(at('fog for Ida'));
+  await add();
+  expect(await run()).toMatchObject({
+    state: 'failed',
+    trouble: expect.stringMatching(/shuttle has something named fog for Ida already/),
+  });
+  expect(filesBelow(at())).toEqual(['.keramion/identity.json']);
+  await site.read(shuttle);
+  await add();
+  expect((await findingsOf(site.db, (await currentPlan(site.db)).steps)).map(({ code }) => code)).toContain(
+    'same name',
+  );
+});
+
+test('bad input gets a sentence and adds nothing', async () => {
+  await expect(add({ toWhom: '  ' })).rejects.toThrow('It is not said who gets it. Nothing was added.');
+  for (const folder of ['../out', '/tmp/x', 'a/b', '.', ''])
+    await expect(add({ folder })).rejects.toThrow(/is no name for a folder on shuttle\. Nothing was added\.$/);
+  await expect(add({ scope: { ...TRAILER, timelines: ['Nothing'] } })).rejects.toThrow(/Nothing was added/);
+  await expect(add({ volumeId: 99 as VolumeId })).rejects.toThrow(/not known\. Nothing was added/);
+  expect((await currentPlan(site.db)).steps).toEqual([]);
+});

@@ -1,0 +1,143 @@
+// What is handed over to another editor or another house: a package on a volume, made and proven as an archive is. Its rows are
+// the journal of its writing and go with the end of it; what stays is the receipt, and where it lies.
+import { and, eq, inArray } from 'drizzle-orm';
+import { type ArchiveScope, USUAL_HAND_OVER } from '#core/archive/selection.ts';
+import type { ProjectId, VolumeId } from '#core/model.ts';
+import { relativePath } from '#core/paths.ts';
+import { handOver as kind } from '#core/steps/hand-over.ts';
+import { checkTimelines } from '../archives/lengths.ts';
+import { projectSelection } from '../archives/selection.ts';
+import { disk } from '../carriers/disk/disk.ts';
+import { packedName } from '../carriers/packers.ts';
+import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
+import {
+  archiveCopies,
+  archiveFiles,
+  archiveParts,
+  archives,
+  copyFiles,
+  copyParts,
+  handedOver,
+} from '../db/schema/archives.ts';
+import { projects } from '../db/schema/projects.ts';
+import { volumes } from '../db/schema/stores.ts';
+import { Refused } from '../runtime/refused.ts';
+import { volumeFree } from '../stores/volume-free.ts';
+import { addStep } from './adding.ts';
+import { finding, nameTaken, readingFindings, readOnly, tooFull, unreachable } from './findings.ts';
+import { serverStep } from './kind.ts';
+import { copyRow, packageFindings, packageRows, stageSelection, volumesOfItems } from './packages.ts';
+import { giveUpPackage, type Purpose, type Writing, writePackage } from './write-package.ts';
+
+export interface NewHandOver {
+  projectId: ProjectId;
+  volumeId: VolumeId;
+  folder: string;
+  toWhom: string;
+  scope?: ArchiveScope;
+  now: Date;
+}
+
+/** Adds what somebody gets of a project, as the catalogue knows it now. */
+export async function addHandOver(
+  db: Database,
+  { projectId, volumeId, folder, toWhom, scope = USUAL_HAND_OVER, now }: NewHandOver,
+): Promise<{ files: number; bytes: number }> {
+  const [project] = await db.select().from(projects).where(eq(projects.id, projectId));
+  const [volume] = await db.select().from(volumes).where(eq(volumes.id, volumeId));
+  if (!project || !volume) throw new Refused('The project or the volume is not known. Nothing was added.');
+  if (toWhom.trim() === '') throw new Refused('It is not said who gets it. Nothing was added.');
+  const checked = relativePath(folder);
+  if (!checked.ok || checked.path !== folder || folder.includes('/'))
+    throw new Refused(`"${folder}" is no name for a folder on ${volume.name}. Nothing was added.`);
+  await checkTimelines(db, projectId, scope.timelines);
+  const selection = await projectSelection(db, projectId, scope);
+  if (selection.chosen.length === 0)
+    throw new Refused(`Nothing that was chosen of ${project.name} is found. Nothing was added.`);
+  const params = { projectId, volumeId, folder, toWhom, scope: { ...scope, ...copied(scope) } };
+  const names = { project: project.name, volume: volume.name };
+  return inTransaction(db, async (tx) => {
+    const stepId = await addStep(tx, { kind, params, names, now });
+    return stageSelection(tx, stepId, { selection, now });
+  });
+}
+
+const copied = ({ parts, timelines }: ArchiveScope) => ({ parts: [...parts], timelines: [...timelines] });
+
+type Params = ReturnType<typeof kind.params.parse>;
+
+const purposeOf = ({ projectId, volumeId, folder, toWhom, scope }: Params): Purpose => ({
+  ...{ kind, projectId, scope, handedTo: toWhom },
+  async destinations(context, part) {
+    const { db } = context;
+    const [volume] = await db.select().from(volumes).where(eq(volumes.id, volumeId));
+    const [copy] = await db.select().from(copyParts).where(eq(copyParts.partId, part.id));
+    const { name } = volume!;
+    // Where this worker does not find it, its own place says that it is not there.
+    const settings = { folder: context.pathOf(volumeId) ?? volume!.path };
+    const place = { name, module: disk.module, settings, identity: volume!.identity, packer: scope.pack };
+    const room = async (freeBytes: number) => Math.min(freeBytes, await volumeFree(db, volumeId));
+    return [{ copyPartId: copy!.id, copyId: copy!.copyId, name, place, room }];
+  },
+  async concluded(tx, writing, { archiveId: _archive, carriers: placedOn, ...facts }) {
+    const [volume] = await tx.select().from(volumes).where(eq(volumes.id, volumeId));
+    if ((placedOn as string[]).length > 0)
+      await tx.insert(handedOver).values({
+        ...{ volumeId, folder, projectId, toWhom, at: writing.context.now() },
+        ...{ files: writing.step.files, bytes: Number(facts.bytes ?? 0) },
+      });
+    await forget(tx, writing);
+    return {
+      ...facts,
+      volume: volume?.name,
+      toWhom,
+      ...(scope.timelines.length > 0 ? { timelines: scope.timelines } : {}),
+    };
+  },
+});
+
+/** It is in no catalogue of archives, not even as one that is not there. */
+async function forget(tx: Transaction, { archive, part }: Writing): Promise<void> {
+  const parts = tx.select({ id: copyParts.id }).from(copyParts).where(eq(copyParts.partId, part.id));
+  await tx.delete(copyFiles).where(
+    inArray(
+      copyFiles.copyPartId,
+      (await parts).map(({ id }) => id),
+    ),
+  );
+  await tx.delete(copyParts).where(eq(copyParts.partId, part.id));
+  await tx.delete(archiveCopies).where(eq(archiveCopies.archiveId, archive.id));
+  await tx.delete(archiveFiles).where(eq(archiveFiles.archiveId, archive.id));
+  await tx.delete(archiveParts).where(eq(archiveParts.archiveId, archive.id));
+  await tx.delete(archives).where(and(eq(archives.id, archive.id), eq(archives.purpose, 'hand over')));
+}
+
+export const handOver = serverStep({
+  kind,
+  async findings(db, step, { projectId, volumeId, folder, scope }) {
+    const findings = [
+      ...(await readingFindings(db, step)),
+      ...(await unreachable(db, step, [volumeId])),
+      ...(await readOnly(db, step, [volumeId])),
+      ...(await tooFull(db, step, { volumeId, neededBytes: step.bytes })),
+    ];
+    const taken = await nameTaken(db, volumeId, packedName(folder, scope.pack));
+    if (taken !== null)
+      findings.push(finding(step, 'same name', 'stop', { name: packedName(folder, scope.pack), where: taken }));
+    return [...findings, ...(await packageFindings(db, step, { projectId, scope }))];
+  },
+  async stores(tx, step, { volumeId }) {
+    const sources = (await volumesOfItems(tx, step.id)).filter((id) => id !== volumeId);
+    return [
+      ...sources.map((id) => ({ store: 'volume' as const, id, mode: 'look' as const })),
+      { store: 'volume', id: volumeId, mode: 'change' },
+    ];
+  },
+  async begin(tx, step, params) {
+    const { archiveId, partId } = await packageRows(tx, step, { ...params, purpose: 'hand over' });
+    await copyRow(tx, { archiveId, partId, carrierId: null });
+    return { archiveId };
+  },
+  run: (context, step, params) => writePackage(context, step, purposeOf(params)),
+  giveUp: (context, step, params) => giveUpPackage(context, step, purposeOf(params)),
+});

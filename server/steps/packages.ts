@@ -1,0 +1,117 @@
+// What steps that write a package have in common before they run: their items, the package as it will be, and what stands
+// against it.
+import { eq } from 'drizzle-orm';
+import type { ArchiveScope } from '#core/archive/selection.ts';
+import type { CarrierId, ProjectId } from '#core/model.ts';
+import { nameOf } from '#core/paths.ts';
+import type { Finding, StepSummary } from '#core/plan/plan.ts';
+import { placedFiles, projectSelection, type ProjectSelection } from '../archives/selection.ts';
+import type { Db, Transaction } from '../db/connect.ts';
+import { archiveCopies, archiveFiles, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
+import { stepItems, steps } from '../db/schema/plans.ts';
+import { projects } from '../db/schema/projects.ts';
+import { stagedParts, stageParts, unweighed } from './archive-parts.ts';
+import { finding } from './findings.ts';
+
+/** What was selected becomes the step's items. */
+export async function stageSelection(
+  tx: Transaction,
+  stepId: number,
+  { selection, now }: { selection: ProjectSelection; now: Date },
+): Promise<{ files: number; bytes: number }> {
+  for (let i = 0; i < selection.chosen.length; i += 1000)
+    await tx.insert(stepItems).values(
+      selection.chosen
+        .slice(i, i + 1000)
+        .map(({ volumeId, fileId, path, rawPath, sizeBytes, modifiedUs, ...file }) => ({
+          stepId,
+          volumeId,
+          fileId,
+          path,
+          rawPath,
+          sizeBytes,
+          modifiedUs,
+          device: file.device,
+          inode: file.inode,
+          changedUs: file.changedUs,
+        })),
+    );
+  await stageParts(tx, stepId, { chosen: selection.chosen, now });
+  const sum = { files: selection.chosen.length, bytes: selection.chosenBytes };
+  await tx.update(steps).set(sum).where(eq(steps.id, stepId));
+  return sum;
+}
+
+interface NewPackage {
+  projectId: ProjectId;
+  folder: string;
+  scope: ArchiveScope;
+  purpose: 'archive' | 'hand over';
+}
+
+/** The package as it will be: what is written down of it is the journal of its writing. */
+export async function packageRows(
+  tx: Transaction,
+  step: typeof steps.$inferSelect,
+  { projectId, folder, scope, purpose }: NewPackage,
+): Promise<{ archiveId: number; partId: number }> {
+  const [project] = await tx.select().from(projects).where(eq(projects.id, projectId));
+  const all = await placedFiles(tx, { projectId, scope }, step.id, await stagedParts(tx, step.id));
+  // Who gets it does not get what was not chosen: the untouched document names all of it.
+  const placed = purpose === 'archive' ? all : all.filter((file) => file.role !== 'original document');
+  // Parts are weighed before anything is written; until then it is told about.
+  const sums = { files: placed.length, bytes: placed.reduce((sum, file) => sum + file.sizeBytes, 0) };
+  const [{ insertId: archiveId }] = await tx
+    .insert(archives)
+    .values({ projectId, name: project!.name, folder, purpose, state: 'writing', packer: scope.pack, ...sums });
+  const [{ insertId: partId }] = await tx.insert(archiveParts).values({ archiveId, ord: 1, folder, ...sums });
+  for (let i = 0; i < placed.length; i += 500)
+    await tx.insert(archiveFiles).values(placed.slice(i, i + 500).map((file) => ({ archiveId, partId, ...file })));
+  return { archiveId, partId };
+}
+
+/** A copy that is to be written: on a carrier, or where it is handed over. */
+export async function copyRow(
+  tx: Transaction,
+  { archiveId, partId, carrierId }: { archiveId: number; partId: number; carrierId: CarrierId | null },
+): Promise<void> {
+  const [{ insertId: copyId }] = await tx.insert(archiveCopies).values({ archiveId, state: 'writing' });
+  await tx.insert(copyParts).values({ copyId, partId, carrierId, state: 'writing' });
+}
+
+export async function volumesOfItems(tx: Db, stepId: number): Promise<number[]> {
+  const rows = await tx.selectDistinct({ id: stepItems.volumeId }).from(stepItems).where(eq(stepItems.stepId, stepId));
+  return rows.map(({ id }) => id);
+}
+
+/** What is to be known of any package before it is written. */
+export async function packageFindings(
+  db: Db,
+  step: StepSummary,
+  { projectId, scope }: { projectId: ProjectId; scope: ArchiveScope },
+): Promise<Finding[]> {
+  const findings: Finding[] = [];
+  const [project] = await db.select().from(projects).where(eq(projects.id, projectId));
+  const selection = await projectSelection(db, projectId, scope);
+  if (selection.missing > 0)
+    findings.push(
+      finding(step, 'media missing', 'note', {
+        project: project?.name ?? '',
+        missing: selection.missing,
+        total: selection.mediaTotal,
+      }),
+    );
+  const files = await unweighed(db, step.stepId);
+  if (files > 0) findings.push(finding(step, 'not weighed yet', 'note', { files }));
+  const renamed = selection.chosen.filter(
+    (file) => !file.isDocument && file.parts.length === 0 && nameOf(file.payloadPath) !== file.name,
+  );
+  if (renamed.length > 0)
+    findings.push(
+      finding(step, 'renamed in the archive', 'note', {
+        files: renamed.length,
+        example: nameOf(renamed[0]!.payloadPath),
+      }),
+    );
+  return findings;
+}
