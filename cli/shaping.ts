@@ -80,7 +80,7 @@ export function scopeOf(
   if (shape !== undefined)
     return {
       ...named('shape', shapes, shape).scope,
-      ...(usual.rest === 'leaves' ? { rest: usual.rest } : {}),
+      ...(usual.originals ? {} : { rest: usual.rest, originals: false }),
       timelines: timeline,
     };
   const asked = parts.split(',').filter((part) => part !== '' && part !== 'none');
@@ -103,6 +103,7 @@ export function scopeOf(
     throw new Refused(`What is not chosen stays or leaves, not "${rest}". Nothing was added.`);
   return {
     rest,
+    originals: usual.originals,
     parts: LEFT_OUT.filter((part) => asked.includes(part)),
     ...{ versions, handles: length, timelines: timeline, layout: own, pack: packed, goOn: stopAtTrouble !== true },
   };

@@ -184,6 +184,17 @@ const stageArchive = z.object({
 });
 export const shapeArchiveForm = z.discriminatedUnion('intent', [
   stageArchive,
+  z.object({
+    intent: z.literal('hand over'),
+    volumeId: id('The volume'),
+    toWhom: z
+      .string('Who gets it is missing.')
+      .trim()
+      .min(1, 'Say who gets it. Nothing was added.')
+      .max(120, 'The name is longer than 120 letters.'),
+    folder: plainName,
+    scope: scopeText,
+  }),
   z.object({ intent: z.literal('keep shape'), name: shapeName, scope: scopeText }),
   z.object({ intent: z.literal('forget shape'), name: shapeName }),
 ]);

@@ -63,3 +63,36 @@ test('the copies of an archive are read back from the shelf', async ({ page }) =
     await expect(page.getByText(/Brine Road.* on KD-0001: .*all as sealed/)).toBeVisible({ timeout: 2000 });
   }).toPass({ timeout: 60_000 });
 });
+
+test('one timeline is handed over on a volume that can be carried away, and the receipt says to whom', async ({
+  page,
+}) => {
+  await page.goto('/archive/3');
+  await page.getByRole('link', { name: 'Hand it over' }).click();
+  const sentence = page.getByRole('heading', { level: 1 });
+  await expect(sentence).toContainText('Somebody gets');
+  await page.getByText('all 5 timelines').click();
+  const boxes = page.getByRole('list', { name: 'Timelines' }).getByRole('checkbox');
+  for (let left = 4; left > 0; left--) await boxes.nth(left).click();
+  await expect(page.getByText('1 timeline of 5')).toBeVisible();
+  await page.getByLabel('How much of each file').selectOption('used');
+  await page.getByLabel(/^For/).fill('Ida Holm, grading');
+  await expect(sentence).toContainText('Ida Holm, grading gets');
+  await page.getByLabel('All of it is written').selectOption('zip');
+  const { violations } = await new AxeBuilder({ page }).analyze();
+  expect(violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html}`)).toEqual([]);
+  await page.getByRole('button', { name: 'Add the hand-over to the plan' }).click();
+  await expect(page.getByRole('status')).toContainText('for Ida Holm, grading to the plan.');
+  await page.getByRole('button', { name: 'Review plan' }).click();
+  await page.getByRole('button', { name: 'Run one step' }).click();
+  await page.goto('/ledger');
+  await expect(page.getByText(/^Hand over Lamp Keepers to Ida Holm, grading on Carry 04/).first()).toBeVisible({
+    timeout: 120_000,
+  });
+  // It is no archive, and is told where the next is shaped.
+  await page.goto('/shelf');
+  await expect(page.getByText('Ida Holm')).toHaveCount(0);
+  await page.goto('/archive/3?for=hand-over');
+  await expect(page.getByText('Handed over before')).toBeVisible();
+  await expect(page.getByText(/on Carry 04$/)).toBeVisible();
+});

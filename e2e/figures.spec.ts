@@ -90,7 +90,7 @@ test('what is on disk, unused and found is the same wherever it is told', async 
       expect(await fact(page, 'Media found'), name).toContain(told.found);
 
       await page.goto(`/archive/${told.projectId}`);
-      const parts = page.getByRole('list', { name: 'From what is on disk to the archive' });
+      const parts = page.getByRole('list', { name: 'From what is on disk to what is written' });
       if ((await parts.count()) === 0) continue;
       const bars = (await parts.getByRole('listitem').allTextContents()).map(flat);
       expect(bars[0], name).toContain(told.onDisk);

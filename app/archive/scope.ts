@@ -26,6 +26,7 @@ export function scopeIn(search: URLSearchParams): ArchiveScope {
     layout: oneOf(LAYOUTS, 'layout') ?? usual.layout,
     pack: oneOf(PACKED_AS, 'pack') ?? usual.pack,
     rest: oneOf(['stays', 'leaves'] as const, 'rest') ?? usual.rest,
+    originals: usual.originals,
   };
 }
 

@@ -16,33 +16,39 @@ import { outWords } from '#core/wording/lenses.ts';
 import { projectSelection } from '#server/archives/selection.ts';
 import { forgetShape, keepShape, namedShapes } from '#server/archives/shapes.ts';
 import { timelineNames } from '#server/archives/lengths.ts';
+import { handedOverOf } from '#server/archives/handed-over.ts';
 import { addArchive } from '#server/steps/archive.ts';
+import { addHandOver } from '#server/steps/hand-over.ts';
 import { projectById } from '#server/projects/projects.ts';
 import { measuredRates } from '#server/archives/rates.ts';
 import { carrierRows } from '#server/archives/shelf.ts';
 import { answer, idFrom } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
-import { scopeIn } from './scope';
+import { isHandOver, scopeIn } from './scope';
 
 export async function loader({ params, request }: Route.LoaderArgs) {
   const projectId = idFrom(params.projectId, 'project') as ProjectId;
   const project = await projectById(db(), projectId);
   if (!project) throw new Response('There is no such project.', { status: 404 });
   const timelines = await timelineNames(db(), projectId);
-  const wished = scopeIn(new URL(request.url).searchParams);
+  const { searchParams } = new URL(request.url);
+  const wished = scopeIn(searchParams);
   const scope = { ...wished, timelines: wished.timelines.filter((name) => timelines.includes(name)) };
-  const [selection, carriers, rates, shapes] = await Promise.all([
+  const [selection, carriers, rates, shapes, earlier] = await Promise.all([
     projectSelection(db(), projectId, scope),
     carrierRows(db()),
     measuredRates(db()),
     namedShapes(db()),
+    handedOverOf(db(), projectId),
   ]);
   const media = selection.chosen.filter((file) => file.used && !file.isDocument);
   const asked = selection.chosen.filter((file) => !file.used && !file.isDocument);
   return {
     project,
     carriers,
+    isHandOver: isHandOver(searchParams),
+    earlier,
     shapes,
     timelines,
     folder: archiveFolderName(project.slug, new Date().toISOString().slice(0, 10)),
@@ -139,6 +145,14 @@ export async function action({ request, params }: Route.ActionArgs) {
           ...{ folder: form.folder, scope: form.scope, now: new Date() },
         });
         return `Added an archive of ${size(added.bytes)} to the plan. Review the plan and run it.`;
+      }
+      case 'hand over': {
+        const added = await addHandOver(db(), {
+          projectId: idFrom(params.projectId, 'project') as ProjectId,
+          volumeId: form.volumeId as VolumeId,
+          ...{ folder: form.folder, toWhom: form.toWhom, scope: form.scope, now: new Date() },
+        });
+        return `Added ${size(added.bytes)} for ${form.toWhom} to the plan. Review the plan and run it.`;
       }
       case 'keep shape':
         await keepShape(db(), form, { who: await personOf(request), now: new Date() });

@@ -1,10 +1,10 @@
 // Shaping one project's archive: what leaves and what stays, which carrier it fits on, what it will take; then added to the plan.
-import { useState } from 'react';
+import { type ReactNode, useState } from 'react';
 import clsx from 'clsx';
 import { Link, useFetcher, useNavigate } from 'react-router';
 import type { Route } from './+types/shape';
 import { count, counted, duration, exactTime, listed, size } from '#core/wording/amounts.ts';
-import { archiveSentence, LEFT_OUT_WORDS, stateSince } from '#core/wording/lenses.ts';
+import { archiveSentence, handOverSentence, LEFT_OUT_WORDS, stateSince } from '#core/wording/lenses.ts';
 import { Waterfall } from '../charts/waterfall';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/use-frame';
@@ -13,53 +13,81 @@ import { Bar, Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from
 import { Table } from '../ui/table';
 import { Length, small } from './length';
 import { Tick } from './tick';
-import { GoOn, Package, ShapeChoice, Shapes, Timelines } from './shapes';
+import { Ends, Receiver } from './hand-over';
+import { GoOn, Package, Rest, ShapeChoice, Shapes, Timelines } from './shapes';
 
 export { loader, action } from './shape.server.ts';
 
 type Data = Route.ComponentProps['loaderData'];
 
 export default function Shape({ loaderData: data }: Route.ComponentProps) {
-  const { nowMs } = useFrame();
   const fitting = data.carriers.find(
     (carrier) => carrier.state === 'reachable' && carrier.freeBytes >= data.archiveBytes,
   );
   const first = fitting ?? data.carriers[0];
   const [carrierIds, setCarriers] = useState<number[]>(first ? [first.carrierId] : []);
-  const chosen = data.carriers.filter((carrier) => carrierIds.includes(carrier.carrierId));
+  const [toWhom, setToWhom] = useState('');
   const fetcher = useFetcher<Answer>();
+  const intent = data.isHandOver ? 'hand over' : 'stage';
   return (
     <fetcher.Form method="post" className="grid gap-4">
-      <input type="hidden" name="intent" value="stage" />
-      <input type="hidden" name="carrierIds" value={carrierIds.join(',')} />
+      <input type="hidden" name="intent" value={intent} />
+      {!data.isHandOver && <input type="hidden" name="carrierIds" value={carrierIds.join(',')} />}
       <input type="hidden" name="scope" value={JSON.stringify(data.scope)} />
-      <div className="flex items-end justify-between gap-4">
-        <Sentence
-          above={
-            <span title={exactTime(data.project.stateSince.getTime())}>
-              {data.project.name}, {stateSince(data.project.state, data.project.stateSince.getTime(), nowMs)}
-            </span>
-          }
-        >
-          {archiveSentence({
-            totalBytes: data.totalBytes,
-            archiveBytes: data.archiveBytes,
-            carrier: chosen.length > 0 ? listed(chosen.map((carrier) => carrier.name)) : null,
-          })}
-        </Sentence>
-        <Button
-          tone="first"
-          type="submit"
-          disabled={data.archiveBytes === 0 || chosen.length === 0 || fetcher.state !== 'idle'}
-        >
-          {chosen.length > 1
-            ? `Add an archive with ${chosen.length} copies to the plan`
-            : 'Add the archive to the plan'}
-        </Button>
-      </div>
+      <Top data={data} chosen={carrierIds} toWhom={toWhom} isBusy={fetcher.state !== 'idle'} />
       <Said answer={fetcher.data} />
-      {data.archiveBytes > 0 && <Parts data={data} chosen={carrierIds} onChoose={setCarriers} />}
+      {data.archiveBytes > 0 && (
+        <Parts data={data}>
+          {data.isHandOver ? (
+            <Receiver data={data} toWhom={toWhom} onName={setToWhom} />
+          ) : (
+            <Carriers data={data} chosen={carrierIds} onChoose={setCarriers} />
+          )}
+        </Parts>
+      )}
     </fetcher.Form>
+  );
+}
+
+interface TopProps {
+  data: Data;
+  chosen: readonly number[];
+  toWhom: string;
+  isBusy: boolean;
+}
+
+function Top({ data, chosen, toWhom, isBusy }: TopProps) {
+  const { nowMs } = useFrame();
+  const on = data.carriers.filter((carrier) => chosen.includes(carrier.carrierId)).map((carrier) => carrier.name);
+  const { totalBytes, archiveBytes, project } = data;
+  return (
+    <div className="flex items-end justify-between gap-4">
+      <Sentence
+        above={
+          <span className="flex flex-wrap gap-x-4">
+            <span title={exactTime(project.stateSince.getTime())}>
+              {project.name}, {stateSince(project.state, project.stateSince.getTime(), nowMs)}
+            </span>
+            <Ends isHandOver={data.isHandOver} />
+          </span>
+        }
+      >
+        {data.isHandOver
+          ? handOverSentence({ totalBytes, bytes: archiveBytes, toWhom: toWhom.trim() })
+          : archiveSentence({ totalBytes, archiveBytes, carrier: on.length > 0 ? listed(on) : null })}
+      </Sentence>
+      <Button
+        tone="first"
+        type="submit"
+        disabled={archiveBytes === 0 || isBusy || (!data.isHandOver && on.length === 0)}
+      >
+        {data.isHandOver
+          ? 'Add the hand-over to the plan'
+          : on.length > 1
+            ? `Add an archive with ${on.length} copies to the plan`
+            : 'Add the archive to the plan'}
+      </Button>
+    </div>
   );
 }
 
@@ -84,10 +112,15 @@ function Inside({ data }: { data: Data }) {
             {counted(data.documents, 'document')}
             <Versions data={data} />
             <span className="block text-[13px] text-ink-2">
-              {data.documents > 0 ? 'relinked, the original beside it' : 'none of it can be read'}
+              {data.documents === 0
+                ? 'none of it can be read'
+                : data.isHandOver
+                  ? 'relinked'
+                  : 'relinked, the original beside it'}
             </span>
+            {data.documents > 0 && <Rest {...data.scope} />}
           </span>
-          <b>{size(data.archiveBytes - data.mediaBytes - data.askedBytes)}</b>
+          <b className="whitespace-nowrap">{size(data.archiveBytes - data.mediaBytes - data.askedBytes)}</b>
         </li>
         {data.parts.map((part) => (
           <PartChoice key={part.part} part={part} data={data} />
@@ -136,7 +169,7 @@ function PartChoice({ part, data }: { part: Data['parts'][number]; data: Data })
       }
       name={partWords(part.part, data.scope.timelines.length > 0)}
       amount={<b className={clsx(!isIn && 'font-normal text-ink-2')}>{size(part.bytes)}</b>}
-      words={`${counted(part.files, 'file')}${isIn ? '' : `, ${part.words}`}`}
+      words={`${counted(part.files, 'file')}${isIn ? '' : `, ${data.isHandOver ? 'not for them' : part.words}`}`}
     />
   );
 }
@@ -159,7 +192,7 @@ function Versions({ data }: { data: Data }) {
   );
 }
 
-function Carriers({ data, chosen, onChoose }: PartsProps) {
+function Carriers({ data, chosen, onChoose }: CarriersProps) {
   const toggle = (id: number) => onChoose(chosen.includes(id) ? chosen.filter((one) => one !== id) : [...chosen, id]);
   if (data.carriers.length === 0)
     return <Card title="Carriers">No carrier is registered, so there is nowhere to write to.</Card>;
@@ -193,14 +226,14 @@ function Contents({ data }: { data: Data }) {
         <Empty>Nothing goes in.</Empty>
       ) : (
         <Table
-          label="Files of the archive"
+          label="Files that go in"
           rows={data.files}
           rowKey={(file) => file.key}
           height="max(180px, calc(100vh - 470px))"
           columns={[
             {
               key: 'place',
-              title: 'In the archive',
+              title: 'Inside',
               sort: (file) => file.payloadPath,
               cell: (file) => (
                 <span className="path flex max-w-[27rem] items-center gap-2">
@@ -240,13 +273,7 @@ function Contents({ data }: { data: Data }) {
   );
 }
 
-interface PartsProps {
-  data: Data;
-  chosen: readonly number[];
-  onChoose: (ids: number[]) => void;
-}
-
-function Parts({ data, chosen, onChoose }: PartsProps) {
+function Parts({ data, children }: { data: Data; children: ReactNode }) {
   return (
     <div className="grid grid-cols-[minmax(0,1fr)_300px] gap-4">
       <div className="grid content-start gap-4">
@@ -255,6 +282,7 @@ function Parts({ data, chosen, onChoose }: PartsProps) {
             total={data.totalBytes}
             archive={data.archiveBytes}
             more={data.borrowedBytes}
+            into={data.isHandOver ? 'Hand-over' : 'Archive'}
             steps={[
               ...data.leftOut.map((part) => ({
                 key: part.why,
@@ -270,10 +298,13 @@ function Parts({ data, chosen, onChoose }: PartsProps) {
         <Contents data={data} />
       </div>
       <div className="grid content-start gap-4">
-        <Carriers data={data} chosen={chosen} onChoose={onChoose} />
+        {children}
         <Inside data={data} />
         <Card title="Its folder">
-          <Field label="Name on the carrier" hint="Nothing is ever written over.">
+          <Field
+            label={data.isHandOver ? 'Name on the volume' : 'Name on the carrier'}
+            hint="Nothing is ever written over."
+          >
             <input name="folder" defaultValue={data.folder} maxLength={250} className={inputLook} required />
           </Field>
           <Package {...data.scope} />
@@ -282,6 +313,12 @@ function Parts({ data, chosen, onChoose }: PartsProps) {
       </div>
     </div>
   );
+}
+
+interface CarriersProps {
+  data: Data;
+  chosen: readonly number[];
+  onChoose: (ids: number[]) => void;
 }
 
 interface CarrierProps {

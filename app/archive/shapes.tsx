@@ -76,6 +76,18 @@ export function Package({ layout, pack }: Pick<ArchiveScope, 'layout' | 'pack'>)
   );
 }
 
+const REST_WORDS: Record<ArchiveScope['rest'], string> = {
+  stays: 'stays in them, as missing',
+  leaves: 'leaves the documents',
+};
+
+/** What becomes, in a document, of timelines that were not chosen and of clips whose media is not there. */
+export const Rest = ({ rest }: Pick<ArchiveScope, 'rest'>) => (
+  <span className="block text-[13px]">
+    <Select label="What is not chosen" name="rest" value={rest} words={REST_WORDS} />
+  </span>
+);
+
 interface SelectProps {
   label: string;
   /** Its name in the address. */
@@ -115,9 +127,7 @@ export function GoOn({ goOn }: Pick<ArchiveScope, 'goOn'>) {
       checked={now}
       onToggle={() => void navigate(to({ gaps: now ? 'stop' : null }), { ...QUIET, flushSync: true })}
       name="Go on without media that cannot be read"
-      words={
-        goOn ? 'they are named in the archive and in the receipt' : 'the first ends the work, and nothing is sealed'
-      }
+      words={goOn ? 'they are named inside and in the receipt' : 'the first ends the work, and nothing is sealed'}
     />
   );
 }

@@ -25,14 +25,16 @@ interface WaterfallProps {
   archive: number;
   /** What comes along that is not in the total. */
   more: number;
+  /** What it all goes into, for the last bar. */
+  into: string;
   steps: Step[];
 }
 
-export function Waterfall({ total, archive, more, steps }: WaterfallProps) {
+export function Waterfall({ total, archive, more, into, steps }: WaterfallProps) {
   const y = scaleLinear([0, Math.max(total + more, archive, 1)], [0, HEIGHT]);
-  const bars = barsOf({ total, archive, more, steps });
+  const bars = barsOf({ total, archive, more, into, steps });
   return (
-    <ol className="flex items-start gap-3 pt-5" aria-label="From what is on disk to the archive">
+    <ol className="flex items-start gap-3 pt-5" aria-label="From what is on disk to what is written">
       {bars.map((bar) => (
         <li key={bar.key} className="min-w-0 flex-1">
           <div className="relative" style={{ height: HEIGHT }}>
@@ -62,7 +64,7 @@ export function Waterfall({ total, archive, more, steps }: WaterfallProps) {
   );
 }
 
-function barsOf({ total, archive, more, steps }: WaterfallProps) {
+function barsOf({ total, archive, more, into, steps }: WaterfallProps) {
   let at = total + more;
   return [
     {
@@ -104,7 +106,7 @@ function barsOf({ total, archive, more, steps }: WaterfallProps) {
       }),
     {
       key: 'archive',
-      name: 'Archive',
+      name: into,
       words: size(archive),
       from: 0,
       to: archive,

@@ -74,6 +74,8 @@ export interface ArchiveScope {
   pack: PackedAs;
   /** Timelines that were not chosen, and clips in bins whose media stays behind: they stay in the documents, or leave them. */
   rest: 'stays' | 'leaves';
+  /** Documents go in as they were as well, byte for byte. */
+  originals: boolean;
 }
 
 export const PACKED_AS = ['folder', 'tar', 'zip'] as const;
@@ -92,10 +94,14 @@ export const USUAL_SCOPE: ArchiveScope = {
   goOn: true,
   pack: 'folder',
   rest: 'stays',
+  originals: true,
 };
 
 /** Who gets something gets what was chosen, in documents that name nothing else. */
-export const USUAL_HAND_OVER: ArchiveScope = { ...USUAL_SCOPE, parts: [], versions: 'newest', rest: 'leaves' };
+export const USUAL_HAND_OVER: ArchiveScope = {
+  ...USUAL_SCOPE,
+  ...{ parts: [], versions: 'newest', rest: 'leaves', originals: false },
+};
 
 export interface Selection {
   chosen: PlacedFile[];
@@ -124,7 +130,7 @@ export interface Others {
 export function selectForArchive(
   files: readonly ProjectFile[],
   others: readonly Others[] = [],
-  layout: Layout = 'bins',
+  { layout = 'bins', originals = true }: { layout?: Layout; originals?: boolean } = {},
 ): Selection {
   const isTrimmed = (file: ProjectFile) => !file.isDocument && file.used && file.kept?.length.is === 'nothing';
   const goes = (file: ProjectFile) => file.isDocument || (file.used && !isTrimmed(file)) || file.asked !== undefined;
@@ -159,7 +165,7 @@ export function selectForArchive(
   placed.sort((a, b) => (a.payloadPath < b.payloadPath ? -1 : 1));
   return {
     chosen: placed,
-    chosenBytes: placed.reduce((sum, file) => sum + file.keptBytes * (file.originalPath ? 2 : 1), 0),
+    chosenBytes: placed.reduce((sum, file) => sum + file.keptBytes * (file.originalPath && originals ? 2 : 1), 0),
     leftOut: [...rest.values()].sort((a, b) => b.bytes - a.bytes),
     totalBytes:
       files.reduce((sum, file) => sum + (file.isOwn ? file.sizeBytes : 0), 0) +

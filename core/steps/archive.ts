@@ -20,6 +20,7 @@ export const archiveScope = z.object({
   goOn: z.boolean().default(false),
   pack: z.enum(PACKED_AS).default('folder'),
   rest: z.enum(['stays', 'leaves']).default('stays'),
+  originals: z.boolean().default(true),
 });
 /** Before it could be chosen, what no timeline uses stayed out. */
 const ONLY_USED = {
@@ -31,6 +32,7 @@ const ONLY_USED = {
   goOn: false,
   pack: 'folder' as const,
   rest: 'stays' as const,
+  originals: true,
 };
 
 const params = z.object({

@@ -106,6 +106,11 @@ export function archiveSentence(facts: { totalBytes: number; archiveBytes: numbe
   return `${size(facts.totalBytes)} becomes a ${size(facts.archiveBytes)} archive${to}.`;
 }
 
+export function handOverSentence(facts: { totalBytes: number; bytes: number; toWhom: string }): string {
+  if (facts.bytes === 0) return 'Nothing that was chosen is found. There is nothing to hand over.';
+  return `${facts.toWhom === '' ? 'Somebody' : facts.toWhom} gets ${size(facts.bytes)} of ${size(facts.totalBytes)}.`;
+}
+
 export function archiveLensSentence(projects: readonly { name: string; state: string; archived: boolean }[]): string {
   const waiting = projects.filter((p) => p.state === 'delivered' && !p.archived);
   if (waiting.length === 0) return 'No delivered project waits for an archive.';

@@ -53,7 +53,7 @@ export async function projectSelection(
   const { all, others } = await projectFiles(db, projectId, scope);
   const known = new Map(all.map((file) => [file.fileId, file]));
   if (scope.handles) await addLengths(db, projectId, { files: all, scope, staged });
-  const selection = selectForArchive(all, others, scope.layout);
+  const selection = selectForArchive(all, others, scope);
   const [counts] = await db
     .select({
       total: sql`COUNT(*)`.mapWith(Number),

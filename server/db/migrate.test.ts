@@ -119,6 +119,7 @@ test('what was there before is there after, in its new place', async () => {
         goOn: false,
         pack: 'folder',
         rest: 'stays',
+        originals: true,
       },
     },
     { cutDay: 20_000 },

@@ -41,8 +41,10 @@ export interface NewHandOver {
 /** Adds what somebody gets of a project, as the catalogue knows it now. */
 export async function addHandOver(
   db: Database,
-  { projectId, volumeId, folder, toWhom, scope = USUAL_HAND_OVER, now }: NewHandOver,
+  { projectId, volumeId, folder, toWhom, scope: asked = USUAL_HAND_OVER, now }: NewHandOver,
 ): Promise<{ files: number; bytes: number }> {
+  // The untouched document names all of the house.
+  const scope = { ...asked, originals: false };
   const [project] = await db.select().from(projects).where(eq(projects.id, projectId));
   const [volume] = await db.select().from(volumes).where(eq(volumes.id, volumeId));
   if (!project || !volume) throw new Refused('The project or the volume is not known. Nothing was added.');

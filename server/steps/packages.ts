@@ -58,7 +58,7 @@ export async function packageRows(
   const [project] = await tx.select().from(projects).where(eq(projects.id, projectId));
   const all = await placedFiles(tx, { projectId, scope }, step.id, await stagedParts(tx, step.id));
   // Who gets it does not get what was not chosen: the untouched document names all of it.
-  const placed = purpose === 'archive' ? all : all.filter((file) => file.role !== 'original document');
+  const placed = scope.originals ? all : all.filter((file) => file.role !== 'original document');
   // Parts are weighed before anything is written; until then it is told about.
   const sums = { files: placed.length, bytes: placed.reduce((sum, file) => sum + file.sizeBytes, 0) };
   const [{ insertId: archiveId }] = await tx

@@ -227,8 +227,8 @@ async function writeItems(writing: Writing, items: readonly Item[]): Promise<Out
 }
 
 /** Documents that go in as they are written anew, without the original beside them. */
-async function documentsAlone({ context, archive, purpose }: Writing, items: readonly Item[]): Promise<Set<number>> {
-  if (purpose.handedTo === null) return new Set();
+async function documentsAlone({ context, archive, scope }: Writing, items: readonly Item[]): Promise<Set<number>> {
+  if (scope.originals) return new Set();
   const rows = await context.db
     .select({ id: archiveFiles.fileId })
     .from(archiveFiles)

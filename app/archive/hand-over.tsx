@@ -1,0 +1,97 @@
+// What is made of a project: an archive, or what somebody else gets of it; and for that, who it is and where it is written.
+import clsx from 'clsx';
+import { Link } from 'react-router';
+import type { HandedOver } from '#server/archives/handed-over.ts';
+import { day, exactTime, size } from '#core/wording/amounts.ts';
+import { useFrame } from '../shell/use-frame';
+import { useLens } from '../shell/links';
+import { Card, Field, inputLook } from '../ui/parts';
+
+const ENDS = [
+  { isHandOver: false, to: '?', words: 'Archive it' },
+  { isHandOver: true, to: '?for=hand-over', words: 'Hand it over' },
+] as const;
+
+/** The two ends, by the same page. */
+export function Ends({ isHandOver }: { isHandOver: boolean }) {
+  const lens = useLens();
+  return (
+    <nav aria-label="What for" className="flex gap-3">
+      {ENDS.map((end) => (
+        <Link
+          key={end.words}
+          to={lens(end.to)}
+          aria-current={end.isHandOver === isHandOver ? 'page' : undefined}
+          className={clsx(
+            'border-b-2',
+            end.isHandOver === isHandOver ? 'border-accent font-semibold text-ink' : 'border-transparent underline',
+          )}
+        >
+          {end.words}
+        </Link>
+      ))}
+    </nav>
+  );
+}
+
+interface ReceiverProps {
+  data: { archiveBytes: number; earlier: readonly HandedOver[] };
+  toWhom: string;
+  onName: (name: string) => void;
+}
+
+export function Receiver({ data, toWhom, onName }: ReceiverProps) {
+  const { volumes } = useFrame();
+  // What can be carried away is what is meant most often.
+  const there = volumes
+    .filter((volume) => volume.state === 'reachable' && !volume.readOnly)
+    .sort((a, b) => Number(b.portable) - Number(a.portable));
+  const free = (volume: (typeof there)[number]) => Math.max(0, volume.capacityBytes - volume.usedBytes);
+  return (
+    <Card title="Who gets it, and where">
+      <div className="grid gap-3">
+        <Field label="For" hint="It stands in the package and in the receipt.">
+          <input
+            name="toWhom"
+            value={toWhom}
+            maxLength={120}
+            onChange={(event) => onName(event.target.value)}
+            className={inputLook}
+            required
+          />
+        </Field>
+        <Field label="Written to the volume">
+          <select name="volumeId" className={inputLook} required>
+            {there.map((volume) => (
+              <option key={volume.volumeId} value={volume.volumeId}>
+                {volume.name}, {size(free(volume))} free
+                {free(volume) < data.archiveBytes ? ', too small' : ''}
+              </option>
+            ))}
+          </select>
+        </Field>
+      </div>
+      <p className="mt-3 text-[13px] text-ink-2">
+        Copied and read back whole, but no archive: nothing here may be removed because of it.
+      </p>
+      {data.earlier.length > 0 && (
+        <>
+          <h3 className="mt-3 text-[13px] font-semibold">Handed over before</h3>
+          <ul className="rows mt-1 text-[13px]">
+            {data.earlier.map((one) => (
+              <li key={one.id} className="py-1">
+                <span className="flex justify-between gap-2">
+                  <span className="min-w-0 break-words">{one.toWhom}</span>
+                  <b className="whitespace-nowrap">{size(one.bytes)}</b>
+                </span>
+                <span className="block text-ink-2" title={exactTime(one.atMs)}>
+                  {day(one.atMs)}, <span className="path">{one.folder}</span> on {one.volume}
+                </span>
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+    </Card>
+  );
+}
