@@ -1,6 +1,6 @@
 // Names inside an archive: the same on every system that may read it later, no two alike even where case or Unicode
 // form is ignored, and always the same for the same input. Called when an archive is planned.
-import { joinPath, utf8Length } from '../paths.ts';
+import { joinPath, nameOf, utf8Length } from '../paths.ts';
 
 /** Longest single name written, in UTF-8 bytes, leaving room for '~12' before the ending. */
 const LONGEST_NAME_BYTES = 240;
@@ -42,6 +42,8 @@ export interface Wish<Key> {
   name: string;
   /** Decides who keeps the plain name when two collide: the lower text does. */
   order: string;
+  /** What it belongs to, with that one's wished name: where that is renamed, it is renamed alike. */
+  follows?: { key: Key; name: string };
 }
 
 /**
@@ -57,11 +59,19 @@ export function placeNames<Key>(wishes: readonly Wish<Key>[]): Map<Key, string> 
     .sort((a, b) => (a.wish.order < b.wish.order ? -1 : a.wish.order > b.wish.order ? 1 : 0));
   const placed = new Map<Key, string>();
   for (const { wish, folder } of sorted) {
-    const path = freePlace(folder, wish.name, taken);
+    const path = freePlace(folder, nameBeside(wish, placed), taken);
     taken.add(fold(path));
     placed.set(wish.key, path);
   }
   return placed;
+}
+
+const stemOf = (name: string) => (name.lastIndexOf('.') > 0 ? name.slice(0, name.lastIndexOf('.')) : name);
+
+function nameBeside<Key>({ name, follows }: Wish<Key>, placed: ReadonlyMap<Key, string>): string {
+  const main = follows && placed.get(follows.key);
+  const stem = follows && stemOf(follows.name);
+  return main && stem && name.startsWith(stem) ? stemOf(nameOf(main)) + name.slice(stem.length) : name;
 }
 
 /** As two names are compared that some file system may take for one. */

@@ -44,6 +44,29 @@ test('used media go in by bins, documents relinked and original, the rest stays 
   ]);
 });
 
+test('what belongs to a file goes where that goes, beside it and renamed alike', () => {
+  const card = (id: number, name: string, over: Partial<ProjectFile> = {}) =>
+    file(id, { name, path: `${over.bins?.[0] ?? 'card'}${id}/${name}`, ...over });
+  const with1 = { goesWith: 1 as FileId };
+  const { chosen, leftOut } = selectForArchive([
+    card(1, 'a.mov'),
+    card(2, 'a.xml', { ...with1, kind: 'other', bins: [] }),
+    card(3, 'a.mov.md5', { ...with1, kind: 'other', bins: [] }),
+    card(4, 'A.mov'),
+    card(5, 'A.xml', { goesWith: 4 as FileId, kind: 'other', bins: [] }),
+    card(6, 'b.mov', { kept: { length: { is: 'nothing' }, frames: 10 } }),
+    card(7, 'b.xml', { goesWith: 6 as FileId, kind: 'other', bins: [] }),
+  ]);
+  expect(chosen.map((one) => one.payloadPath)).toEqual([
+    'media/Day 1/A~2.mov',
+    'media/Day 1/A~2.xml',
+    'media/Day 1/a.mov',
+    'media/Day 1/a.mov.md5',
+    'media/Day 1/a.xml',
+  ]);
+  expect(leftOut.map(({ why, files }) => [why, files])).toEqual([['other', 1]]);
+});
+
 test('what goes in and what stays out are everything, once', () => {
   const any = fc.record({
     kind: fc.constantFrom<Kind>(...KINDS),

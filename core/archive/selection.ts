@@ -28,6 +28,8 @@ export interface ProjectFile {
   asItIs?: boolean;
   /** No timeline of the project uses it, and it was asked for all the same: as what it would have stayed out. */
   asked?: LeftOut;
+  /** A sidecar of this file, or another piece of the same recording: it goes where that goes, whole, and lies beside it. */
+  goesWith?: FileId;
   /** How much of it is kept, and of how many frames; left out where all of it is. */
   kept?: { length: Kept; frames: number };
 }
@@ -133,7 +135,11 @@ export function selectForArchive(
   { layout = 'bins', originals = true }: { layout?: Layout; originals?: boolean } = {},
 ): Selection {
   const isTrimmed = (file: ProjectFile) => !file.isDocument && file.used && file.kept?.length.is === 'nothing';
-  const goes = (file: ProjectFile) => file.isDocument || (file.used && !isTrimmed(file)) || file.asked !== undefined;
+  const byId = new Map(files.map((file) => [file.fileId, file]));
+  const mainOf = (file: ProjectFile) => (file.goesWith === undefined ? file : (byId.get(file.goesWith) ?? file));
+  const goesItself = (file: ProjectFile) =>
+    file.isDocument || (file.used && !isTrimmed(file)) || file.asked !== undefined;
+  const goes = (file: ProjectFile) => goesItself(mainOf(file));
   const trimmed = files.filter((file) => isTrimmed(file) && file.isOwn);
   const chosen = files.filter(goes);
   const rest = new Map<LeftOut, { why: LeftOut; files: number; bytes: number }>();
@@ -148,7 +154,7 @@ export function selectForArchive(
     if (!goes(file) && file.isOwn && !isTrimmed(file)) leave({ kind: file.kind, files: 1, bytes: file.sizeBytes });
   others.forEach(leave);
   const shared = sharedFolders(chosen);
-  const places = placeNames(chosen.flatMap((file) => wishesOf(file, { shared, layout })));
+  const places = placeNames(chosen.flatMap((file) => wishesWith(file, mainOf(file), { shared, layout })));
   const placed = chosen.map((file): PlacedFile => {
     const parts = partsOf(file, places);
     const keptBytes = parts.length > 0 ? parts.reduce((sum, part) => sum + part.bytes, 0) : file.sizeBytes;
@@ -247,6 +253,16 @@ function mediaFolder({ bins, volume, path, kind }: ProjectFile, layout: Layout):
     case 'kind':
       return ['media', kind];
   }
+}
+
+/** What goes with another lies beside it, and is renamed as that is. */
+function wishesWith(file: ProjectFile, main: ProjectFile, how: Parameters<typeof wishesOf>[1]): Wish<string>[] {
+  const [beside] = wishesOf(main, how);
+  if (main === file || !beside) return wishesOf(file, how);
+  const follows = { key: `${main.fileId}`, name: main.name };
+  return [
+    { key: `${file.fileId}`, folder: beside.folder, name: file.name, order: `${beside.order}\0${file.path}`, follows },
+  ];
 }
 
 function wishesOf(

@@ -13,8 +13,10 @@ import {
   USUAL_SCOPE,
 } from '#core/archive/selection.ts';
 import { type Kept, keptOf, keptStill, WHY_WHOLE } from '#core/archive/lengths.ts';
+import { grouped } from '#core/grouped.ts';
 import { type FileId, type Kind, KINDS, type ProjectId, type VolumeId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
+import { unitsOf } from '#core/units/units.ts';
 import { placeOfFile } from '#disk/paths.ts';
 import type { Db } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
@@ -104,8 +106,10 @@ async function projectFiles(
   const rows: Living[] = [];
   for (const ids of inSlices([...new Set([...used, ...documentFiles.keys()])])) rows.push(...(await living(db, ids)));
   const asked = await addAsked(db, projectId, { scope, rows, lent: new Set(lent.map((file) => Number(file.id))) });
+  const goesWith = await addCompanions(db, rows, documentFiles);
   const others = othersOf(projectId, { sums, rows, lent, asked });
   const all = rows.map((row) => ({
+    goesWith: goesWith.get(row.fileId) as FileId | undefined,
     fileId: row.fileId as FileId,
     volumeId: row.volumeId as VolumeId,
     volume: row.volume,
@@ -118,10 +122,10 @@ async function projectFiles(
     inode: row.inode,
     changedUs: row.changedUs,
     kind: row.kind,
-    used: used.has(row.fileId),
+    used: used.has(goesWith.get(row.fileId) ?? row.fileId),
     isOwn: row.projectId === projectId,
     bins: binNames.get(row.fileId) ?? [],
-    asked: asked.get(row.fileId),
+    asked: asked.get(goesWith.get(row.fileId) ?? row.fileId),
     isDocument: documentFiles.has(row.fileId),
     asItIs: !/\.otio$/i.test(documentFiles.get(row.fileId) ?? ''),
   }));
@@ -171,7 +175,7 @@ async function addLengths(
   projectId: ProjectId,
   { files: all, scope, staged }: { files: readonly Known[]; scope: ArchiveScope; staged: Staged | null },
 ): Promise<void> {
-  const used = all.filter((file) => file.used && !file.isDocument);
+  const used = all.filter((file) => file.used && !file.isDocument && file.goesWith === undefined);
   const lengths = await lengthsOf(db, projectId, {
     fileIds: used.map((file) => file.fileId),
     ...{ versions: scope.versions, timelines: scope.timelines },
@@ -241,6 +245,30 @@ async function addAsked(
   return asked;
 }
 
+/**
+ * Adds sidecars, and the other pieces of a recording, of what is told already. Gives to each the file it goes with. Stills of a
+ * sequence are each used by their number.
+ */
+async function addCompanions(db: Db, rows: Living[], read: ReadonlyMap<number, string>): Promise<Map<number, number>> {
+  const goesWith = new Map<number, number>();
+  const told = new Set(rows.map((row) => row.fileId));
+  const inFolders = [...new Set(rows.filter((row) => !read.has(row.fileId)).map((row) => row.folderId))];
+  for (const ids of inSlices(inFolders, 500)) {
+    const beside = await db
+      .select({ id: files.id, name: files.name, sizeBytes: files.sizeBytes, folderId: files.folderId })
+      .from(files)
+      .where(and(inArray(files.folderId, [...ids]), isNull(files.goneAt)));
+    for (const folder of grouped(beside, (file) => file.folderId).values())
+      for (const unit of unitsOf(folder)) {
+        if (unit.is !== 'spanned' && unit.is !== 'with sidecars') continue;
+        const main = unit.files.find((file) => told.has(file.id) && !read.has(file.id));
+        if (main) for (const file of unit.files) if (!told.has(file.id)) goesWith.set(file.id, main.id);
+      }
+  }
+  for (const ids of inSlices([...goesWith.keys()])) rows.push(...(await living(db, ids)));
+  return goesWith;
+}
+
 /** Own files of the kinds that parts of the scope are made of. */
 async function askedFiles(db: Db, projectId: ProjectId, { parts }: ArchiveScope): Promise<Living[]> {
   const kinds = KINDS.filter((kind) =>
@@ -260,6 +288,7 @@ const livingWhere = (db: Db, which: SQL) =>
   db
     .select({
       fileId: files.id,
+      folderId: files.folderId,
       volumeId: files.volumeId,
       volume: volumes.name,
       folder: folders.path,

@@ -9,6 +9,7 @@ import { type PartPlace, type Relinking, relinkOtio, sequenceFolder } from '#cor
 import { UNTITLED } from '#core/documents/formats/otio.ts';
 import { pruneOtio } from '#core/documents/prune.ts';
 import { pathOfUrl, relativeFrom, urlOfPath } from '#core/documents/targets.ts';
+import { grouped } from '#core/grouped.ts';
 import type { ProjectId } from '#core/model.ts';
 import { folderOf, nameOf } from '#core/paths.ts';
 import { coverInRate } from '#core/time/rates.ts';
@@ -17,7 +18,6 @@ import { lengthsOf, type SequenceUse, sequencesOf } from '../archives/lengths.ts
 import type { Database } from '../db/connect.ts';
 import { targetsOf } from '../db/naming.ts';
 import { Refused } from '../runtime/refused.ts';
-import { grouped } from './archive-parts.ts';
 
 /** Never made: what is looked for there is told as missing, by its name. */
 export const STAYED_OUT = 'media/not in this archive';

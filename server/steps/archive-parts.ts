@@ -6,6 +6,7 @@ import { z } from 'zod';
 import { fold, freePlace } from '#core/archive/names.ts';
 import type { PlacedFile } from '#core/archive/selection.ts';
 import type { Frames } from '#core/essence/cut/cut.ts';
+import { grouped } from '#core/grouped.ts';
 import type { Expectation } from '#core/model.ts';
 import { folderOf, nameOf } from '#core/paths.ts';
 import { codeOf } from '#disk/facts.ts';
@@ -23,16 +24,6 @@ import { endAfter, endPlainly, workKind } from '../runtime/work-kind.ts';
 
 export const partIn = ({ role, partFrom, partTo }: ArchiveFile): Frames | null =>
   role === 'part' ? { from: partFrom!, to: partTo! } : null;
-
-export function grouped<T, K>(items: readonly T[], keyOf: (item: T) => K): Map<K, T[]> {
-  const groups = new Map<K, T[]>();
-  for (const item of items) {
-    const group = groups.get(keyOf(item));
-    if (group) group.push(item);
-    else groups.set(keyOf(item), [item]);
-  }
-  return groups;
-}
 
 /** Says in a sentence why a file cannot go in; returns where the work goes on without it. */
 type Fail = (error: unknown, file: ArchiveFile) => Promise<void>;

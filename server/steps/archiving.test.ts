@@ -97,6 +97,23 @@ const filesBelow = (folder: string) =>
     .map((e) => path.relative(folder, path.join(e.parentPath, e.name)))
     .sort();
 
+test('sidecars and the other pieces of a recording go in whole with what timelines use', async () => {
+  site.put('media/fog/rushes/a.xml', '<about a/>');
+  site.put('media/fog/rushes/unused.xml', '<about what no timeline uses/>');
+  site.put('media/fog/rushes/C0001_001.mov', Buffer.alloc(9000, 'c'));
+  site.put('media/fog/rushes/C0001_002.mov', Buffer.alloc(8000, 'd'));
+  site.put('media/fog/fog.otio', otio('Fog', ['rushes/a.mov', 'rushes/C0001_001.mov']));
+  await site.read(volume);
+  await archiveFog();
+  expect(filesBelow(bag('data/media'))).toEqual([
+    'Rushes/C0001_001.mov',
+    'Rushes/C0001_002.mov',
+    'Rushes/a.mov',
+    'Rushes/a.xml',
+  ]);
+  execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'manifest-sha512.txt'], { cwd: bag() });
+});
+
 test('an archive is a bag that plain tools accept, laid out by bins, its document relinked inside', async () => {
   await archiveFog();
   expect(filesBelow(bag())).toEqual([

@@ -3,6 +3,7 @@
 // the bag get its name, carrier by carrier. A package is whole or it is not. The steps that archive and hand over run it.
 import { and, eq, inArray, type SQL, sql } from 'drizzle-orm';
 import { type ArchiveScope, DOCUMENTS } from '#core/archive/selection.ts';
+import { grouped } from '#core/grouped.ts';
 import type { ProjectId } from '#core/model.ts';
 import { liesIn } from '#core/paths.ts';
 import { HELD_REASONS, HELD_WORDS, type HeldReason } from '#core/plan/plan.ts';
@@ -29,7 +30,7 @@ import { Refused } from '../runtime/refused.ts';
 import { finishItems, type Item, type ItemWork, type Outcome, runItems } from '../runtime/run-items.ts';
 import { tooSmall } from '../stores/look.ts';
 import { relinkedDocument } from './archive-documents.ts';
-import { grouped, partIn, weighParts } from './archive-parts.ts';
+import { partIn, weighParts } from './archive-parts.ts';
 
 /** Room for tag files and relinked documents, beside the payload. */
 const OVERHEAD_BYTES = 16_000_000;
