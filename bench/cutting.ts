@@ -1,5 +1,5 @@
-// Cuts recordings to what is used of them, beside cp of as many bytes, and writes two copies of a package beside cp twice and
-// xxhsum three times. Prints seconds and the ratio. usage: npm run bench -- cutting [megabytes]
+// Cuts recordings to what is used of them, beside cp of as many bytes.
+// Prints seconds and the ratio. usage: npm run bench -- cutting [megabytes]
 import { execFileSync, spawnSync } from 'node:child_process';
 import { closeSync, fsyncSync, mkdtempSync, openSync, readSync, rmSync, statSync, writeSync } from 'node:fs';
 import os from 'node:os';

@@ -188,7 +188,73 @@ async function sumOf(db: Database, which: SQL): Promise<number> {
 /** Copies a batch to every carrier and reads it back from each. */
 async function writeItems(writing: Writing, items: readonly Item[]): Promise<Outcome[]> {
   const { context, archive, targets } = writing;
-  const rows = await context.db
+  const rows = await rowsOf(writing, items);
+  const byFile = grouped(rows, (row) => row.fileId);
+  const withoutOriginal = await documentsAlone(writing, items);
+  const written = await writtenOn(writing, rows);
+  const open = targets.filter((target) => !target.placed);
+  for (const item of items) await context.root(item.volumeId);
+  const held = new Map<number, Held>();
+  const notes = new Notes(writing);
+  const inTurn = isOneFile(archive.packer) ? oneByOne() : atOnce;
+  await inParallel(context.pools.carriers.size, items, async (item) => {
+    const files = byFile.get(item.fileId) ?? (withoutOriginal.has(item.fileId) ? [] : null);
+    if (!files) throw notAsPlanned(item.path, 'not archived');
+    const why = await inTurn(() => copyAll(writing, item, { files, written, notes }));
+    if (why) return void held.set(item.id, why);
+    for (const file of files) {
+      await inParallel(open.length, open, (target) => readBack(writing, target, file));
+      await notes.readBack(file);
+    }
+  });
+  await notes.flush();
+  await refuseManyGaps(writing, held);
+  return items.map((item) => ({ item, result: held.get(item.id) ?? { done: true } }));
+}
+
+type Turn = <T>(work: () => Promise<T>) => Promise<T>;
+const atOnce: Turn = (work) => work();
+
+/** One file is written entry by entry; what is written is read back while the next is written. */
+function oneByOne(): Turn {
+  let before: Promise<unknown> = Promise.resolve();
+  return (work) => {
+    const own = before.then(work);
+    before = own.catch(() => undefined);
+    return own;
+  };
+}
+
+/** An item's files to every copy that does not have them yet; why none of it goes in, where the work goes on without it. */
+async function copyAll(
+  writing: Writing,
+  item: Item,
+  {
+    files,
+    written,
+    notes,
+  }: { files: readonly ArchiveFile[]; written: ReadonlyMap<number, ReadonlySet<number>>; notes: Notes },
+): Promise<Held | null> {
+  const open = writing.targets.filter((target) => !target.placed);
+  for (const file of files) {
+    try {
+      const done = written.get(file.id) ?? new Set();
+      const missing = open.filter((target) => !done.has(target.copyPartId) || file.sha512 === null);
+      if (missing.length > 0) await copyOne(writing, item, { file, missing });
+    } catch (error) {
+      const why = await staysOut(writing, error, file);
+      if (!why) return throwFor(writing, error, file);
+      notes.forget(files);
+      await takeOut(writing, files);
+      return why;
+    }
+    await notes.written(file);
+  }
+  return null;
+}
+
+const rowsOf = ({ context, archive }: Writing, items: readonly Item[]): Promise<ArchiveFile[]> =>
+  context.db
     .select()
     .from(archiveFiles)
     .where(
@@ -201,30 +267,69 @@ async function writeItems(writing: Writing, items: readonly Item[]): Promise<Out
         ),
       ),
     );
-  const byFile = grouped(rows, (row) => row.fileId);
-  const withoutOriginal = await documentsAlone(writing, items);
-  const open = targets.filter((target) => !target.placed);
-  for (const item of items) await context.root(item.volumeId);
-  const held = new Map<number, Held>();
-  // One file is written entry by entry.
-  await inParallel(isOneFile(archive.packer) ? 1 : context.pools.carriers.size, items, async (item) => {
-    const files = byFile.get(item.fileId) ?? (withoutOriginal.has(item.fileId) ? [] : null);
-    if (!files) throw notAsPlanned(item.path, 'not archived');
-    for (const file of files) {
-      try {
-        await copyOne(writing, item, { file, open });
-      } catch (error) {
-        const why = await staysOut(writing, error, file);
-        if (!why) return throwFor(writing, error, file);
-        await takeOut(writing, files);
-        held.set(item.id, why);
-        return;
-      }
-      await inParallel(1, open, (target) => readBack(writing, target, file));
-    }
+
+/** By file, the copies it is written to already. */
+async function writtenOn({ context }: Writing, files: readonly ArchiveFile[]): Promise<Map<number, Set<number>>> {
+  const ids = files.map((file) => file.id);
+  if (ids.length === 0) return new Map();
+  const rows = await context.db.select().from(copyFiles).where(inArray(copyFiles.archiveFileId, ids));
+  const byFile = grouped(rows, (row) => row.archiveFileId);
+  return new Map([...byFile].map(([id, own]) => [id, new Set(own.map((row) => row.copyPartId))]));
+}
+
+/** What would take long to write again is written down at once; small files together, in the order they were written. */
+const LARGE_BYTES = 64 << 20;
+
+class Notes {
+  /** Written, and not written down yet. */
+  private fresh: ArchiveFile[] = [];
+  /** Read back as well. */
+  private readonly files = new Set<ArchiveFile>();
+  constructor(private readonly writing: Writing) {}
+
+  /** With a large one all that were written before it: what is written anew is the last there is. */
+  async written(file: ArchiveFile): Promise<void> {
+    this.fresh.push(file);
+    if (file.payloadBytes! < LARGE_BYTES) return;
+    const files = this.fresh;
+    this.fresh = [];
+    await noteFiles(this.writing, files, 'written');
+  }
+
+  forget(files: readonly ArchiveFile[]): void {
+    this.fresh = this.fresh.filter((file) => !files.includes(file));
+  }
+
+  async readBack(file: ArchiveFile): Promise<void> {
+    this.files.add(file);
+    if (file.payloadBytes! >= LARGE_BYTES) await this.flush();
+  }
+
+  async flush(): Promise<void> {
+    const files = [...this.files];
+    this.files.clear();
+    this.fresh = this.fresh.filter((file) => !files.includes(file));
+    if (files.length > 0) await noteFiles(this.writing, files, 'read back');
+  }
+}
+
+async function noteFiles(
+  { context, targets }: Writing,
+  files: readonly ArchiveFile[],
+  state: 'written' | 'read back',
+): Promise<void> {
+  const readBackAt = state === 'read back' ? context.now() : null;
+  const rows = files.flatMap((file) =>
+    targets
+      .filter((target) => !target.placed)
+      .map(({ copyPartId }) => ({ copyPartId, archiveFileId: file.id, state, readBackAt })),
+  );
+  await context.transaction(async (tx) => {
+    await noteProgress(tx, context.job);
+    for (const { id, payloadBytes, sha512: strong, xxh64 } of files)
+      await tx.update(archiveFiles).set({ payloadBytes, sha512: strong, xxh64 }).where(eq(archiveFiles.id, id));
+    if (rows.length > 0) await tx.insert(copyFiles).values(rows).onDuplicateKeyUpdate({ set: { state, readBackAt } });
   });
-  await refuseManyGaps(writing, held);
-  return items.map((item) => ({ item, result: held.get(item.id) ?? { done: true } }));
 }
 
 /** Documents that go in as they are written anew, without the original beside them. */
@@ -314,15 +419,11 @@ async function takeOut({ context, targets }: Writing, rows: readonly ArchiveFile
 }
 
 async function copyOne(
-  writing: Writing,
+  { context }: Writing,
   item: Item,
-  { file, open }: { file: ArchiveFile; open: readonly Target[] },
+  { file, missing }: { file: ArchiveFile; missing: readonly Target[] },
 ): Promise<void> {
-  const { context } = writing;
   context.check();
-  const written = await writtenOn(writing, file);
-  const missing = open.filter((target) => !written.has(target.copyPartId) || file.sha512 === null);
-  if (missing.length === 0) return;
   const root = await context.root(item.volumeId);
   if (!root) throw notAsPlanned(item.path, 'unreachable');
   const result = await writeToCarriers(
@@ -336,7 +437,7 @@ async function copyOne(
   // What was weighed is what is written: names, places and lists say the same range.
   if (file.role === 'part' && result.sizeBytes !== file.sizeBytes)
     throw Object.assign(new Error('It weighs otherwise than before.'), { code: 'changed' });
-  await noteWritten(context, file, { result, targets: missing });
+  keepSums(file, result);
 }
 
 interface Sums {
@@ -345,43 +446,13 @@ interface Sums {
   xxh64: string;
 }
 
-async function noteWritten(
-  context: JobContext,
-  file: ArchiveFile,
-  { result, targets }: { result: Sums; targets: readonly Target[] },
-): Promise<void> {
-  const sums = { payloadBytes: result.sizeBytes, sha512: result.sha512, xxh64: result.xxh64 };
-  Object.assign(file, sums);
-  await context.transaction(async (tx) => {
-    await noteProgress(tx, context.job);
-    await tx.update(archiveFiles).set(sums).where(eq(archiveFiles.id, file.id));
-    for (const { copyPartId } of targets)
-      await tx
-        .insert(copyFiles)
-        .values({ copyPartId, archiveFileId: file.id, state: 'written' })
-        .onDuplicateKeyUpdate({ set: { state: 'written', readBackAt: null } });
-  });
-}
-
-async function writtenOn({ context }: Writing, file: ArchiveFile): Promise<Set<number>> {
-  const rows = await context.db
-    .select({ id: copyFiles.copyPartId })
-    .from(copyFiles)
-    .where(eq(copyFiles.archiveFileId, file.id));
-  return new Set(rows.map((row) => row.id));
-}
+const keepSums = (file: ArchiveFile, { sizeBytes, sha512: strong, xxh64 }: Sums): void =>
+  void Object.assign(file, { payloadBytes: sizeBytes, sha512: strong, xxh64 });
 
 async function readBack(writing: Writing, target: Target, file: ArchiveFile): Promise<void> {
   const { context } = writing;
   const sums = await sumOn(writing, target, payloadAt(file), (bytes) => context.add(bytes / writing.targets.length));
   if (sums.xxh64 !== file.xxh64 || sums.sizeBytes !== file.payloadBytes) throw differs(target.name, file.payloadPath);
-  const now = context.now();
-  await context.transaction((tx) =>
-    tx
-      .update(copyFiles)
-      .set({ state: 'read back', readBackAt: now })
-      .where(and(eq(copyFiles.copyPartId, target.copyPartId), eq(copyFiles.archiveFileId, file.id))),
-  );
 }
 
 async function sumOn(
@@ -504,8 +575,9 @@ async function writeDocument(writing: Writing, file: ArchiveFile, all: readonly 
     result = await context.pools.carriers
       .ask({ do: 'write text', text, to: { carrier: place, pack, at: payloadAt(file) } }, { stop: context.stop })
       .catch((error: unknown) => throwFor(writing, error, file));
-  await noteWritten(context, file, { result: result!, targets: open });
+  keepSums(file, result!);
   for (const target of open) await readBack(writing, target, file);
+  await noteFiles(writing, [file], 'read back');
 }
 
 /** A document as it was: from beside where it is written anew, or where none of it lies there from its volume. */

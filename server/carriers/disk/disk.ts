@@ -3,11 +3,12 @@ import { randomUUID } from 'node:crypto';
 import { constants, mkdirSync, renameSync, rmSync } from 'node:fs';
 import { copyFile, open, readdir, rm, stat, statfs } from 'node:fs/promises';
 import path from 'node:path';
-import { Readable, type Writable } from 'node:stream';
+import type { Readable, Writable } from 'node:stream';
 import { z } from 'zod';
 import type { ReadAt } from '#core/archive/containers/container.ts';
 import { roomOf } from '#core/places/space.ts';
 import { dropFromMemory } from '#disk/content/content.ts';
+import { fromMedium } from '#disk/content/from-medium.ts';
 import { codeOf, isMissing, look } from '#disk/facts.ts';
 import { giveIdentity, lookAtStore, PRIVATE_FOLDER } from '#disk/identity.ts';
 import { privateName, privateNames } from '#disk/private-names.ts';
@@ -156,14 +157,7 @@ class DiskCarrier implements Carrier {
   }
 
   async read(of: Pack | string, at: string, range?: { at: number; length: number }): Promise<Readable> {
-    if (range?.length === 0) return Readable.from([]);
-    const place = this.placeIn(of, at);
-    await dropFromMemory(place);
-    const handle = await open(place, constants.O_RDONLY | constants.O_NOFOLLOW | constants.O_NONBLOCK);
-    const within = range ? { start: range.at, end: range.at + range.length - 1 } : {};
-    if ((await handle.stat()).isFile()) return handle.createReadStream({ highWaterMark: 1 << 20, ...within });
-    await handle.close();
-    throw Object.assign(new Error(`${at} is no plain file.`), { code: 'not a file' });
+    return fromMedium(this.placeIn(of, at), range);
   }
 
   async pieces<T>(of: Pack | string, at: string, isFresh: boolean, use: (readAt: ReadAt) => Promise<T>): Promise<T> {

@@ -1,0 +1,162 @@
+// Two copies of an archive written and read back, beside cp twice and xxhsum three times on the same bytes, as a folder and as
+// one tar. Prints seconds, ratios and the most memory. usage: npm run bench -- archiving [megabytes]
+import { execFileSync, spawnSync } from 'node:child_process';
+import { closeSync, mkdirSync, mkdtempSync, openSync, readdirSync, rmSync, writeFileSync, writeSync } from 'node:fs';
+import { randomFillSync } from 'node:crypto';
+import os from 'node:os';
+import path from 'node:path';
+import pino from 'pino';
+import { type PackedAs, USUAL_SCOPE } from '#core/archive/selection.ts';
+import type { CarrierId, PlanId, ProjectId } from '#core/model.ts';
+import { stopFlag } from '#disk/threads/serve.ts';
+import { connect, disconnect } from '#server/db/connect.ts';
+import { jobs } from '#server/db/schema/jobs.ts';
+import { migrate } from '#server/db/migrate.ts';
+import { currentPlan, runPlan } from '#server/plan/plan.ts';
+import { readDocuments } from '#server/readings/read-documents.ts';
+import { readVolume } from '#server/readings/read-volume.ts';
+import { addArchive } from '#server/steps/archive.ts';
+import { lookAtStores, signIn, signOut } from '#server/stores/reach.ts';
+import { addCarrier, addVolume } from '#server/stores/stores.ts';
+import { endPools, newPools, startWorker } from '#server/worker.ts';
+import { startDatabase } from '../setup/mariadb.ts';
+
+const megabytes = Number(process.argv[2] ?? 2000);
+const LARGE = 4;
+const SMALL = 200;
+const root = mkdtempSync(path.join(os.tmpdir(), 'bench-archiving-'));
+const at = (...parts: string[]) => path.join(root, ...parts);
+
+const seconds = async (work: () => Promise<unknown> | unknown): Promise<number> => {
+  spawnSync('sync');
+  const began = performance.now();
+  await work();
+  return (performance.now() - began) / 1000;
+};
+
+/** A few recordings and many small files: two thirds of the bytes in the large ones. */
+function record(): string[] {
+  mkdirSync(at('media/fog/rushes'), { recursive: true });
+  const block = randomFillSync(Buffer.allocUnsafe(1 << 20));
+  const put = (name: string, blocks: number) => {
+    const fd = openSync(at('media/fog/rushes', name), 'w');
+    for (let i = 0; i < blocks; i++) {
+      block.writeUInt32LE(i);
+      writeSync(fd, block);
+    }
+    closeSync(fd);
+    return `rushes/${name}`;
+  };
+  const third = Math.floor(megabytes / 3);
+  return [
+    ...Array.from({ length: LARGE }, (_, i) => put(`large${i}.mov`, Math.floor((2 * third) / LARGE))),
+    ...Array.from({ length: SMALL }, (_, i) => put(`small${i}.mov`, Math.max(1, Math.floor(third / SMALL)))),
+  ];
+}
+
+const document = (urls: readonly string[]) => ({
+  OTIO_SCHEMA: 'Timeline.1',
+  name: 'Fog',
+  tracks: {
+    OTIO_SCHEMA: 'Stack.1',
+    children: [
+      {
+        OTIO_SCHEMA: 'Track.1',
+        kind: 'Video',
+        children: urls.map((target_url) => ({
+          OTIO_SCHEMA: 'Clip.1',
+          media_reference: { OTIO_SCHEMA: 'ExternalReference.1', target_url },
+        })),
+      },
+    ],
+  },
+});
+
+writeFileSync(
+  (mkdirSync(at('media/fog'), { recursive: true }), at('media/fog/fog.otio')),
+  JSON.stringify(document(record())),
+);
+const server = await startDatabase(at('db'), { port: 0, durable: true });
+const db = connect(server.url);
+const pools = newPools();
+await migrate(db);
+const volume = await addVolume(
+  db,
+  {
+    ...{ station: 'store', stationRole: 'server', name: 'media', path: at('media'), duty: 'none', quotaBytes: null },
+  },
+  new Date(),
+);
+const carriers: CarrierId[] = [];
+for (const name of ['a', 'b']) {
+  mkdirSync(at(name));
+  const settings = { folder: at(name) };
+  carriers.push(await addCarrier(db, { name, kind: 'disk', place: 'here', settings, capacityBytes: null }, new Date()));
+}
+const reading = await readVolume(db, pools.walk, volume, { stop: stopFlag(), now: () => new Date() });
+await readDocuments(db, pools.documents, volume, { now: () => new Date(), reading });
+const looking = await signIn(db, { name: 'bench', machine: 'bench' });
+await lookAtStores(db, looking, {});
+await signOut(db, looking);
+
+/** Before anything of the archive is read: what the program and its threads take. */
+const before = process.memoryUsage().rss;
+
+async function archived(pack: PackedAs): Promise<number> {
+  const scope = { ...USUAL_SCOPE, pack };
+  await addArchive(db, {
+    ...{ projectId: 1 as ProjectId, carrierIds: carriers, folder: `fog-${pack}`, scope, now: new Date() },
+  });
+  const plan = await currentPlan(db);
+  const asked = { planId: plan.planId as PlanId, version: plan.version, who: 'bench', now: new Date() };
+  const ran = await runPlan(db, asked);
+  if (!ran.ok) throw new Error(`The plan did not run: ${ran.trouble.code}.`);
+  return seconds(async () => {
+    const worker = startWorker(db, {
+      ...{ pools, name: 'bench', leaseSeconds: 30, pollMs: 20, assesses: false },
+      log: pino({ level: 'error' }),
+    });
+    for (;;) {
+      const all = await db.select().from(jobs);
+      if (all.every((job) => job.finishedAt !== null)) break;
+      await new Promise((resolve) => setTimeout(resolve, 50));
+    }
+    await worker.stop();
+    const last = (await db.select().from(jobs)).at(-1)!;
+    if (last.state !== 'done') throw new Error(last.trouble ?? last.state);
+  });
+}
+
+/** From the medium, as reading back does it: what memory still has of a file is dropped. */
+function fresh(folder: string): void {
+  for (const entry of readdirSync(folder, { recursive: true, withFileTypes: true }))
+    if (entry.isFile())
+      spawnSync('dd', [`if=${path.join(entry.parentPath, entry.name)}`, 'iflag=nocache', 'count=0', 'status=none']);
+}
+
+const files = ['-c', 'find "$0" -type f -print0 | xargs -0 "$@" > /dev/null'];
+const all = (folder: string, ...command: string[]) => execFileSync('sh', [...files, folder, ...command]);
+const theirs = await seconds(() => {
+  for (const copy of ['c', 'd']) {
+    execFileSync('cp', ['-r', at('media/fog'), at(copy)]);
+    execFileSync('sync', ['-f', at(copy)]);
+  }
+  fresh(at('c'));
+  fresh(at('d'));
+  for (const copy of ['media/fog', 'c', 'd']) all(at(copy), 'xxhsum', '-H1');
+});
+const strong = await seconds(() => all(at('media/fog'), 'sha512sum'));
+for (const copy of ['c', 'd']) rmSync(at(copy), { recursive: true });
+for (const pack of ['folder', 'tar'] as const) {
+  const own = await archived(pack);
+  console.log(
+    `${pack}: two copies of ${megabytes} MB written and read back ${own.toFixed(2)} s; cp twice and xxhsum three times ${theirs.toFixed(2)} s, ${(own / theirs).toFixed(2)} times; with sha512sum once more ${(own / (theirs + strong)).toFixed(2)} times`,
+  );
+}
+console.log(
+  `most memory ${Math.round(process.resourceUsage().maxRSS / 1024)} MB, ${Math.round(before / 1e6)} MB of it before anything was copied`,
+);
+await endPools(pools);
+await disconnect(db);
+await server.stop();
+rmSync(root, { recursive: true });
