@@ -3,6 +3,7 @@ import type { Command } from 'commander';
 import { archiveFolderName, estimateSeconds, USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ArchiveId } from '#core/model.ts';
 import { counted, listed, size } from '#core/wording/amounts.ts';
+import { checkBins } from '#server/archives/bins.ts';
 import { checkTimelines } from '#server/archives/lengths.ts';
 import { measuredRates } from '#server/archives/rates.ts';
 import { projectSelection } from '#server/archives/selection.ts';
@@ -55,6 +56,7 @@ async function archive(db: Database, out: Out, asked: ArchiveOptions & { project
   const { projectId, name } = await projectNamed(db, asked.project);
   const scope = scopeOf(asked, { shapes: await namedShapes(db), usual: USUAL_SCOPE });
   await checkTimelines(db, projectId, scope.timelines);
+  await checkBins(db, projectId, scope.bins);
   const all = await carrierRows(db);
   const carriers = asked.to.map((carrier) => named('carrier', all, carrier));
   const selection = await projectSelection(db, projectId, scope);

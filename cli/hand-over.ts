@@ -1,6 +1,7 @@
 // The command that hands over: what somebody else needs of a project, on a volume. It adds to the same plan as the interface.
 import type { Command } from 'commander';
 import { archiveFolderName, estimateSeconds, USUAL_HAND_OVER } from '#core/archive/selection.ts';
+import { checkBins } from '#server/archives/bins.ts';
 import { checkTimelines } from '#server/archives/lengths.ts';
 import { measuredRates } from '#server/archives/rates.ts';
 import { projectSelection } from '#server/archives/selection.ts';
@@ -35,6 +36,7 @@ async function handOver(db: Database, out: Out, asked: HandOverOptions & { proje
   const { projectId, name } = await projectNamed(db, asked.project);
   const scope = scopeOf(asked, { shapes: await namedShapes(db), usual: USUAL_HAND_OVER });
   await checkTimelines(db, projectId, scope.timelines);
+  await checkBins(db, projectId, scope.bins);
   const volume = asked.on === undefined ? null : named('volume', await rackVolumes(db), asked.on);
   if ((asked.to === undefined) !== (volume === null))
     throw new Refused('Who gets it (--to) and on which volume (--on) are said together. Nothing was added.');

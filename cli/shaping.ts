@@ -17,6 +17,7 @@ export interface ShapeOptions {
   versions: string;
   handles?: string;
   timeline: string[];
+  bin: string[];
   layout: string;
   pack: string;
   rest: string;
@@ -49,6 +50,12 @@ export const withShape = (command: Command, usual: ArchiveScope): Command =>
       (one, all: string[]) => [...all, one],
       [],
     )
+    .option(
+      '--bin <name>',
+      'what clips in it are of, whole; several times for several; of a bin in a bin both names with / between',
+      (one, all: string[]) => [...all, one],
+      [],
+    )
     .option('--layout <how>', `media by ${LAYOUTS.join(', ')}`, usual.layout)
     .option('--pack <as>', `written as ${PACKED_AS.join(', ')}`, usual.pack)
     .option('--shape <name>', 'a shape that is kept, instead of --with, --versions, --handles, --layout and --pack')
@@ -69,6 +76,7 @@ export function scopeOf(
     handles = '',
     gap = '',
     timeline,
+    bin,
     layout,
     pack,
     rest,
@@ -82,6 +90,7 @@ export function scopeOf(
       ...named('shape', shapes, shape).scope,
       ...(usual.originals ? {} : { rest: usual.rest, originals: false }),
       timelines: timeline,
+      bins: bin,
     };
   const asked = parts.split(',').filter((part) => part !== '' && part !== 'none');
   const unknown = asked.filter((part) => !(LEFT_OUT as readonly string[]).includes(part));
@@ -105,7 +114,16 @@ export function scopeOf(
     rest,
     originals: usual.originals,
     parts: LEFT_OUT.filter((part) => asked.includes(part)),
-    ...{ versions, handles: length, timelines: timeline, layout: own, pack: packed, goOn: stopAtTrouble !== true },
+    ...{
+      versions,
+      handles: length,
+      timelines: timeline,
+      bins: bin,
+      files: [],
+      layout: own,
+      pack: packed,
+      goOn: stopAtTrouble !== true,
+    },
   };
 }
 

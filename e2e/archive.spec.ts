@@ -24,13 +24,22 @@ test('an archive is shaped to what some timelines use, kept as a shape, and weig
   await expect.poll(becomes).toBeGreaterThan(used);
 
   // One timeline alone weighs less; by keyboard, and by mouse back again.
-  await page.getByText('all 5 timelines').click();
+  await page.getByText('of all 5 timelines').click();
   const boxes = page.getByRole('list', { name: 'Timelines' }).getByRole('checkbox');
+  const all = await becomes();
   await boxes.first().focus();
   await page.keyboard.press('Space');
-  await expect(page.getByText('4 timelines of 5')).toBeVisible();
+  await expect(page.getByText('1 timeline of 5')).toBeVisible();
+  expect(await becomes()).toBeLessThan(all);
+  // A bin comes as a whole, beside what the timeline uses.
+  await page.getByText('and of no bin as a whole').click();
+  const one = await becomes();
+  await page.getByRole('list', { name: 'Bins' }).getByRole('checkbox', { name: 'Bell', exact: true }).check();
+  await expect(page.getByText(/^1 bin of \d+/)).toBeVisible();
+  expect(await becomes()).toBeGreaterThan(one);
+  await page.getByRole('list', { name: 'Bins' }).getByRole('checkbox', { name: 'Bell', exact: true }).uncheck();
   await boxes.first().click();
-  await expect(page.getByText('all 5 timelines')).toBeVisible();
+  await expect(page.getByText('of all 5 timelines')).toBeVisible();
 
   await page.getByLabel('Keep this shape as').fill('Documentaries');
   await page.getByLabel('Keep this shape as').press('Enter');
@@ -71,9 +80,8 @@ test('one timeline is handed over on a volume that can be carried away, and the 
   await page.getByRole('link', { name: 'Hand it over' }).click();
   const sentence = page.getByRole('heading', { level: 1 });
   await expect(sentence).toContainText('Somebody gets');
-  await page.getByText('all 5 timelines').click();
-  const boxes = page.getByRole('list', { name: 'Timelines' }).getByRole('checkbox');
-  for (let left = 4; left > 0; left--) await boxes.nth(left).click();
+  await page.getByText('of all 5 timelines').click();
+  await page.getByRole('list', { name: 'Timelines' }).getByRole('checkbox').first().click();
   await expect(page.getByText('1 timeline of 5')).toBeVisible();
   await page.getByLabel('How much of each file').selectOption('used');
   await page.getByLabel(/^For/).fill('Ida Holm, grading');

@@ -22,6 +22,8 @@ export function scopeIn(search: URLSearchParams): ArchiveScope {
     versions: oneOf(['all', 'newest'] as const, 'versions') ?? usual.versions,
     handles: handlesFrom(search.get('handles') ?? '', search.get('gap') ?? '') ?? null,
     timelines: search.getAll('timeline').slice(0, 500),
+    bins: search.getAll('bin').slice(0, 500),
+    files: [],
     goOn: search.get('gaps') !== 'stop',
     layout: oneOf(LAYOUTS, 'layout') ?? usual.layout,
     pack: oneOf(PACKED_AS, 'pack') ?? usual.pack,
@@ -30,7 +32,17 @@ export function scopeIn(search: URLSearchParams): ArchiveScope {
   };
 }
 
-/** The same the other way; of a shape that is kept, timelines are not part. */
+/** Clips that were chosen on the project's page. */
+export const clipsIn = (search: URLSearchParams): number[] => numbersIn(search.get('clips') ?? '');
+
+const numbersIn = (text: string): number[] =>
+  text
+    .split(',')
+    .map(Number)
+    .filter((n) => Number.isSafeInteger(n) && n > 0)
+    .slice(0, 5000);
+
+/** The same the other way; of a shape that is kept, what was chosen of one project is not part. */
 export const scopeSearch = ({
   parts,
   versions,
@@ -50,7 +62,7 @@ export const scopeSearch = ({
   rest,
 });
 
-/** Two shapes that make the same of a project, timelines aside. */
+/** Two shapes that make the same of a project, whatever is chosen of it. */
 export const sameShape = (a: ArchiveScope, b: ArchiveScope): boolean =>
   JSON.stringify(scopeSearch({ ...a, parts: [...a.parts].sort() })) ===
   JSON.stringify(scopeSearch({ ...b, parts: [...b.parts].sort() }));

@@ -16,6 +16,7 @@ import { outWords } from '#core/wording/lenses.ts';
 import { projectSelection } from '#server/archives/selection.ts';
 import { forgetShape, keepShape, namedShapes } from '#server/archives/shapes.ts';
 import { timelineNames } from '#server/archives/lengths.ts';
+import { binTree, filesOfClips } from '#server/archives/bins.ts';
 import { handedOverOf } from '#server/archives/handed-over.ts';
 import { addArchive } from '#server/steps/archive.ts';
 import { addHandOver } from '#server/steps/hand-over.ts';
@@ -25,16 +26,21 @@ import { carrierRows } from '#server/archives/shelf.ts';
 import { answer, idFrom } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
-import { isHandOver, scopeIn } from './scope';
+import { clipsIn, isHandOver, scopeIn } from './scope';
 
 export async function loader({ params, request }: Route.LoaderArgs) {
   const projectId = idFrom(params.projectId, 'project') as ProjectId;
   const project = await projectById(db(), projectId);
   if (!project) throw new Response('There is no such project.', { status: 404 });
-  const timelines = await timelineNames(db(), projectId);
+  const [timelines, { names: bins }] = await Promise.all([timelineNames(db(), projectId), binTree(db(), projectId)]);
   const { searchParams } = new URL(request.url);
   const wished = scopeIn(searchParams);
-  const scope = { ...wished, timelines: wished.timelines.filter((name) => timelines.includes(name)) };
+  const scope = {
+    ...wished,
+    timelines: wished.timelines.filter((name) => timelines.includes(name)),
+    bins: wished.bins.filter((name) => bins.includes(name)),
+    files: await filesOfClips(db(), projectId, clipsIn(searchParams)),
+  };
   const [selection, carriers, rates, shapes, earlier] = await Promise.all([
     projectSelection(db(), projectId, scope),
     carrierRows(db()),
@@ -51,6 +57,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     earlier,
     shapes,
     timelines,
+    bins,
     folder: archiveFolderName(project.slug, new Date().toISOString().slice(0, 10)),
     totalBytes: selection.totalBytes,
     archiveBytes: selection.chosenBytes,

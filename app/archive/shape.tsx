@@ -13,8 +13,9 @@ import { Bar, Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from
 import { Table } from '../ui/table';
 import { Length, small } from './length';
 import { Tick } from './tick';
+import { isNarrow } from '#core/archive/selection.ts';
 import { Ends, Receiver } from './hand-over';
-import { GoOn, Package, Rest, ShapeChoice, Shapes, Timelines } from './shapes';
+import { Choice, GoOn, Package, Rest, ShapeChoice, Shapes } from './shapes';
 
 export { loader, action } from './shape.server.ts';
 
@@ -96,17 +97,7 @@ function Inside({ data }: { data: Data }) {
   return (
     <Card title="What goes in" aside={<ShapeChoice shapes={data.shapes} scope={data.scope} />}>
       <ul className="rows">
-        <li className="py-1.5">
-          <span className="flex justify-between gap-2">
-            Media the timelines use
-            <b className="whitespace-nowrap">
-              {data.inParts > 0 && 'about '}
-              {size(data.mediaBytes)}
-            </b>
-          </span>
-          <Length {...data} handles={data.scope.handles} />
-          <Timelines names={data.timelines} chosen={data.scope.timelines} />
-        </li>
+        <MediaChoice data={data} />
         <li className="flex justify-between py-1.5">
           <span>
             {counted(data.documents, 'document')}
@@ -147,9 +138,46 @@ function Inside({ data }: { data: Data }) {
   );
 }
 
+function MediaChoice({ data }: { data: Data }) {
+  const narrow = isNarrow(data.scope);
+  return (
+    <li className="py-1.5">
+      <span className="flex justify-between gap-2">
+        {narrow ? 'Media that was chosen' : 'Media the timelines use'}
+        <b className="whitespace-nowrap">
+          {data.inParts > 0 && 'about '}
+          {size(data.mediaBytes)}
+        </b>
+      </span>
+      <Length {...data} handles={data.scope.handles} />
+      <Choice
+        of="timeline"
+        names={data.timelines}
+        chosen={data.scope.timelines}
+        none={narrow ? 'of no timeline' : `of all ${counted(data.timelines.length, 'timeline')}`}
+      />
+      <Choice of="bin" names={data.bins} chosen={data.scope.bins} none="and of no bin as a whole" />
+      {data.scope.files.length > 0 && <Chosen files={data.scope.files.length} />}
+    </li>
+  );
+}
+
+/** Clips that were chosen one by one, on the project's page. */
+function Chosen({ files }: { files: number }) {
+  const to = useTo();
+  return (
+    <p className="mt-1 flex justify-between gap-2 text-[13px]">
+      {counted(files, 'file')} chosen one by one
+      <Link to={to({ clips: null })} className="underline" preventScrollReset replace>
+        Let them go
+      </Link>
+    </p>
+  );
+}
+
 /** What only timelines use that were not chosen is not unused. */
-const partWords = (part: Data['parts'][number]['part'], someTimelines: boolean): string =>
-  part === 'unused' && someTimelines ? 'Not used by these timelines' : LEFT_OUT_WORDS[part];
+const partWords = (part: Data['parts'][number]['part'], isNarrow: boolean): string =>
+  part === 'unused' && isNarrow ? 'Not chosen, or not used' : LEFT_OUT_WORDS[part];
 
 /** One part of the project that no timeline uses: a tick, its size, and what it means that it stays out. */
 function PartChoice({ part, data }: { part: Data['parts'][number]; data: Data }) {
@@ -167,7 +195,7 @@ function PartChoice({ part, data }: { part: Data['parts'][number]; data: Data })
       onToggle={() =>
         void navigate(to({ in: next.join(',') }), { preventScrollReset: true, replace: true, flushSync: true })
       }
-      name={partWords(part.part, data.scope.timelines.length > 0)}
+      name={partWords(part.part, isNarrow(data.scope))}
       amount={<b className={clsx(!isIn && 'font-normal text-ink-2')}>{size(part.bytes)}</b>}
       words={`${counted(part.files, 'file')}${isIn ? '' : `, ${data.isHandOver ? 'not for them' : part.words}`}`}
     />
@@ -286,7 +314,7 @@ function Parts({ data, children }: { data: Data; children: ReactNode }) {
             steps={[
               ...data.leftOut.map((part) => ({
                 key: part.why,
-                name: partWords(part.why, data.scope.timelines.length > 0),
+                name: partWords(part.why, isNarrow(data.scope)),
                 bytes: part.bytes,
               })),
               ...(data.trimmedBytes > 0

@@ -13,37 +13,41 @@ import { Tick } from './tick';
 
 const QUIET = { preventScrollReset: true, replace: true };
 
-export function Timelines({ names, chosen }: { names: readonly string[]; chosen: readonly string[] }) {
+interface ChoiceProps {
+  /** Its name in the address: 'timeline' or 'bin'. */
+  of: 'timeline' | 'bin';
+  names: readonly string[];
+  chosen: readonly string[];
+  /** What nothing chosen means. */
+  none: string;
+}
+
+/** Some of the project's timelines or bins, by their names. */
+export function Choice({ of, names, chosen, none }: ChoiceProps) {
   const asked = useAsked();
   const navigate = useNavigate();
-  const now = asked.getAll('timeline').filter((name) => names.includes(name));
-  if (names.length < 2) return null;
+  const now = asked.getAll(of).filter((name) => names.includes(name));
+  if (names.length === 0 || (of === 'timeline' && names.length < 2)) return null;
   const choose = (next: readonly string[]) => {
     const search = new URLSearchParams(asked);
-    search.delete('timeline');
-    for (const name of next) search.append('timeline', name);
+    search.delete(of);
+    for (const name of next) search.append(of, name);
     void navigate(`?${search.toString()}`, { ...QUIET, flushSync: true });
   };
   return (
     <details className="mt-1 text-[13px]" open={chosen.length > 0}>
       <summary className="cursor-pointer text-ink-2">
-        {chosen.length === 0
-          ? `all ${counted(names.length, 'timeline')}`
-          : `${counted(chosen.length, 'timeline')} of ${names.length}`}
+        {chosen.length === 0 ? none : `${counted(chosen.length, of)} of ${names.length}`}
       </summary>
-      <ul className="mt-1 grid max-h-40 gap-0.5 overflow-y-auto" aria-label="Timelines">
+      <ul className="mt-1 grid max-h-40 gap-0.5 overflow-y-auto" aria-label={of === 'timeline' ? 'Timelines' : 'Bins'}>
         {names.map((name) => (
           <li key={name}>
             <label className="flex cursor-pointer items-baseline gap-2">
               <input
                 type="checkbox"
                 className="accent-accent"
-                checked={now.length === 0 || now.includes(name)}
-                onChange={() => {
-                  const all = now.length === 0 ? names : now;
-                  const next = all.includes(name) ? all.filter((one) => one !== name) : [...all, name];
-                  choose(next.length === 0 || next.length === names.length ? [] : next);
-                }}
+                checked={now.includes(name)}
+                onChange={() => choose(now.includes(name) ? now.filter((one) => one !== name) : [...now, name])}
               />
               <span className="min-w-0 break-words">{name}</span>
             </label>

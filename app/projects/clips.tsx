@@ -11,7 +11,7 @@ import { UsesPicture } from '../charts/uses-picture';
 import type { Answer } from '../lib/answer';
 import { useAsked, useLens, useTo } from '../shell/links';
 import { Checkbox } from '../ui/checkbox';
-import { Button, Chip, Empty, inputLook, KindDot, Said } from '../ui/parts';
+import { Button, buttonLook, Chip, Empty, inputLook, KindDot, Said } from '../ui/parts';
 import { Picture } from '../ui/picture';
 import { Table } from '../ui/table';
 import type { Route } from './+types/project';
@@ -55,6 +55,7 @@ function SetAside({ clipIds }: { clipIds: readonly number[] }) {
 export function Clips({ data }: { data: Data }) {
   const navigation = useNavigation();
   const [search] = useSearchParams();
+  const lens = useLens();
   const bin = data.bins.find((b) => b.binId === data.bin);
   const picture = search.get('as') === 'picture';
   const [marked, setMarked] = useState<ReadonlySet<number>>(new Set());
@@ -84,7 +85,17 @@ export function Clips({ data }: { data: Data }) {
           <Filters data={data} />
         </div>
         <Shows data={data} picture={picture} chosen={chosen.map((clip) => clip.clipId)} />
-        {chosen.length > 0 && <SetAside clipIds={chosen.map((clip) => clip.clipId)} />}
+        {chosen.length > 0 && (
+          <div className="flex flex-wrap items-center gap-3">
+            <SetAside clipIds={chosen.map((clip) => clip.clipId)} />
+            <Link
+              to={lens(`/archive/${data.project.id}?clips=${chosen.map((clip) => clip.clipId).join()}`)}
+              className={buttonLook('plain')}
+            >
+              Archive or hand over these alone
+            </Link>
+          </div>
+        )}
       </header>
       {data.clips.length === 0 ? (
         <Empty>

@@ -68,6 +68,10 @@ export interface ArchiveScope {
   handles: Handles | null;
   /** Only what these timelines use, by their names; none named: what any uses. */
   timelines: readonly string[];
+  /** What lies in these bins or below, used or not, whole; by their names from the outermost, with '/' between. */
+  bins: readonly string[];
+  /** These files whole, as clips of them were chosen one by one. */
+  files: readonly number[];
   /** Media by the bins of their clips, as they lie on disk, or by kind. */
   layout: Layout;
   /** A file that cannot be read when it is its turn stays out, and is told; else the whole work ends with it. */
@@ -83,6 +87,10 @@ export interface ArchiveScope {
 export const PACKED_AS = ['folder', 'tar', 'zip'] as const;
 export type PackedAs = (typeof PACKED_AS)[number];
 
+/** Something of the project was chosen, and only that goes in. */
+export const isNarrow = ({ timelines, bins, files }: ArchiveScope): boolean =>
+  timelines.length + bins.length + files.length > 0;
+
 export const LAYOUTS = ['bins', 'disk', 'kind'] as const;
 export type Layout = (typeof LAYOUTS)[number];
 
@@ -92,6 +100,8 @@ export const USUAL_SCOPE: ArchiveScope = {
   versions: 'all',
   handles: null,
   timelines: [],
+  bins: [],
+  files: [],
   layout: 'bins',
   goOn: true,
   pack: 'folder',

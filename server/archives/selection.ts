@@ -1,8 +1,9 @@
 // Brings the facts to core's selection: which files a project has, which its timelines use, in which bins their clips
 // lie. The archive lens, staging and running all ask here.
-import { and, eq, inArray, isNull, type SQL, sql } from 'drizzle-orm';
+import { and, eq, inArray, isNull, or, type SQL, sql } from 'drizzle-orm';
 import {
   type ArchiveScope,
+  isNarrow,
   type LeftOut,
   type Others,
   partOf,
@@ -23,13 +24,14 @@ import { inSlices } from '../db/holdings.ts';
 import { MEDIA_KINDS, usedFiles, usedMedia } from '../db/naming.ts';
 import { type archiveFiles } from '../db/schema/archives.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
-import { bins, clips, documents, media, mediaTargets } from '../db/schema/documents.ts';
+import { documents, media } from '../db/schema/documents.ts';
+import { type BinTree, binTree, filesInBins } from './bins.ts';
 import { lengthsOf, usedByTimelines } from './lengths.ts';
 import { stepItems, type stepParts } from '../db/schema/plans.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { volumeSums } from '../db/schema/sums.ts';
 
-type Known = ProjectFile & Identity;
+type Known = ProjectFile & Identity & { isWhole: boolean };
 /** What says which file one is, beside its size and time. */
 interface Identity {
   rawPath: Buffer | null;
@@ -52,10 +54,12 @@ export async function projectSelection(
   scope: ArchiveScope = USUAL_SCOPE,
   staged: Staged | null = null,
 ): Promise<ProjectSelection> {
-  const { all, others } = await projectFiles(db, projectId, scope);
+  const tree = await binTree(db, projectId);
+  const { all, others } = await projectFiles(db, projectId, { scope, tree });
   const known = new Map(all.map((file) => [file.fileId, file]));
   if (scope.handles) await addLengths(db, projectId, { files: all, scope, staged });
   const selection = selectForArchive(all, others, scope);
+  const binsChosen = tree.idsIn(scope.bins);
   const [counts] = await db
     .select({
       total: sql`COUNT(*)`.mapWith(Number),
@@ -65,16 +69,7 @@ export async function projectSelection(
     .from(media)
     .innerJoin(documents, eq(documents.id, media.documentId))
     .innerJoin(files, eq(files.id, documents.fileId))
-    .where(
-      and(
-        eq(media.projectId, projectId),
-        eq(media.used, true),
-        isNull(files.goneAt),
-        scope.timelines.length > 0
-          ? sql`EXISTS (SELECT 1 FROM uses u JOIN timelines l ON l.id = u.timeline_id WHERE u.media_id = ${media.id} AND l.name IN ${[...scope.timelines]})`
-          : undefined,
-      ),
-    );
+    .where(and(eq(media.projectId, projectId), isNull(files.goneAt), isAsked(scope, binsChosen)));
   return {
     ...selection,
     chosen: selection.chosen.map((file) => {
@@ -87,20 +82,31 @@ export async function projectSelection(
   };
 }
 
+/** Media that were asked for: what chosen timelines use, what chosen bins hold; of all what any timeline uses. */
+function isAsked(scope: ArchiveScope, binsChosen: readonly number[]): SQL | undefined {
+  if (!isNarrow(scope)) return eq(media.used, true);
+  const byTimelines = sql`${media.used} AND EXISTS (SELECT 1 FROM uses u JOIN timelines l ON l.id = u.timeline_id WHERE u.media_id = ${media.id} AND l.name IN ${scope.timelines.length > 0 ? [...scope.timelines] : [null]})`;
+  const inBins = sql`EXISTS (SELECT 1 FROM clips c WHERE c.media_id = ${media.id} AND c.bin_id IN ${binsChosen.length > 0 ? [...binsChosen] : [0]})`;
+  return or(byTimelines, inBins);
+}
+
 /** Files that timelines use and documents, one by one; of all else the sums, from the rollup. */
 async function projectFiles(
   db: Db,
   projectId: ProjectId,
-  scope: ArchiveScope,
+  { scope, tree }: { scope: ArchiveScope; tree: BinTree },
 ): Promise<{ all: Known[]; others: Others[] }> {
-  const [usedByAll, used, binNames, read, sums, usedByAny] = await Promise.all([
+  const [usedByAll, byTimelines, filed, read, sums, usedByAny] = await Promise.all([
     usedFiles(db, projectId),
-    scope.timelines.length > 0 ? usedByTimelines(db, projectId, scope) : usedFiles(db, projectId),
-    binsOfFiles(db, projectId),
+    scope.timelines.length > 0 ? usedByTimelines(db, projectId, scope) : new Set<number>(),
+    filesInBins(db, projectId, tree),
     documentsOf(db, projectId, scope),
     sumsByKind(db, projectId),
     db.execute(usedMedia([projectId])) as unknown as Promise<[{ id: number; kind: Kind; size_bytes: number }[]]>,
   ]);
+  // What was chosen by its bin or one by one goes in whole, whatever timelines use of it.
+  const whole = new Set([...scope.files, ...filed.inBins(scope.bins)]);
+  const used = isNarrow(scope) ? new Set([...byTimelines, ...whole]) : usedByAll;
   const lent = usedByAny[0].filter((file) => !usedByAll.has(Number(file.id)));
   const documentFiles = new Map(read.map((document) => [document.id, document.name]));
   const rows: Living[] = [];
@@ -124,7 +130,8 @@ async function projectFiles(
     kind: row.kind,
     used: used.has(goesWith.get(row.fileId) ?? row.fileId),
     isOwn: row.projectId === projectId,
-    bins: binNames.get(row.fileId) ?? [],
+    bins: filed.best.get(row.fileId) ?? [],
+    isWhole: whole.has(row.fileId),
     asked: asked.get(goesWith.get(row.fileId) ?? row.fileId),
     isDocument: documentFiles.has(row.fileId),
     asItIs: !/\.otio$/i.test(documentFiles.get(row.fileId) ?? ''),
@@ -175,7 +182,7 @@ async function addLengths(
   projectId: ProjectId,
   { files: all, scope, staged }: { files: readonly Known[]; scope: ArchiveScope; staged: Staged | null },
 ): Promise<void> {
-  const used = all.filter((file) => file.used && !file.isDocument && file.goesWith === undefined);
+  const used = all.filter((file) => file.used && !file.isDocument && file.goesWith === undefined && !file.isWhole);
   const lengths = await lengthsOf(db, projectId, {
     fileIds: used.map((file) => file.fileId),
     ...{ versions: scope.versions, timelines: scope.timelines },
@@ -307,41 +314,6 @@ const livingWhere = (db: Db, which: SQL) =>
     .innerJoin(folders, eq(folders.id, files.folderId))
     .innerJoin(volumes, eq(volumes.id, files.volumeId))
     .where(and(which, isNull(files.goneAt)));
-
-/** For every file, the path of the bin that holds a clip of it; the first by name where there are several. */
-async function binsOfFiles(db: Db, projectId: ProjectId): Promise<Map<number, string[]>> {
-  const all = await db
-    .select({ id: bins.id, parentId: bins.parentId, name: bins.name })
-    .from(bins)
-    .innerJoin(documents, eq(documents.id, bins.documentId))
-    .where(eq(documents.projectId, projectId));
-  const byId = new Map(all.map((bin) => [bin.id, bin]));
-  const paths = new Map<number, string[]>();
-  const pathOf = (id: number): string[] => {
-    const known = paths.get(id);
-    if (known) return known;
-    const path: string[] = [];
-    for (let at = byId.get(id); at; at = at.parentId === null ? undefined : byId.get(at.parentId))
-      path.unshift(at.name);
-    paths.set(id, path);
-    return path;
-  };
-  const rows = await db
-    .select({ fileId: mediaTargets.fileId, binId: clips.binId })
-    .from(clips)
-    .innerJoin(mediaTargets, eq(mediaTargets.mediaId, clips.mediaId))
-    .innerJoin(documents, eq(documents.id, clips.documentId))
-    .where(
-      and(eq(documents.projectId, projectId), sql`${clips.binId} IS NOT NULL AND ${mediaTargets.fileId} IS NOT NULL`),
-    );
-  const best = new Map<number, string[]>();
-  for (const row of rows) {
-    const path = pathOf(row.binId!);
-    const known = best.get(row.fileId!);
-    if (!known || (known !== path && path.join('/') < known.join('/'))) best.set(row.fileId!, path);
-  }
-  return best;
-}
 
 export type ArchiveFileRow = Omit<typeof archiveFiles.$inferInsert, 'archiveId' | 'partId'>;
 

@@ -32,7 +32,7 @@ export async function keepShape(
   const own = await namedShapes(db);
   if (own.length >= MOST_SHAPES && !own.some((shape) => shape.name === wanted))
     throw new Refused(`There are ${MOST_SHAPES} shapes already. Remove one first. Nothing was saved.`);
-  const values = { scope: { ...scope, timelines: [] }, savedBy: who, savedAt: now };
+  const values = { scope: { ...scope, timelines: [], bins: [], files: [] }, savedBy: who, savedAt: now };
   await db
     .insert(shapes)
     .values({ name: wanted, ...values })

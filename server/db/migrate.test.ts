@@ -115,6 +115,8 @@ test('what was there before is there after, in its new place', async () => {
         versions: 'all',
         handles: null,
         timelines: [],
+        bins: [],
+        files: [],
         layout: 'bins',
         goOn: false,
         pack: 'folder',

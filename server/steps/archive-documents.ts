@@ -1,7 +1,7 @@
 // The document inside an archive: its references lead to the media beside it, relative, so that the bag can lie
 // anywhere. What is not in the archive is missing there by its own name, in a folder that says so: no reference leads out of
 // the bag, and where each was is in the untouched original beside it.
-import type { ArchiveScope } from '#core/archive/selection.ts';
+import { type ArchiveScope, isNarrow } from '#core/archive/selection.ts';
 import { portableName } from '#core/archive/names.ts';
 import { availableOf, type FileFacts, type FileUse, placedIn } from '#core/archive/lengths.ts';
 import { referencesOf, type WrittenReference } from '#core/documents/formats/otio-references.ts';
@@ -34,8 +34,8 @@ export interface Relinked {
   projectId: ProjectId;
   /** Only what these use went in; none named: what any does. */
   timelines: readonly string[];
-  /** Timelines that were not chosen, and clips in bins whose media is not here. */
-  rest: ArchiveScope['rest'];
+  /** What becomes of timelines that were not chosen, and of clips in bins whose media is not here. */
+  scope: ArchiveScope;
   text: string;
   fileId: number;
   /** Where the document lies in the payload. */
@@ -44,12 +44,12 @@ export interface Relinked {
 }
 
 export async function relinkedDocument(db: Database, relinked: Relinked): Promise<string> {
-  const { timelines, at } = relinked;
+  const { scope, at } = relinked;
   const text = await pointedInside(db, relinked);
-  if (relinked.rest === 'stays') return text;
+  if (scope.rest === 'stays') return text;
   const outside = urlOfPath(relativeFrom(folderOf(at), STAYED_OUT));
   return pruneOtio(text, {
-    keepsTimeline: (name) => timelines.length === 0 || timelines.includes(name || UNTITLED),
+    keepsTimeline: (name) => !isNarrow(scope) || scope.timelines.includes(name || UNTITLED),
     keepsClip: (targets) => targets.some((target) => !target.startsWith(outside)),
   });
 }

@@ -4,6 +4,7 @@ import { eq, inArray } from 'drizzle-orm';
 import { type ArchiveScope, USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { CarrierId, ProjectId } from '#core/model.ts';
 import { archiveProject as kind } from '#core/steps/archive.ts';
+import { checkBins } from '../archives/bins.ts';
 import { checkTimelines } from '../archives/lengths.ts';
 import { projectSelection } from '../archives/selection.ts';
 import { carrierRoom, carrierRows } from '../archives/shelf.ts';
@@ -17,7 +18,7 @@ import { Refused } from '../runtime/refused.ts';
 import { addStep, draft } from './adding.ts';
 import { carriersAway, finding, readingFindings } from './findings.ts';
 import { serverStep } from './kind.ts';
-import { copyRow, packageFindings, packageRows, stageSelection, volumesOfItems } from './packages.ts';
+import { copyRow, ownScope, packageFindings, packageRows, stageSelection, volumesOfItems } from './packages.ts';
 import { giveUpPackage, type Purpose, writePackage } from './write-package.ts';
 
 export interface NewArchive {
@@ -40,6 +41,7 @@ export async function addArchive(
   if (!project || chosen.length !== ids.length)
     throw new Refused('The project or a carrier is not known. Nothing was added.');
   await checkTimelines(db, projectId, scope.timelines);
+  await checkBins(db, projectId, scope.bins);
   const selection = await projectSelection(db, projectId, scope);
   if (selection.chosen.length === 0)
     throw new Refused(`No timeline of ${project.name} uses media that is found. Nothing was added.`);
@@ -47,7 +49,7 @@ export async function addArchive(
     projectId,
     carrierIds: ids,
     folder,
-    scope: { ...scope, parts: [...scope.parts], timelines: [...scope.timelines] },
+    scope: ownScope(scope),
   };
   const names = { project: project.name, carriers: chosen.map((carrier) => carrier.name) };
   return inTransaction(db, async (tx) => {

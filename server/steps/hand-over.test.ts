@@ -2,7 +2,7 @@
 import { execFileSync } from 'node:child_process';
 import { appendFileSync, existsSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
-import { isNull } from 'drizzle-orm';
+import { eq, isNull } from 'drizzle-orm';
 import { USUAL_HAND_OVER } from '#core/archive/selection.ts';
 import { readOtio } from '#core/documents/formats/otio.ts';
 import { pathOfUrl } from '#core/documents/targets.ts';
@@ -18,6 +18,7 @@ import {
   copyParts,
   handedOver,
 } from '../db/schema/archives.ts';
+import { files } from '../db/schema/catalogue.ts';
 import { documents } from '../db/schema/documents.ts';
 import { projects } from '../db/schema/projects.ts';
 import { receipts } from '../db/schema/receipts.ts';
@@ -155,6 +156,26 @@ test('what was handed over is no project of the house when its volume is read', 
   expect(fog ?? null).toBeNull();
 });
 
+test('a bin and chosen files go in whole, with the documents that hold them and no timeline', async () => {
+  const [secret] = await site.db.select({ id: files.id }).from(files).where(eq(files.name, 'secret.mov'));
+  const scope = {
+    ...USUAL_HAND_OVER,
+    files: [secret!.id],
+    handles: { value: 1, unit: 'frames' as const, gapSeconds: 0 },
+  };
+  await add({ folder: 'one file', scope });
+  await add({ folder: 'a bin', scope: { ...USUAL_HAND_OVER, bins: ['Rushes'] } });
+  await site.runPlan();
+  expect(await site.workOff()).toMatchObject({ state: 'done', trouble: null });
+  const media = (folder: string) => filesBelow(at(folder, 'data/media'));
+  expect(media('one file')).toEqual(['Rushes/secret.mov']);
+  expect(media('a bin')).toEqual(['Rushes/a.mov', 'Rushes/b.mov', 'Rushes/secret.mov']);
+  const read = readOtio(readFileSync(at('one file', 'data/documents/fog.otio'), 'utf8'));
+  if (!read.ok) throw new Error('It cannot be read.');
+  expect(read.document.timelines).toEqual([]);
+  expect(read.document.clips.map((one) => one.name)).toEqual(['rushes/secret.mov']);
+});
+
 test('as one zip, whole, with everything that was asked for', async () => {
   await add({ scope: { ...USUAL_HAND_OVER, pack: 'zip', rest: 'stays' } });
   expect(await run()).toMatchObject({ state: 'done', trouble: null });
@@ -194,6 +215,9 @@ test('bad input gets a sentence and adds nothing', async () => {
   for (const folder of ['../out', '/tmp/x', 'a/b', '.', ''])
     await expect(add({ folder })).rejects.toThrow(/is no name for a folder on shuttle\. Nothing was added\.$/);
   await expect(add({ scope: { ...TRAILER, timelines: ['Nothing'] } })).rejects.toThrow(/Nothing was added/);
+  await expect(add({ scope: { ...USUAL_HAND_OVER, bins: ['No'] } })).rejects.toThrow(
+    'There is no bin named No. Known are: Rushes. Nothing was added.',
+  );
   await expect(add({ volumeId: 99 as VolumeId })).rejects.toThrow(/not known\. Nothing was added/);
   expect((await currentPlan(site.db)).steps).toEqual([]);
 });

@@ -5,6 +5,7 @@ import { type ArchiveScope, USUAL_HAND_OVER } from '#core/archive/selection.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { relativePath } from '#core/paths.ts';
 import { handOver as kind } from '#core/steps/hand-over.ts';
+import { checkBins } from '../archives/bins.ts';
 import { checkTimelines } from '../archives/lengths.ts';
 import { projectSelection } from '../archives/selection.ts';
 import { disk } from '../carriers/disk/disk.ts';
@@ -26,7 +27,7 @@ import { volumeFree } from '../stores/volume-free.ts';
 import { addStep } from './adding.ts';
 import { finding, nameTaken, readingFindings, readOnly, tooFull, unreachable } from './findings.ts';
 import { serverStep } from './kind.ts';
-import { copyRow, packageFindings, packageRows, stageSelection, volumesOfItems } from './packages.ts';
+import { copyRow, ownScope, packageFindings, packageRows, stageSelection, volumesOfItems } from './packages.ts';
 import { giveUpPackage, type Purpose, type Writing, writePackage } from './write-package.ts';
 
 export interface NewHandOver {
@@ -53,18 +54,17 @@ export async function addHandOver(
   if (!checked.ok || checked.path !== folder || folder.includes('/'))
     throw new Refused(`"${folder}" is no name for a folder on ${volume.name}. Nothing was added.`);
   await checkTimelines(db, projectId, scope.timelines);
+  await checkBins(db, projectId, scope.bins);
   const selection = await projectSelection(db, projectId, scope);
   if (selection.chosen.length === 0)
     throw new Refused(`Nothing that was chosen of ${project.name} is found. Nothing was added.`);
-  const params = { projectId, volumeId, folder, toWhom, scope: { ...scope, ...copied(scope) } };
+  const params = { projectId, volumeId, folder, toWhom, scope: ownScope(scope) };
   const names = { project: project.name, volume: volume.name };
   return inTransaction(db, async (tx) => {
     const stepId = await addStep(tx, { kind, params, names, now });
     return stageSelection(tx, stepId, { selection, now });
   });
 }
-
-const copied = ({ parts, timelines }: ArchiveScope) => ({ parts: [...parts], timelines: [...timelines] });
 
 type Params = ReturnType<typeof kind.params.parse>;
 

@@ -13,6 +13,12 @@ import { projects } from '../db/schema/projects.ts';
 import { stagedParts, stageParts, unweighed } from './archive-parts.ts';
 import { finding } from './findings.ts';
 
+/** A scope as a step keeps it. */
+export const ownScope = ({ parts, timelines, bins, files, ...scope }: ArchiveScope) => ({
+  ...scope,
+  ...{ parts: [...parts], timelines: [...timelines], bins: [...bins], files: [...files] },
+});
+
 /** What was selected becomes the step's items. */
 export async function stageSelection(
   tx: Transaction,

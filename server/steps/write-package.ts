@@ -564,7 +564,7 @@ async function writeDocument(writing: Writing, file: ArchiveFile, all: readonly 
   const text = await relinkedDocument(context.db, {
     projectId: writing.archive.projectId as ProjectId,
     timelines: scope.timelines,
-    rest: scope.rest,
+    scope,
     text: await originalText(writing, file, all),
     fileId: file.fileId,
     at: file.payloadPath,

@@ -1,0 +1,100 @@
+// The bins of a project's documents, and which files clips in them are of: where media lies in an archive by bins, and what goes
+// in where bins are chosen.
+import { and, eq, inArray, isNotNull, isNull, sql } from 'drizzle-orm';
+import type { ProjectId } from '#core/model.ts';
+import { listed } from '#core/wording/amounts.ts';
+import type { Db } from '../db/connect.ts';
+import { files } from '../db/schema/catalogue.ts';
+import { bins, clips, documents, mediaTargets } from '../db/schema/documents.ts';
+import { Refused } from '../runtime/refused.ts';
+
+export interface BinTree {
+  /** Names from the outermost, by the number of the bin. */
+  pathOf(id: number): string[];
+  /** Every name there is, with '/' between; those of several documents once. */
+  names: string[];
+  /** Bins of these names, and all below them. */
+  idsIn(names: readonly string[]): number[];
+}
+
+export async function binTree(db: Db, projectId: ProjectId): Promise<BinTree> {
+  const all = await db
+    .select({ id: bins.id, parentId: bins.parentId, name: bins.name })
+    .from(bins)
+    .innerJoin(documents, eq(documents.id, bins.documentId))
+    .innerJoin(files, eq(files.id, documents.fileId))
+    .where(and(eq(documents.projectId, projectId), isNull(files.goneAt)));
+  const byId = new Map(all.map((bin) => [bin.id, bin]));
+  const paths = new Map<number, string[]>();
+  const pathOf = (id: number): string[] => {
+    const known = paths.get(id);
+    if (known) return known;
+    const path: string[] = [];
+    for (let at = byId.get(id); at; at = at.parentId === null ? undefined : byId.get(at.parentId))
+      path.unshift(at.name);
+    paths.set(id, path);
+    return path;
+  };
+  const name = (id: number) => pathOf(id).join('/');
+  return {
+    pathOf,
+    names: [...new Set(all.map(({ id }) => name(id)))].sort(),
+    idsIn: (names) => all.map(({ id }) => id).filter((id) => isIn(name(id), names)),
+  };
+}
+
+const isIn = (path: string, names: readonly string[]) =>
+  names.some((one) => path === one || path.startsWith(`${one}/`));
+
+export interface Filed {
+  /** For every file, the path of the bin that holds a clip of it; the first by name where there are several. */
+  best: Map<number, string[]>;
+  /** Files of clips in these bins or below. */
+  inBins(names: readonly string[]): number[];
+}
+
+export async function filesInBins(db: Db, projectId: ProjectId, { pathOf }: BinTree): Promise<Filed> {
+  const rows = await db
+    .select({ fileId: mediaTargets.fileId, binId: clips.binId })
+    .from(clips)
+    .innerJoin(mediaTargets, eq(mediaTargets.mediaId, clips.mediaId))
+    .innerJoin(documents, eq(documents.id, clips.documentId))
+    .where(
+      and(eq(documents.projectId, projectId), sql`${clips.binId} IS NOT NULL AND ${mediaTargets.fileId} IS NOT NULL`),
+    );
+  const best = new Map<number, string[]>();
+  for (const row of rows) {
+    const path = pathOf(row.binId!);
+    const known = best.get(row.fileId!);
+    if (!known || (known !== path && path.join('/') < known.join('/'))) best.set(row.fileId!, path);
+  }
+  return {
+    best,
+    inBins: (names) =>
+      names.length === 0 ? [] : rows.flatMap((row) => (isIn(pathOf(row.binId!).join('/'), names) ? [row.fileId!] : [])),
+  };
+}
+
+/** Throws Refused in a sentence where one is not known. */
+export async function checkBins(db: Db, projectId: ProjectId, names: readonly string[]): Promise<void> {
+  if (names.length === 0) return;
+  const { names: known } = await binTree(db, projectId);
+  const unknown = names.filter((name) => !known.includes(name));
+  if (unknown.length > 0)
+    throw new Refused(
+      `There is no bin named ${listed(unknown)}. Known are: ${known.join(', ') || 'none'}. Nothing was added.`,
+    );
+}
+
+/** Files of these clips of a project. */
+export async function filesOfClips(db: Db, projectId: ProjectId, clipIds: readonly number[]): Promise<number[]> {
+  if (clipIds.length === 0) return [];
+  const rows = await db
+    .selectDistinct({ id: mediaTargets.fileId })
+    .from(clips)
+    .innerJoin(mediaTargets, eq(mediaTargets.mediaId, clips.mediaId))
+    .innerJoin(documents, eq(documents.id, clips.documentId))
+    .where(and(eq(documents.projectId, projectId), inArray(clips.id, [...clipIds]), isNotNull(mediaTargets.fileId)))
+    .limit(5000);
+  return rows.map((row) => row.id!);
+}
