@@ -67,6 +67,9 @@ test('one project travels the whole way and comes back with all its media', asyn
   await page.getByRole('checkbox', { name: /KD-0002/ }).uncheck();
   await page.getByRole('checkbox', { name: /KD-0001/ }).check();
   await page.getByLabel('Name on the carrier').fill('night-ferry_test');
+  // What was delivered stays where it is: the two largest files of all.
+  await page.getByRole('checkbox', { name: /^Deliveries/ }).uncheck();
+  await expect(page.getByRole('heading', { level: 1 })).toContainText('becomes a 5.');
   await page.getByRole('button', { name: 'Add the archive to the plan' }).click();
   await expect(page.getByText(/Added an archive of/)).toBeVisible();
   await runPlan(page, 'one step', 'Archive Night Ferry on KD-0001');

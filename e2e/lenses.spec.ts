@@ -21,6 +21,7 @@ const LENSES = [
   '/reclaim/rules?by=cap&volumeId=3&cap=30&projectId=&except=',
   '/archive',
   '/archive/1',
+  '/archive/3?for=hand-over',
   '/shelf',
   '/ledger',
   '/ledger/2',
@@ -33,6 +34,15 @@ const LENSES = [
   '/storage?edit=1',
   '/storage?edit=carrier',
 ];
+
+/** Made of the same parts as another: looked at once. */
+const ALIKE = new Set([
+  '/space?v=3',
+  '/reclaim?group=unused media',
+  '/reclaim?project=3&group=caches',
+  '/space?by=project&list=deepest',
+  '/space?project=0&list=largest',
+]);
 
 /** In the dark only colours differ. */
 const clean = async (page: Page, where: string, dark: boolean) => {
@@ -48,7 +58,7 @@ for (const colorScheme of ['light', 'dark'] as const)
   test(`axe finds nothing on any lens, nor in the sheets, in ${colorScheme}`, async ({ browser }) => {
     const dark = colorScheme === 'dark';
     const page = await (await browser.newContext({ colorScheme, viewport: { width: 1280, height: 800 } })).newPage();
-    for (const lens of dark ? LENSES.filter((one) => !one.includes('?')) : LENSES) {
+    for (const lens of LENSES.filter((one) => (dark ? !one.includes('?') : !ALIKE.has(one)))) {
       await page.goto(lens);
       await expect(page.getByRole('heading', { level: 1 })).toBeVisible();
       await clean(page, `${lens} ${colorScheme}`, dark);

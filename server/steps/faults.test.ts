@@ -18,7 +18,7 @@ const WHOLE = process.env.FAULTS === 'all';
 const POINTS = process.env.POINTS?.split(',');
 const WANTED = Number(process.env.FAULTS ?? 0) || 3;
 /** Many workers are started, and each is there at once. */
-const PROGRAM = [plainWorker()];
+const PROGRAM = [plainWorker('faults')];
 const sum = { points: 0, met: 0, bytesLost: 0, halfFiles: 0, orphans: 0, untrue: 0 };
 const folder = mkdtempSync(path.join(os.tmpdir(), 'faults-'));
 

@@ -6,6 +6,7 @@ import { existsSync, readdirSync, readFileSync, utimesSync } from 'node:fs';
 import path from 'node:path';
 import { eq, sql } from 'drizzle-orm';
 import type { ArchiveId, CarrierId, FolderId, PlanId, ProjectId, VolumeId } from '#core/model.ts';
+import { plainWorker } from '#test/faults/plain.ts';
 import { otio, TestSite, until } from '#test/site.ts';
 import { archiveCopies, copyFiles } from '../db/schema/archives.ts';
 import { folders } from '../db/schema/catalogue.ts';
@@ -20,6 +21,7 @@ import { setHome } from '../projects/homes.ts';
 import { projectRows } from '../projects/projects.ts';
 import { addMoveHome } from './moving-items.ts';
 
+const PROGRAM = plainWorker('killed');
 let site: TestSite;
 let volume: VolumeId;
 let workers: ChildProcess[] = [];
@@ -35,7 +37,7 @@ afterEach(async () => {
 });
 
 function startWorker(): ChildProcess {
-  const worker = spawn(process.execPath, ['--import', 'tsx', 'server/worker.ts'], {
+  const worker = spawn(process.execPath, [PROGRAM], {
     env: { ...process.env, KERAMION_DATABASE: site.database.url, KERAMION_LEASE_SECONDS: '2' },
     stdio: 'ignore',
   });

@@ -4,16 +4,16 @@ import { mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'nod
 import path from 'node:path';
 import ts from 'typescript';
 
-const OUT = path.resolve('var/plain');
 const OPTIONS: ts.CompilerOptions = { module: ts.ModuleKind.ESNext, target: ts.ScriptTarget.ES2022 };
 /** Names of modules, also of those that threads begin with. */
 const OWN_MODULES = /(['"])((?:\.\.?\/|#)[^'"]+|[\w-]+-thread)\.ts\1/g;
 
-/** Makes them anew and gives the file that starts a worker. */
-export function plainWorker(): string {
-  rmSync(OUT, { recursive: true, force: true });
+/** Makes them anew, for one test file alone, and gives the file that starts a worker. */
+export function plainWorker(forWhom: string): string {
+  const out = path.resolve('var/plain', forWhom);
+  rmSync(out, { recursive: true, force: true });
   const put = (file: string, text: string) => {
-    const place = path.join(OUT, file);
+    const place = path.join(out, file);
     mkdirSync(path.dirname(place), { recursive: true });
     writeFileSync(place, text);
   };
@@ -36,5 +36,5 @@ export function plainWorker(): string {
       .replace(/^register.*\n/m, '')
       .replace('serve.ts', 'serve.js'),
   );
-  return path.join(OUT, 'server/worker.js');
+  return path.join(out, 'server/worker.js');
 }
