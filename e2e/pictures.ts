@@ -84,6 +84,12 @@ try {
   await page.getByRole('link', { name: 'Shape an archive of Night Ferry' }).click();
   await page.getByRole('button', { name: 'Add the archive to the plan' }).waitFor();
   await take(page, null, 'archive');
+  await page.getByRole('link', { name: 'Hand it over' }).click();
+  await page.getByLabel(/^For/).fill('Ida Holm, grading');
+  await page.getByLabel('How much of each file').selectOption('used');
+  await page.getByText(/cut without encoding anew/).waitFor();
+  await take(page, null, 'hand-over');
+  await page.getByRole('link', { name: 'Archive it' }).click();
   await page.getByRole('button', { name: 'Add the archive to the plan' }).click();
   await page.getByText(/Added an archive/).waitFor();
   await page.getByRole('button', { name: 'Review plan' }).click();
