@@ -84,8 +84,10 @@ test('what is not known is refused with all there are, and nothing is added', as
     [['readback', 'fog_9'], /no sealed archive named fog_9/],
     [['archive', 'Fog', '--handles', 'much'], /seconds or frames, for example 1s or 24f, not "much"/],
     [['archive', 'Fog', '--timeline', 'Reel 9'], /no timeline named Reel 9\. Known are: Cut\. Nothing was added/],
-    [['archive', 'Fog', '--layout', 'colour'], /not by "colour"/],
-    [['archive', 'Fog', '--pack', 'rar'], /written as a folder, tar, zip, not as "rar"/],
+    [['archive', 'Fog', '--layout', 'colour'], /not "colour"/],
+    [['archive', 'Fog', '--pack', 'rar'], /written as folder or tar or zip, not "rar"/],
+    [['archive', 'Fog', '--names', '{colour}'], /knows \{file\}, \{clip\} and \{bin\}, not \{colour\}/],
+    [['archive', 'Fog', '--bin', 'No'], /There is no bin named No/],
     [['archive', 'Fog', '--shape', 'Small'], /no shape named Small\. Known are: none/],
   ] as const)
     await expect(run(...args)).rejects.toThrow(words);

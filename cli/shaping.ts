@@ -1,5 +1,6 @@
 // How a package is shaped on the command line: its options, and what is told of what would go in.
 import type { Command } from 'commander';
+import { patternTrouble } from '#core/archive/names.ts';
 import { handlesFrom } from '#core/archive/lengths.ts';
 import { type ArchiveScope, LAYOUTS, LEFT_OUT, PACKED_AS } from '#core/archive/selection.ts';
 import { count, counted, duration, listed, size } from '#core/wording/amounts.ts';
@@ -19,6 +20,7 @@ export interface ShapeOptions {
   timeline: string[];
   bin: string[];
   layout: string;
+  names: string;
   pack: string;
   rest: string;
   shape?: string;
@@ -58,6 +60,7 @@ export const withShape = (command: Command, usual: ArchiveScope): Command =>
     )
     .option('--layout <how>', `media by ${LAYOUTS.join(', ')}`, usual.layout)
     .option('--pack <as>', `written as ${PACKED_AS.join(', ')}`, usual.pack)
+    .option('--names <pattern>', 'names of media, of {file}, {clip} and {bin}; their endings stay', usual.names)
     .option('--shape <name>', 'a shape that is kept, instead of --with, --versions, --handles, --layout and --pack')
     .option('--stop-at-trouble', 'a file that cannot be read ends the work; else it is left out and told')
     .option(
@@ -69,6 +72,13 @@ export const withShape = (command: Command, usual: ArchiveScope): Command =>
     .option('--dry-run', 'only says what it would hold')
     .option('--json', 'as JSON');
 
+/** One of a few words; else a sentence that says which there are. */
+function oneOf<Word extends string>(known: readonly Word[], given: string, wording: (known: string) => string): Word {
+  const word = known.find((one) => one === given);
+  if (word === undefined) throw new Refused(`${wording(known.join(' or '))}, not "${given}". Nothing was added.`);
+  return word;
+}
+
 export function scopeOf(
   {
     with: parts = '',
@@ -78,6 +88,7 @@ export function scopeOf(
     timeline,
     bin,
     layout,
+    names,
     pack,
     rest,
     shape,
@@ -98,32 +109,19 @@ export function scopeOf(
     throw new Refused(
       `There is no part called ${listed(unknown)}. Known are: ${LEFT_OUT.join(', ')}. Nothing was added.`,
     );
-  if (versions !== 'all' && versions !== 'newest')
-    throw new Refused(`Versions are all or newest, not "${versions}". Nothing was added.`);
   const length = handlesFrom(handles, gap);
   if (length === undefined)
     throw new Refused(`Handles are seconds or frames, for example 1s or 24f, not "${handles}". Nothing was added.`);
-  const own = LAYOUTS.find((one) => one === layout);
-  if (!own) throw new Refused(`Media lie by ${listed([...LAYOUTS])}, not by "${layout}". Nothing was added.`);
-  const packed = PACKED_AS.find((one) => one === pack);
-  if (!packed)
-    throw new Refused(`An archive is written as a ${PACKED_AS.join(', ')}, not as "${pack}". Nothing was added.`);
-  if (rest !== 'stays' && rest !== 'leaves')
-    throw new Refused(`What is not chosen stays or leaves, not "${rest}". Nothing was added.`);
+  const trouble = patternTrouble(names);
+  if (trouble !== null) throw new Refused(`${trouble} Nothing was added.`);
   return {
-    rest,
-    originals: usual.originals,
     parts: LEFT_OUT.filter((part) => asked.includes(part)),
-    ...{
-      versions,
-      handles: length,
-      timelines: timeline,
-      bins: bin,
-      files: [],
-      layout: own,
-      pack: packed,
-      goOn: stopAtTrouble !== true,
-    },
+    versions: oneOf(['all', 'newest'], versions, (known) => `Versions are ${known}`),
+    layout: oneOf(LAYOUTS, layout, (known) => `Media lie by ${known}`),
+    pack: oneOf(PACKED_AS, pack, (known) => `An archive is written as ${known}`),
+    rest: oneOf(['stays', 'leaves'], rest, (known) => `What is not chosen ${known}`),
+    ...{ handles: length, timelines: timeline, bins: bin, files: [], names, originals: usual.originals },
+    goOn: stopAtTrouble !== true,
   };
 }
 

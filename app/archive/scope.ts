@@ -1,4 +1,5 @@
 // How an archive is shaped, as an address: what is asked for is in the address, so that it can be sent and gone back to.
+import { KEPT_NAMES, patternTrouble } from '#core/archive/names.ts';
 import { handlesFrom, handlesText } from '#core/archive/lengths.ts';
 import {
   type ArchiveScope,
@@ -26,6 +27,8 @@ export function scopeIn(search: URLSearchParams): ArchiveScope {
     files: [],
     goOn: search.get('gaps') !== 'stop',
     layout: oneOf(LAYOUTS, 'layout') ?? usual.layout,
+    names:
+      patternTrouble(search.get('names') ?? KEPT_NAMES) === null ? (search.get('names') ?? KEPT_NAMES) : KEPT_NAMES,
     pack: oneOf(PACKED_AS, 'pack') ?? usual.pack,
     rest: oneOf(['stays', 'leaves'] as const, 'rest') ?? usual.rest,
     originals: usual.originals,
@@ -48,6 +51,7 @@ export const scopeSearch = ({
   versions,
   handles,
   layout,
+  names,
   goOn,
   pack,
   rest,
@@ -57,6 +61,7 @@ export const scopeSearch = ({
   handles: handles && handlesText(handles),
   gap: handles && String(handles.gapSeconds),
   layout,
+  names: names === KEPT_NAMES ? null : names,
   gaps: goOn ? null : 'stop',
   pack,
   rest,

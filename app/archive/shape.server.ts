@@ -1,8 +1,10 @@
 // What the shape route asks of the services, and what it changes through them.
 import type { Route } from './+types/shape';
 import { shapeArchiveForm } from '#contract/forms.ts';
+import { KEPT_NAMES } from '#core/archive/names.ts';
 import {
   archiveFolderName,
+  type ArchiveScope,
   estimateSeconds,
   LEFT_OUT,
   type LeftOut,
@@ -76,7 +78,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     mediaFiles: media.length,
     mediaBytes: media.reduce((sum, file) => sum + file.keptBytes, 0),
     documents: selection.chosen.filter((file) => file.isDocument).length,
-    files: selection.chosen.slice(0, 5000).flatMap(rowsOf),
+    files: selection.chosen.slice(0, 5000).flatMap((file) => rowsOf(file, scope)),
     estimate: estimateSeconds(selection.chosenBytes, rates),
     measured: rates.measured,
   };
@@ -101,7 +103,7 @@ interface Written {
 }
 
 /** What is written of a file: itself, or its parts. */
-function rowsOf(file: PlacedFile): Written[] {
+function rowsOf(file: PlacedFile, { names }: Pick<ArchiveScope, 'names'>): Written[] {
   const { volumeId, path } = file;
   if (file.parts.length > 0)
     return file.parts.map((part) => ({
@@ -111,7 +113,11 @@ function rowsOf(file: PlacedFile): Written[] {
   return [
     {
       ...{ key: `${file.fileId}`, payloadPath: file.payloadPath, sizeBytes: file.sizeBytes, volumeId, path },
-      ...{ frames: null, renamed: nameOf(file.payloadPath) !== file.name, whyWhole: file.whyWhole },
+      ...{
+        frames: null,
+        renamed: names === KEPT_NAMES && nameOf(file.payloadPath) !== file.name,
+        whyWhole: file.whyWhole,
+      },
     },
   ];
 }

@@ -3,6 +3,7 @@ import { useState } from 'react';
 import { useFetcher, useNavigate } from 'react-router';
 import type { LAYOUTS, PACKED_AS } from '#core/archive/selection.ts';
 import { type ArchiveScope } from '#core/archive/selection.ts';
+import { KEPT_NAMES, patternTrouble } from '#core/archive/names.ts';
 import { counted } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
 import { useAsked, useTo } from '../shell/links';
@@ -71,11 +72,66 @@ const PACKED_WORDS: Record<(typeof PACKED_AS)[number], string> = {
 };
 
 /** How media lie inside, and whether the whole is one file. */
-export function Package({ layout, pack }: Pick<ArchiveScope, 'layout' | 'pack'>) {
+export function Package({ layout, names, pack }: Pick<ArchiveScope, 'layout' | 'names' | 'pack'>) {
   return (
     <div className="mt-3 grid gap-2 text-[13px]">
       <Select label="Media inside lie" name="layout" value={layout} words={LAYOUT_WORDS} />
+      <Names names={names} />
       <Select label="All of it is written" name="pack" value={pack} words={PACKED_WORDS} />
+    </div>
+  );
+}
+
+const NAMES_WORDS: Record<string, string> = {
+  [KEPT_NAMES]: 'as they are',
+  '{clip}': 'after their clips',
+  '{bin}_{clip}': 'after bins and clips',
+};
+
+/** Names of media: as they are, or by a pattern of one's own. */
+function Names({ names }: Pick<ArchiveScope, 'names'>) {
+  const to = useTo();
+  const navigate = useNavigate();
+  const [own, setOwn] = useState<string | null>(null);
+  const known = names in NAMES_WORDS && own === null;
+  const trouble = own === null ? null : patternTrouble(own);
+  const ask = (pattern: string) => void navigate(to({ names: pattern === KEPT_NAMES ? null : pattern }), QUIET);
+  return (
+    <div>
+      <label>
+        They are called{' '}
+        <select
+          value={known ? names : ''}
+          onChange={(event) => {
+            setOwn(event.target.value === '' ? names : null);
+            if (event.target.value !== '') ask(event.target.value);
+          }}
+          className={small}
+        >
+          {Object.entries(NAMES_WORDS).map(([one, said]) => (
+            <option key={one} value={one}>
+              {said}
+            </option>
+          ))}
+          <option value="">by a pattern</option>
+        </select>
+      </label>
+      {!known && (
+        <label className="mt-1 block">
+          Pattern of {'{file}, {clip} and {bin}'}
+          <input
+            value={own ?? names}
+            maxLength={100}
+            aria-invalid={trouble !== null}
+            onChange={(event) => {
+              setOwn(event.target.value);
+              if (patternTrouble(event.target.value) === null) ask(event.target.value);
+            }}
+            className={`${inputLook} mt-1`}
+          />
+          {trouble && <span className="block text-loss">{trouble}</span>}
+        </label>
+      )}
     </div>
   );
 }

@@ -1,5 +1,5 @@
 import fc from 'fast-check';
-import { placeNames, portableName, type Wish } from './names.ts';
+import { nameBy, patternTrouble, placeNames, portableName, type Wish } from './names.ts';
 
 const name = fc.oneof(
   fc.constantFrom('A.mov', 'a.mov', 'a~2.mov', 'é.wav', 'e\u0301.wav', '.', '..', 'con', 'x%y', 'tab\tname', ' end. '),
@@ -40,4 +40,19 @@ test('of two alike, the lower order keeps its name and the other is numbered bef
     { key: 'a', folder: ['m'], name: 'a.mov', order: '1' },
   ]);
   expect(Object.fromEntries(placed)).toEqual({ a: 'm/a.mov', b: 'm/A~2.mov' });
+});
+
+test('names by a pattern keep their endings, and what is not there is the name of the file', () => {
+  const of = (pattern: string, clip: string | null = 'Take 3', bin: string | null = 'Deck') =>
+    nameBy(pattern, { name: 'A001.mov', clip, bin });
+  expect(of('{file}')).toBe('A001.mov');
+  expect(of('{clip}')).toBe('Take 3.mov');
+  expect(of('{bin}_{clip} ({file})')).toBe('Deck_Take 3 (A001).mov');
+  expect(of('{clip}', 'Take 3.MOV')).toBe('Take 3.mov');
+  expect(of('{bin}-{clip}', null, null)).toBe('A001-A001.mov');
+  expect(nameBy('{clip}', { name: 'no ending', clip: 'named', bin: null })).toBe('named');
+  expect(patternTrouble('{clip}')).toBeNull();
+  expect(patternTrouble('{bin}')).toBe('A pattern for names has {file} or {clip} in it.');
+  expect(patternTrouble('{file}{year}')).toBe('A pattern for names knows {file}, {clip} and {bin}, not {year}.');
+  expect(patternTrouble(`{file}${'x'.repeat(100)}`)).toBe('A pattern for names has at most 100 letters.');
 });

@@ -35,6 +35,34 @@ function shortenName(name: string): string {
   return (stem + ending).normalize('NFC').replace(/[. ]+$/, '');
 }
 
+/** Words of a pattern for names, in braces; the ending of a file stays. */
+export const NAME_WORDS = ['file', 'clip', 'bin'] as const;
+export const KEPT_NAMES = '{file}';
+
+/** What is wrong with a pattern, as a sentence; null where it is one. */
+export function patternTrouble(pattern: string): string | null {
+  if (pattern.length > 100) return 'A pattern for names has at most 100 letters.';
+  const words = [...pattern.matchAll(/\{([^{}]*)\}/g)].map(([, word]) => word!);
+  const unknown = words.filter((word) => !(NAME_WORDS as readonly string[]).includes(word));
+  if (unknown.length > 0) return `A pattern for names knows {file}, {clip} and {bin}, not {${unknown[0]}}.`;
+  if (!words.includes('file') && !words.includes('clip')) return 'A pattern for names has {file} or {clip} in it.';
+  return null;
+}
+
+/** A file's name by a pattern. Where no clip has a name, or no bin, the file's own stands for it. */
+export function nameBy(
+  pattern: string,
+  { name, clip, bin }: { name: string; clip: string | null; bin: string | null },
+): string {
+  const stem = stemOf(name);
+  // A clip that is called as its file is would have two endings.
+  const ending = name.slice(stem.length);
+  const clipStem =
+    clip && clip.toLowerCase().endsWith(ending.toLowerCase()) ? clip.slice(0, -ending.length || undefined) : clip;
+  const words = { file: stem, clip: clipStem || stem, bin: bin || stem };
+  return pattern.replace(/\{(file|clip|bin)\}/g, (_, word: keyof typeof words) => words[word]) + ending;
+}
+
 /** What has to be placed: its wished folder inside the payload and its own name. */
 export interface Wish<Key> {
   key: Key;

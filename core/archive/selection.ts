@@ -3,7 +3,7 @@
 import type { FileId, Kind, VolumeId } from '../model.ts';
 import { folderOf, joinPath, liesIn } from '../paths.ts';
 import { type Handles, type Kept, partBytes, partName } from './lengths.ts';
-import { placeNames, type Wish } from './names.ts';
+import { KEPT_NAMES, nameBy, placeNames, type Wish } from './names.ts';
 
 /** A file of the project, as far as the catalogue knows it. */
 export interface ProjectFile {
@@ -20,6 +20,10 @@ export interface ProjectFile {
   used: boolean;
   /** The project owns it. */
   isOwn: boolean;
+  /** The name of a clip of it; null where none has one, and of stills, whose names are their numbers. */
+  clip?: string | null;
+  /** A still of a sequence: its name is never changed. */
+  isStill?: boolean;
   /** Bins that hold a clip of it, outermost first; the first by name where several do. */
   bins: string[];
   /** It is a document the project is read from. */
@@ -74,6 +78,8 @@ export interface ArchiveScope {
   files: readonly number[];
   /** Media by the bins of their clips, as they lie on disk, or by kind. */
   layout: Layout;
+  /** Names of media: a pattern of {file}, {clip} and {bin}. */
+  names: string;
   /** A file that cannot be read when it is its turn stays out, and is told; else the whole work ends with it. */
   goOn: boolean;
   /** As a folder, or all of it as one file. */
@@ -103,6 +109,7 @@ export const USUAL_SCOPE: ArchiveScope = {
   bins: [],
   files: [],
   layout: 'bins',
+  names: KEPT_NAMES,
   goOn: true,
   pack: 'folder',
   rest: 'stays',
@@ -142,7 +149,11 @@ export interface Others {
 export function selectForArchive(
   files: readonly ProjectFile[],
   others: readonly Others[] = [],
-  { layout = 'bins', originals = true }: { layout?: Layout; originals?: boolean } = {},
+  {
+    layout = 'bins',
+    originals = true,
+    names = KEPT_NAMES,
+  }: { layout?: Layout; originals?: boolean; names?: string } = {},
 ): Selection {
   const isTrimmed = (file: ProjectFile) => !file.isDocument && file.used && file.kept?.length.is === 'nothing';
   const byId = new Map(files.map((file) => [file.fileId, file]));
@@ -164,7 +175,7 @@ export function selectForArchive(
     if (!goes(file) && file.isOwn && !isTrimmed(file)) leave({ kind: file.kind, files: 1, bytes: file.sizeBytes });
   others.forEach(leave);
   const shared = sharedFolders(chosen);
-  const places = placeNames(chosen.flatMap((file) => wishesWith(file, mainOf(file), { shared, layout })));
+  const places = placeNames(chosen.flatMap((file) => wishesWith(file, mainOf(file), { shared, layout, names })));
   const placed = chosen.map((file): PlacedFile => {
     const parts = partsOf(file, places);
     const keptBytes = parts.length > 0 ? parts.reduce((sum, part) => sum + part.bytes, 0) : file.sizeBytes;
@@ -277,7 +288,7 @@ function wishesWith(file: ProjectFile, main: ProjectFile, how: Parameters<typeof
 
 function wishesOf(
   file: ProjectFile,
-  { shared, layout }: { shared: ReadonlyMap<string, string>; layout: Layout },
+  { shared, layout, names }: { shared: ReadonlyMap<string, string>; layout: Layout; names: string },
 ): Wish<string>[] {
   const order = `${file.path}\0${String(file.volumeId).padStart(12, '0')}`;
   if (!file.isDocument && !file.used && file.asked !== undefined) {
@@ -290,14 +301,16 @@ function wishesOf(
   }
   if (!file.isDocument) {
     const folder = mediaFolder(file, layout);
+    const { clip = null } = file;
+    const name = file.isStill ? file.name : nameBy(names, { name: file.name, clip, bin: file.bins.at(-1) ?? null });
     if (file.kept?.length.is === 'parts')
       return file.kept.length.parts.map(({ from }) => ({
         key: partKey(file, from),
         folder,
-        name: partName(file.name, from),
+        name: partName(name, from),
         order: `${order}\0${String(from).padStart(15, '0')}`,
       }));
-    return [{ key: `${file.fileId}`, folder, name: file.name, order }];
+    return [{ key: `${file.fileId}`, folder, name, order }];
   }
   const itself = { key: `${file.fileId}`, folder: [DOCUMENTS], name: file.name, order };
   if (file.asItIs) return [itself];

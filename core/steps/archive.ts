@@ -1,5 +1,6 @@
 // Writes an archive of a project to one or more carriers, with one reading of the originals.
 import { z } from 'zod';
+import { KEPT_NAMES, patternTrouble } from '../archive/names.ts';
 import { LAYOUTS, LEFT_OUT, PACKED_AS } from '../archive/selection.ts';
 import { count, counted, listed, size } from '../wording/amounts.ts';
 import { carrierId, projectId } from './ids.ts';
@@ -19,6 +20,10 @@ export const archiveScope = z.object({
   bins: z.array(z.string().max(4000)).max(500).default([]),
   files: z.array(z.number().int().positive()).max(5000).default([]),
   layout: z.enum(LAYOUTS).default('bins'),
+  names: z
+    .string()
+    .refine((pattern) => patternTrouble(pattern) === null)
+    .default(KEPT_NAMES),
   goOn: z.boolean().default(false),
   pack: z.enum(PACKED_AS).default('folder'),
   rest: z.enum(['stays', 'leaves']).default('stays'),
@@ -33,6 +38,7 @@ const ONLY_USED = {
   bins: [],
   files: [],
   layout: 'bins' as const,
+  names: KEPT_NAMES,
   goOn: false,
   pack: 'folder' as const,
   rest: 'stays' as const,

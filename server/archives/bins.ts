@@ -5,7 +5,7 @@ import type { ProjectId } from '#core/model.ts';
 import { listed } from '#core/wording/amounts.ts';
 import type { Db } from '../db/connect.ts';
 import { files } from '../db/schema/catalogue.ts';
-import { bins, clips, documents, mediaTargets } from '../db/schema/documents.ts';
+import { bins, clips, documents, media, mediaTargets } from '../db/schema/documents.ts';
 import { Refused } from '../runtime/refused.ts';
 
 export interface BinTree {
@@ -97,4 +97,29 @@ export async function filesOfClips(db: Db, projectId: ProjectId, clipIds: readon
     .where(and(eq(documents.projectId, projectId), inArray(clips.id, [...clipIds]), isNotNull(mediaTargets.fileId)))
     .limit(5000);
   return rows.map((row) => row.id!);
+}
+
+export interface ClipNames {
+  /** The name of a clip of each file; the first where several have one. */
+  names: Map<number, string>;
+  /** Files that are stills of a sequence. */
+  stills: Set<number>;
+}
+
+export async function clipNames(db: Db, projectId: ProjectId): Promise<ClipNames> {
+  const rows = await db
+    .select({
+      fileId: mediaTargets.fileId,
+      name: sql<string | null>`MIN(NULLIF(${clips.name}, ''))`,
+      isStill: sql`MAX(${media.stills} IS NOT NULL)`.mapWith(Boolean),
+    })
+    .from(media)
+    .innerJoin(mediaTargets, eq(mediaTargets.mediaId, media.id))
+    .leftJoin(clips, eq(clips.mediaId, media.id))
+    .where(and(eq(media.projectId, projectId), isNotNull(mediaTargets.fileId)))
+    .groupBy(mediaTargets.fileId);
+  return {
+    names: new Map(rows.flatMap((row) => (row.name === null ? [] : [[row.fileId!, row.name] as const]))),
+    stills: new Set(rows.flatMap((row) => (row.isStill ? [row.fileId!] : []))),
+  };
 }

@@ -13,6 +13,7 @@ import {
   type Selection,
   USUAL_SCOPE,
 } from '#core/archive/selection.ts';
+import { KEPT_NAMES } from '#core/archive/names.ts';
 import { type Kept, keptOf, keptStill, WHY_WHOLE } from '#core/archive/lengths.ts';
 import { grouped } from '#core/grouped.ts';
 import { type FileId, type Kind, KINDS, type ProjectId, type VolumeId } from '#core/model.ts';
@@ -25,7 +26,7 @@ import { MEDIA_KINDS, usedFiles, usedMedia } from '../db/naming.ts';
 import { type archiveFiles } from '../db/schema/archives.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { documents, media } from '../db/schema/documents.ts';
-import { type BinTree, binTree, filesInBins } from './bins.ts';
+import { type BinTree, binTree, clipNames, filesInBins } from './bins.ts';
 import { lengthsOf, usedByTimelines } from './lengths.ts';
 import { stepItems, type stepParts } from '../db/schema/plans.ts';
 import { volumes } from '../db/schema/stores.ts';
@@ -112,6 +113,7 @@ async function projectFiles(
   const rows: Living[] = [];
   for (const ids of inSlices([...new Set([...used, ...documentFiles.keys()])])) rows.push(...(await living(db, ids)));
   const asked = await addAsked(db, projectId, { scope, rows, lent: new Set(lent.map((file) => Number(file.id))) });
+  const clipped = scope.names === KEPT_NAMES ? null : await clipNames(db, projectId);
   const goesWith = await addCompanions(db, rows, documentFiles);
   const others = othersOf(projectId, { sums, rows, lent, asked });
   const all = rows.map((row) => ({
@@ -132,6 +134,8 @@ async function projectFiles(
     isOwn: row.projectId === projectId,
     bins: filed.best.get(row.fileId) ?? [],
     isWhole: whole.has(row.fileId),
+    clip: clipped?.names.get(row.fileId) ?? null,
+    isStill: clipped?.stills.has(row.fileId) ?? false,
     asked: asked.get(goesWith.get(row.fileId) ?? row.fileId),
     isDocument: documentFiles.has(row.fileId),
     asItIs: !/\.otio$/i.test(documentFiles.get(row.fileId) ?? ''),

@@ -118,6 +118,7 @@ test('what was there before is there after, in its new place', async () => {
         bins: [],
         files: [],
         layout: 'bins',
+        names: '{file}',
         goOn: false,
         pack: 'folder',
         rest: 'stays',

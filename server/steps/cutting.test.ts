@@ -380,7 +380,8 @@ test('of a sequence the stills that are shown go in, with their numbers, and eac
     JSON.stringify({ OTIO_SCHEMA: 'SerializableCollection.1', name: 'Fog', children: [bin, timeline] }),
   );
   await site.read(volume);
-  const scope = { ...SCOPE, handles: { value: 1, unit: 'frames' as const, gapSeconds: 0.1 } };
+  // Names of stills are their numbers: whatever media is to be called, they stay.
+  const scope = { ...SCOPE, names: '{clip}', handles: { value: 1, unit: 'frames' as const, gapSeconds: 0.1 } };
   const planned = await projectSelection(site.db, FOG, scope);
   expect(planned.trimmedStills).toBe(60 - 5 - 7);
   await addArchive(site.db, { projectId: FOG, carrierIds: carriers, folder: 'fog_1', scope, now: new Date() });

@@ -156,6 +156,23 @@ test('what was handed over is no project of the house when its volume is read', 
   expect(fog ?? null).toBeNull();
 });
 
+test('media are called by a pattern, and the document leads to them', async () => {
+  site.put('media/fog/rushes/a.xml', 'beside a');
+  await site.read(volume);
+  await add({ scope: { ...TRAILER, names: '{bin}-{clip}' } });
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  const cwd = at('fog for Ida');
+  expect(filesBelow(path.join(cwd, 'data/media/Rushes'))).toEqual([
+    'Rushes-rushes_a.mov',
+    'Rushes-rushes_a.xml',
+    'Rushes-rushes_b.mov',
+  ]);
+  const read = readOtio(readFileSync(path.join(cwd, 'data/documents/fog.otio'), 'utf8'));
+  if (!read.ok) throw new Error('It cannot be read.');
+  const places = read.document.media.map((media) => media.target ?? '');
+  expect(places.filter((url) => existsSync(path.join(cwd, 'data/documents', pathOfUrl(url)))).length).toBe(2);
+});
+
 test('a bin and chosen files go in whole, with the documents that hold them and no timeline', async () => {
   const [secret] = await site.db.select({ id: files.id }).from(files).where(eq(files.name, 'secret.mov'));
   const scope = {

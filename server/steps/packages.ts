@@ -1,6 +1,7 @@
 // What steps that write a package have in common before they run: their items, the package as it will be, and what stands
 // against it.
 import { eq } from 'drizzle-orm';
+import { KEPT_NAMES } from '#core/archive/names.ts';
 import type { ArchiveScope } from '#core/archive/selection.ts';
 import type { CarrierId, ProjectId } from '#core/model.ts';
 import { nameOf } from '#core/paths.ts';
@@ -110,7 +111,11 @@ export async function packageFindings(
   const files = await unweighed(db, step.stepId);
   if (files > 0) findings.push(finding(step, 'not weighed yet', 'note', { files }));
   const renamed = selection.chosen.filter(
-    (file) => !file.isDocument && file.parts.length === 0 && nameOf(file.payloadPath) !== file.name,
+    (file) =>
+      scope.names === KEPT_NAMES &&
+      !file.isDocument &&
+      file.parts.length === 0 &&
+      nameOf(file.payloadPath) !== file.name,
   );
   if (renamed.length > 0)
     findings.push(
