@@ -169,9 +169,9 @@ function ArchiveRow({
   const readBack = times.length > 0 && times.every((ms) => ms !== null) ? Math.min(...times.map(Number)) : null;
   return (
     <tr className="h-11">
-      <td className="max-w-56 truncate" title={archive.folder}>
+      <td className="max-w-56 truncate" title={archive.lies}>
         <span className="font-medium">{archive.name}</span>
-        <span className="path block text-ink-2">{archive.folder}</span>
+        <span className="path block text-ink-2">{archive.lies}</span>
       </td>
       <td title={archive.sealedMs === null ? undefined : exactTime(archive.sealedMs)}>
         {archive.sealedMs === null ? '' : day(archive.sealedMs)}

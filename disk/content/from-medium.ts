@@ -14,7 +14,17 @@ const PLAIN = constants.O_RDONLY | constants.O_NOFOLLOW | constants.O_NONBLOCK;
 
 /** Memory that begins at a page: a WebAssembly memory does, and none else that can be had here. Kept, as each is dear. */
 const spare: Buffer[] = [];
-const taken = (): Buffer => spare.pop() ?? Buffer.from(new WebAssembly.Memory({ initial: STRETCH / PAGE }).buffer);
+
+function taken(): Buffer {
+  const known = spare.pop();
+  if (known) return known;
+  try {
+    return Buffer.from(new WebAssembly.Memory({ initial: STRETCH / PAGE }).buffer);
+  } catch {
+    // Where there are no more addresses for one: then reading goes the other way.
+    return Buffer.alloc(STRETCH);
+  }
+}
 
 interface Range {
   at: number;

@@ -4,6 +4,7 @@ import type { ArchiveId, CarrierId, ProjectId } from '#core/model.ts';
 import { copiesShort } from '#core/archive/copies.ts';
 import { copiesRule } from '../site/house-rules.ts';
 import { carrierKindOf } from '../carriers/kinds.ts';
+import { packedName } from '../carriers/packers.ts';
 import type { Database, Db } from '../db/connect.ts';
 import { archiveCopies, archiveFiles, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
 import { files } from '../db/schema/catalogue.ts';
@@ -14,6 +15,8 @@ export interface ArchiveRow {
   projectId: ProjectId;
   name: string;
   folder: string;
+  /** What lies on its carriers: the folder, or one file. */
+  lies: string;
   state: 'writing' | 'sealed' | 'ended early';
   files: number;
   bytes: number;
@@ -58,6 +61,7 @@ export async function archiveRows(db: Database): Promise<ArchiveRow[]> {
     projectId: a.projectId as ProjectId,
     name: a.name,
     folder: a.folder,
+    lies: packedName(a.folder, a.packer),
     state: a.state,
     files: a.files,
     gaps: a.gaps,
