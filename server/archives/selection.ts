@@ -21,6 +21,7 @@ import { joinPath } from '#core/paths.ts';
 import { unitsOf } from '#core/units/units.ts';
 import { placeOfFile } from '#disk/paths.ts';
 import type { Db } from '../db/connect.ts';
+import { idList } from '../db/conditions.ts';
 import { inSlices } from '../db/holdings.ts';
 import { MEDIA_KINDS, usedFiles, usedMedia } from '../db/naming.ts';
 import { type archiveFiles } from '../db/schema/archives.ts';
@@ -111,7 +112,8 @@ async function projectFiles(
   const lent = usedByAny[0].filter((file) => !usedByAll.has(Number(file.id)));
   const documentFiles = new Map(read.map((document) => [document.id, document.name]));
   const rows: Living[] = [];
-  for (const ids of inSlices([...new Set([...used, ...documentFiles.keys()])])) rows.push(...(await living(db, ids)));
+  for (const ids of inSlices([...new Set([...used, ...documentFiles.keys()])], 5000))
+    rows.push(...(await living(db, ids)));
   const asked = await addAsked(db, projectId, { scope, rows, lent: new Set(lent.map((file) => Number(file.id))) });
   const clipped = scope.names === KEPT_NAMES ? null : await clipNames(db, projectId);
   const goesWith = await addCompanions(db, rows, documentFiles);
@@ -268,7 +270,7 @@ async function addCompanions(db: Db, rows: Living[], read: ReadonlyMap<number, s
     const beside = await db
       .select({ id: files.id, name: files.name, sizeBytes: files.sizeBytes, folderId: files.folderId })
       .from(files)
-      .where(and(inArray(files.folderId, [...ids]), isNull(files.goneAt)));
+      .where(and(sql`${files.folderId} IN ${idList(ids)}`, isNull(files.goneAt)));
     for (const folder of grouped(beside, (file) => file.folderId).values())
       for (const unit of unitsOf(folder)) {
         if (unit.is !== 'spanned' && unit.is !== 'with sidecars') continue;
@@ -276,7 +278,7 @@ async function addCompanions(db: Db, rows: Living[], read: ReadonlyMap<number, s
         if (main) for (const file of unit.files) if (!told.has(file.id)) goesWith.set(file.id, main.id);
       }
   }
-  for (const ids of inSlices([...goesWith.keys()])) rows.push(...(await living(db, ids)));
+  for (const ids of inSlices([...goesWith.keys()], 5000)) rows.push(...(await living(db, ids)));
   return goesWith;
 }
 
@@ -291,7 +293,7 @@ async function askedFiles(db: Db, projectId: ProjectId, { parts }: ArchiveScope)
 const isMedia = (kind: Kind) => (MEDIA_KINDS as readonly Kind[]).includes(kind);
 
 /** Those of these files that are there. */
-const living = (db: Db, ids: readonly number[]) => livingWhere(db, inArray(files.id, [...ids]));
+const living = (db: Db, ids: readonly number[]) => livingWhere(db, sql`${files.id} IN ${idList(ids)}`);
 
 type Living = Awaited<ReturnType<typeof livingWhere>>[number];
 

@@ -1,17 +1,28 @@
 // Receipts: written once, in the same transaction as the end of the work, chained by checksums so that a receipt that
 // was changed from outside shows. Nothing here changes or removes one, and the tables refuse it too.
 import { createHash } from 'node:crypto';
-import { asc, desc, gt } from 'drizzle-orm';
+import { asc, desc, gt, sql } from 'drizzle-orm';
 import type { Database, Db } from '../db/connect.ts';
 import { receipts } from '../db/schema/receipts.ts';
+import { site } from '../db/schema/site.ts';
 
 export type Receipt = typeof receipts.$inferSelect;
 export type NewReceipt = Omit<typeof receipts.$inferInsert, 'id' | 'chainSha256'>;
 
 const FIRST = '0'.repeat(64);
 
-/** Writes a receipt. Must run in a transaction: the chain's end is locked until it commits. */
+/** The row that stands for the end of the chain. */
+const CHAIN = 'ledger';
+
+/**
+ * Writes a receipt. Must run in a transaction. Who writes one waits until the one before has committed: a lock on the last
+ * receipt would not do, as whoever waits for it is given that row and not the one that came behind it meanwhile.
+ */
 export async function writeReceipt(tx: Db, receipt: NewReceipt): Promise<void> {
+  await tx
+    .insert(site)
+    .values({ key: CHAIN, value: '' })
+    .onDuplicateKeyUpdate({ set: { value: sql`${site.value}` } });
   const [last] = await tx
     .select({ chain: receipts.chainSha256 })
     .from(receipts)
