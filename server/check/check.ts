@@ -6,6 +6,7 @@ import type { RowDataPacket } from 'mysql2/promise';
 import { z } from 'zod';
 import { isMissing, isUnchanged, look } from '#disk/facts.ts';
 import { OutsideError, type CataloguedNames, placeOfFile } from '#disk/paths.ts';
+import type { PrivateUse } from '#disk/private-names.ts';
 import type { Root } from '#disk/root.ts';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
 import { jobs } from '../db/schema/jobs.ts';
@@ -65,6 +66,14 @@ export async function checkLedger(db: Db & Pick<Database, '$pool'>): Promise<Fin
   }
 }
 
+const LEFT_WORDS: Record<PrivateUse, string> = {
+  out: 'a file',
+  copy: 'a copy',
+  text: 'a text',
+  archive: 'a package',
+  restore: 'a restore',
+};
+
 /** What lies in Keramion's own folders and belongs to no work that runs. */
 async function checkPrivate(context: JobContext): Promise<Finding[]> {
   const findings: Finding[] = [];
@@ -75,7 +84,7 @@ async function checkPrivate(context: JobContext): Promise<Finding[]> {
     for (const left of leftovers)
       findings.push({
         in: 'private folders',
-        detail: `${volume.name}: ${left.use === 'out' ? 'a file' : `a ${left.use}`} that ended work left aside${left.path ? `; it was ${left.path}` : ''}`,
+        detail: `${volume.name}: ${LEFT_WORDS[left.use]} that ended work left aside${left.path ? `; it was ${left.path}` : ''}`,
       });
     for (const name of foreign)
       findings.push({ in: 'private folders', detail: `${volume.name}: ${name} is nothing of this site` });
