@@ -25,6 +25,7 @@ const NEEDED = [
   { debian: 'xxhash', programs: ['xxhsum'], only: ['test', 'bench'] },
   { debian: 'attr', programs: ['setfattr'], only: ['test'] },
   { debian: 'unzip', programs: ['unzip'], only: ['test'] },
+  { debian: 'zip', programs: ['zip'], only: ['test'] },
   { debian: 'rdfind', programs: ['rdfind'], only: ['bench'] },
   { debian: 'sox', programs: ['sox'], only: ['test'] },
   { debian: 'netpbm', programs: ['ppmrainbow', 'pnmtopng', 'pnmtotiff', 'pnmtojpeg'], only: ['test'] },
