@@ -1,21 +1,15 @@
 // Commands about archives: shaping one, and releasing what it stands for. They add to the same plan as the interface.
 import type { Command } from 'commander';
-import { archiveFolderName, estimateSeconds, USUAL_SCOPE } from '#core/archive/selection.ts';
+import { USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ArchiveId } from '#core/model.ts';
 import { counted, listed, size } from '#core/wording/amounts.ts';
-import { checkBins } from '#server/archives/bins.ts';
-import { checkTimelines } from '#server/archives/lengths.ts';
-import { measuredRates } from '#server/archives/rates.ts';
-import { projectSelection } from '#server/archives/selection.ts';
-import { namedShapes } from '#server/archives/shapes.ts';
 import { askToReadBackAll } from '#server/archives/read-back.ts';
 import { archiveRows, carrierRows } from '#server/archives/shelf.ts';
 import type { Database } from '#server/db/connect.ts';
-import { projectById } from '#server/projects/projects.ts';
 import { addArchive } from '#server/steps/archive.ts';
 import { addOriginalsRemoval } from '#server/steps/remove-originals.ts';
-import { named, projectNamed } from './names.ts';
-import { type Out, scopeOf, type ShapeOptions, tellJson, tellSelection, withShape } from './shaping.ts';
+import { named } from './names.ts';
+import { type Out, shaped, type ShapeOptions, tellJson, tellSelection, withShape } from './shaping.ts';
 
 interface ArchiveOptions extends ShapeOptions {
   to: string[];
@@ -53,15 +47,9 @@ export function addArchiveCommands(command: Command, open: () => Database, out: 
 }
 
 async function archive(db: Database, out: Out, asked: ArchiveOptions & { project: string }): Promise<void> {
-  const { projectId, name } = await projectNamed(db, asked.project);
-  const scope = scopeOf(asked, { shapes: await namedShapes(db), usual: USUAL_SCOPE });
-  await checkTimelines(db, projectId, scope.timelines);
-  await checkBins(db, projectId, scope.bins);
+  const { projectId, name, scope, selection, folder, seconds } = await shaped(db, asked, USUAL_SCOPE);
   const all = await carrierRows(db);
   const carriers = asked.to.map((carrier) => named('carrier', all, carrier));
-  const selection = await projectSelection(db, projectId, scope);
-  const project = await projectById(db, projectId);
-  const folder = asked.folder ?? archiveFolderName(project!.slug, new Date().toISOString().slice(0, 10));
   const isAdded = carriers.length > 0 && !asked.dryRun;
   const added = isAdded
     ? await addArchive(db, {
@@ -72,7 +60,6 @@ async function archive(db: Database, out: Out, asked: ArchiveOptions & { project
         now: new Date(),
       })
     : null;
-  const seconds = estimateSeconds(selection.chosenBytes, await measuredRates(db));
   if (asked.json) return tellJson(out, { project: name, folder, scope, selection, seconds, added });
   tellSelection(out, name, { selection, seconds });
   out(

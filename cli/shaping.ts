@@ -2,13 +2,25 @@
 import type { Command } from 'commander';
 import { patternTrouble } from '#core/archive/names.ts';
 import { handlesFrom } from '#core/archive/lengths.ts';
-import { type ArchiveScope, LAYOUTS, LEFT_OUT, PACKED_AS } from '#core/archive/selection.ts';
+import {
+  archiveFolderName,
+  type ArchiveScope,
+  estimateSeconds,
+  LAYOUTS,
+  LEFT_OUT,
+  PACKED_AS,
+} from '#core/archive/selection.ts';
 import { count, counted, duration, listed, size } from '#core/wording/amounts.ts';
 import { LEFT_OUT_WORDS } from '#core/wording/lenses.ts';
-import type { ProjectSelection } from '#server/archives/selection.ts';
-import type { NamedShape } from '#server/archives/shapes.ts';
+import { checkBins } from '#server/archives/bins.ts';
+import { checkTimelines } from '#server/archives/lengths.ts';
+import { measuredRates } from '#server/archives/rates.ts';
+import { projectSelection, type ProjectSelection } from '#server/archives/selection.ts';
+import { type NamedShape, namedShapes } from '#server/archives/shapes.ts';
+import type { Database } from '#server/db/connect.ts';
+import { projectById } from '#server/projects/projects.ts';
 import { Refused } from '#server/runtime/refused.ts';
-import { named } from './names.ts';
+import { named, projectNamed } from './names.ts';
 import { table } from './table.ts';
 
 export type Out = (text: string) => void;
@@ -61,7 +73,7 @@ export const withShape = (command: Command, usual: ArchiveScope): Command =>
     .option('--layout <how>', `media by ${LAYOUTS.join(', ')}`, usual.layout)
     .option('--pack <as>', `written as ${PACKED_AS.join(', ')}`, usual.pack)
     .option('--names <pattern>', 'names of media, of {file}, {clip} and {bin}; their endings stay', usual.names)
-    .option('--shape <name>', 'a shape that is kept, instead of --with, --versions, --handles, --layout and --pack')
+    .option('--shape <name>', 'a shape that is kept, instead of what is said of all but --timeline and --bin')
     .option('--stop-at-trouble', 'a file that cannot be read ends the work; else it is left out and told')
     .option(
       '--rest <what>',
@@ -79,7 +91,7 @@ function oneOf<Word extends string>(known: readonly Word[], given: string, wordi
   return word;
 }
 
-export function scopeOf(
+function scopeOf(
   {
     with: parts = '',
     versions,
@@ -99,7 +111,8 @@ export function scopeOf(
   if (shape !== undefined)
     return {
       ...named('shape', shapes, shape).scope,
-      ...(usual.originals ? {} : { rest: usual.rest, originals: false }),
+      ...(usual.originals ? {} : { rest: usual.rest }),
+      originals: usual.originals,
       timelines: timeline,
       bins: bin,
     };
@@ -123,6 +136,19 @@ export function scopeOf(
     ...{ handles: length, timelines: timeline, bins: bin, files: [], names, originals: usual.originals },
     goOn: stopAtTrouble !== true,
   };
+}
+
+/** What is asked for of a project, and what that would be. */
+export async function shaped(db: Database, asked: ShapeOptions & { project: string }, usual: ArchiveScope) {
+  const { projectId, name } = await projectNamed(db, asked.project);
+  const scope = scopeOf(asked, { shapes: await namedShapes(db), usual });
+  await checkTimelines(db, projectId, scope.timelines);
+  await checkBins(db, projectId, scope.bins);
+  const selection = await projectSelection(db, projectId, scope);
+  const project = await projectById(db, projectId);
+  const folder = asked.folder ?? archiveFolderName(project!.slug, new Date().toISOString().slice(0, 10));
+  const seconds = estimateSeconds(selection.chosenBytes, await measuredRates(db));
+  return { projectId, name, scope, selection, folder, seconds };
 }
 
 interface Told {

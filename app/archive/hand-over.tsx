@@ -4,23 +4,23 @@ import { Link } from 'react-router';
 import type { HandedOver } from '#server/archives/handed-over.ts';
 import { day, exactTime, size } from '#core/wording/amounts.ts';
 import { useFrame } from '../shell/use-frame';
-import { useLens } from '../shell/links';
+import { useTo } from '../shell/links';
 import { Card, Field, inputLook } from '../ui/parts';
 
 const ENDS = [
-  { isHandOver: false, to: '?', words: 'Archive it' },
-  { isHandOver: true, to: '?for=hand-over', words: 'Hand it over' },
+  { isHandOver: false, asked: null, words: 'Archive it' },
+  { isHandOver: true, asked: 'hand-over', words: 'Hand it over' },
 ] as const;
 
-/** The two ends, by the same page. */
+/** The two ends, by the same page, of what was chosen. */
 export function Ends({ isHandOver }: { isHandOver: boolean }) {
-  const lens = useLens();
+  const to = useTo();
   return (
     <nav aria-label="What for" className="flex gap-3">
       {ENDS.map((end) => (
         <Link
           key={end.words}
-          to={lens(end.to)}
+          to={to({ for: end.asked })}
           aria-current={end.isHandOver === isHandOver ? 'page' : undefined}
           className={clsx(
             'border-b-2',

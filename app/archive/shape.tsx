@@ -3,6 +3,7 @@ import { type ReactNode, useState } from 'react';
 import clsx from 'clsx';
 import { Link, useFetcher, useNavigate } from 'react-router';
 import type { Route } from './+types/shape';
+import { isNarrow } from '#core/archive/selection.ts';
 import { count, counted, duration, exactTime, listed, size } from '#core/wording/amounts.ts';
 import { archiveSentence, handOverSentence, LEFT_OUT_WORDS, stateSince } from '#core/wording/lenses.ts';
 import { Waterfall } from '../charts/waterfall';
@@ -13,7 +14,6 @@ import { Bar, Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from
 import { Table } from '../ui/table';
 import { Length, small } from './length';
 import { Tick } from './tick';
-import { isNarrow } from '#core/archive/selection.ts';
 import { Ends, Receiver } from './hand-over';
 import { Choice, GoOn, Package, Rest, ShapeChoice, Shapes } from './shapes';
 

@@ -99,7 +99,7 @@ export async function tagFiles(
     [FAST_SUMS, sumsBy((file) => file.xxh64!)],
     [handedTo === null ? 'keramion-archive.json' : 'contents.json', `${JSON.stringify(contents, null, 2)}\n`],
     ...(handedTo === null ? [await modelText(db, archive, files)] : []),
-    ...hashLists(archive, { files, at }),
+    ...hashLists(archive, { files, at, host: handedTo === null ? hostname() : 'not told' }),
     ['README.txt', readmeText(leaflet)],
     ['index.html', indexHtml(leaflet)],
   ];
@@ -120,11 +120,11 @@ const modelText = async (db: Db, { projectId }: typeof archives.$inferSelect, fi
 /** The history that the field's tools keep beside what they hash. */
 function hashLists(
   { folder }: typeof archives.$inferSelect,
-  { files, at }: { files: readonly ArchiveFile[]; at: Date },
+  { files, at, host }: { files: readonly ArchiveFile[]; at: Date; host: string },
 ): (readonly [name: string, text: string])[] {
   const name = hashListName({ folder, at });
   const text = hashListText({
-    ...{ folder, at, host: hostname(), version: VERSION },
+    ...{ folder, at, host, version: VERSION },
     files: files.map((file) => ({
       ...{ path: payloadAt(file), sizeBytes: file.payloadBytes!, xxh64: file.xxh64! },
       // Of what was made in the work, when that began.

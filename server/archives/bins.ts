@@ -59,8 +59,14 @@ export async function filesInBins(db: Db, projectId: ProjectId, { pathOf }: BinT
     .from(clips)
     .innerJoin(mediaTargets, eq(mediaTargets.mediaId, clips.mediaId))
     .innerJoin(documents, eq(documents.id, clips.documentId))
+    .innerJoin(files, eq(files.id, documents.fileId))
     .where(
-      and(eq(documents.projectId, projectId), sql`${clips.binId} IS NOT NULL AND ${mediaTargets.fileId} IS NOT NULL`),
+      and(
+        eq(documents.projectId, projectId),
+        isNull(files.goneAt),
+        isNotNull(clips.binId),
+        isNotNull(mediaTargets.fileId),
+      ),
     );
   const best = new Map<number, string[]>();
   for (const row of rows) {
@@ -115,8 +121,10 @@ export async function clipNames(db: Db, projectId: ProjectId): Promise<ClipNames
     })
     .from(media)
     .innerJoin(mediaTargets, eq(mediaTargets.mediaId, media.id))
+    .innerJoin(documents, eq(documents.id, media.documentId))
+    .innerJoin(files, eq(files.id, documents.fileId))
     .leftJoin(clips, eq(clips.mediaId, media.id))
-    .where(and(eq(media.projectId, projectId), isNotNull(mediaTargets.fileId)))
+    .where(and(eq(media.projectId, projectId), isNull(files.goneAt), isNotNull(mediaTargets.fileId)))
     .groupBy(mediaTargets.fileId);
   return {
     names: new Map(rows.flatMap((row) => (row.name === null ? [] : [[row.fileId!, row.name] as const]))),

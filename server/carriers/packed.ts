@@ -16,7 +16,7 @@ interface Line extends PlacedEntry {
   lineEnd: number;
 }
 
-/** What is whole in a pack, in the order in which it was written. */
+/** What is whole in a pack, in the order in which it was written. Lines are only added: what was cut off is read anew. */
 interface Written {
   lines: Line[];
   byPath: Map<string, Line>;
@@ -24,8 +24,16 @@ interface Written {
   sizeBytes: number;
 }
 
+const nothing = (): Written => ({ lines: [], byPath: new Map(), sizeBytes: 0 });
+
+/** What is known of a pack, and the last who asked: a thread has several questions at once, and lines are added once. */
+interface Known {
+  now: Written;
+  turn: Promise<unknown>;
+}
+
 /** By carrier and pack: threads open a carrier for every file, and lists are long. The oldest go. */
-const writing = new Map<string, Written>();
+const writing = new Map<string, Known>();
 const placed = new Map<string, { mark: string; entries: Map<string, PlacedEntry> }>();
 const KEPT = 4;
 
@@ -82,7 +90,7 @@ export class PackedCarrier implements Carrier {
     const written = await this.written(pack);
     const before = written.byPath.get(path);
     // What is written anew is the last there is, or the first of what is all written anew.
-    if (before) await this.cutOff(pack, written, before);
+    if (before) await this.cutOff(pack, before);
     const { lines, sizeBytes: indexBytes } = await this.written(pack);
     const entry = { path, sizeBytes, modifiedMs };
     const headAt = lines.at(-1)?.end ?? 0;
@@ -108,7 +116,7 @@ export class PackedCarrier implements Carrier {
     const line = written.byPath.get(`${pack.folder}/${at}`);
     if (!line) return;
     if (line !== written.lines.at(-1)) throw new Error(`${at} is not the last file in ${pack.folder}.`);
-    await this.cutOff(pack, written, line);
+    await this.cutOff(pack, line);
   }
 
   async place(pack: Pack): Promise<void> {
@@ -145,7 +153,7 @@ export class PackedCarrier implements Carrier {
 
   async *list(of: Pack | string): AsyncIterable<Entry> {
     const folder = folderOf(of);
-    for (const { path, sizeBytes } of (await this.entries(of)).values())
+    for (const { path, sizeBytes } of [...(await this.entries(of)).values()])
       yield path.startsWith(`${folder}/`) ? { at: path.slice(folder.length + 1), sizeBytes } : { at: path, sizeBytes };
     if (typeof of === 'string') return;
     // What lies in the private folder beside what we write there is nobody's, and goes nowhere with it.
@@ -187,25 +195,35 @@ export class PackedCarrier implements Carrier {
     return typeof of === 'string' ? [this.name(of), ''] : [of, WHOLE];
   }
 
+  private written(pack: Pack): Promise<Written> {
+    const key = this.keyOf(pack);
+    const known = keep(writing, key, writing.get(key) ?? { now: nothing(), turn: Promise.resolve() });
+    const own = known.turn.then(async () => (known.now = await this.readOn(pack, known.now)));
+    known.turn = own.catch(() => undefined);
+    return own;
+  }
+
   /** Lines that were read stay, as long as the last of them still stands where it stood. */
-  private async written(pack: Pack): Promise<Written> {
-    const key = `${this.id} ${JSON.stringify(pack)}`;
+  private async readOn(pack: Pack, known: Written): Promise<Written> {
     const text = await this.carrier.look(pack, INDEX);
-    if (!text) return { lines: [], byPath: new Map(), sizeBytes: 0 };
-    const known = writing.get(key);
-    const last = known?.lines.at(-1);
+    if (!text) return nothing();
+    const last = known.lines.at(-1);
     const isSame = last && text.sizeBytes >= last.lineEnd && (await this.lineAt(pack, last)) === lineOf(last);
-    const [lines, from] = isSame ? [known!.lines, last.lineEnd] : [[], 0];
-    const more = await this.textOf(pack, { at: from, length: text.sizeBytes - from });
-    let at = from;
+    const now = isSame ? known : nothing();
+    const more = await this.textOf(pack, { at: now.sizeBytes, length: text.sizeBytes - now.sizeBytes });
     // A line without its end was being written when the work was interrupted.
     for (const line of more.split('\n').slice(0, -1)) {
-      const lineEnd = at + Buffer.byteLength(line) + 1;
-      lines.push({ ...(JSON.parse(line) as PlacedEntry), lineAt: at, lineEnd });
-      at = lineEnd;
+      const lineAt = now.sizeBytes;
+      const entry = { ...(JSON.parse(line) as PlacedEntry), lineAt, lineEnd: lineAt + Buffer.byteLength(line) + 1 };
+      now.lines.push(entry);
+      now.byPath.set(entry.path, entry);
+      now.sizeBytes = entry.lineEnd;
     }
-    const byPath = new Map(lines.map((line) => [line.path, line]));
-    return keep(writing, key, { lines, byPath, sizeBytes: at });
+    return now;
+  }
+
+  private keyOf(pack: Pack): string {
+    return `${this.id} ${JSON.stringify(pack)}`;
   }
 
   private async lineAt(pack: Pack, { lineAt, lineEnd }: Line): Promise<string> {
@@ -223,12 +241,11 @@ export class PackedCarrier implements Carrier {
     await finished(target);
   }
 
-  private async cutOff(pack: Pack, { lines }: Written, from: Line): Promise<void> {
+  private async cutOff(pack: Pack, from: Line): Promise<void> {
     const target = await this.carrier.append(pack, INDEX, from.lineAt);
     target.end();
     await finished(target);
-    lines.length = 0;
-    writing.delete(`${this.id} ${JSON.stringify(pack)}`);
+    writing.delete(this.keyOf(pack));
   }
 
   private async sumOf(pack: Pack, entry: PlacedEntry, check: () => void): Promise<number> {

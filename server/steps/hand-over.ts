@@ -3,7 +3,7 @@
 import { and, eq, inArray } from 'drizzle-orm';
 import { type ArchiveScope, USUAL_HAND_OVER } from '#core/archive/selection.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
-import { relativePath } from '#core/paths.ts';
+import { relativePath, utf8Length } from '#core/paths.ts';
 import { handOver as kind } from '#core/steps/hand-over.ts';
 import { checkBins } from '../archives/bins.ts';
 import { checkTimelines } from '../archives/lengths.ts';
@@ -51,7 +51,8 @@ export async function addHandOver(
   if (!project || !volume) throw new Refused('The project or the volume is not known. Nothing was added.');
   if (toWhom.trim() === '') throw new Refused('It is not said who gets it. Nothing was added.');
   const checked = relativePath(folder);
-  if (!checked.ok || checked.path !== folder || folder.includes('/'))
+  const lies = packedName(folder, scope.pack);
+  if (!checked.ok || checked.path !== folder || folder.includes('/') || utf8Length(lies) > 250)
     throw new Refused(`"${folder}" is no name for a folder on ${volume.name}. Nothing was added.`);
   await checkTimelines(db, projectId, scope.timelines);
   await checkBins(db, projectId, scope.bins);
@@ -83,10 +84,12 @@ const purposeOf = ({ projectId, volumeId, folder, toWhom, scope }: Params): Purp
   },
   async concluded(tx, writing, { archiveId: _archive, carriers: placedOn, ...facts }) {
     const [volume] = await tx.select().from(volumes).where(eq(volumes.id, volumeId));
+    const written = await tx.select().from(archiveFiles).where(eq(archiveFiles.archiveId, writing.archive.id));
     if ((placedOn as string[]).length > 0)
       await tx.insert(handedOver).values({
-        ...{ volumeId, folder, projectId, toWhom, at: writing.context.now() },
-        ...{ files: writing.step.files, bytes: Number(facts.bytes ?? 0) },
+        ...{ volumeId, projectId, toWhom, at: writing.context.now(), folder: packedName(folder, scope.pack) },
+        files: new Set(written.map((file) => file.fileId)).size,
+        bytes: written.reduce((sum, file) => sum + (file.payloadBytes ?? 0), 0),
       });
     await forget(tx, writing);
     return {
@@ -126,6 +129,11 @@ export const handOver = serverStep({
     const taken = await nameTaken(db, volumeId, packedName(folder, scope.pack));
     if (taken !== null)
       findings.push(finding(step, 'same name', 'stop', { name: packedName(folder, scope.pack), where: taken }));
+    const asItIs = (await projectSelection(db, projectId, scope)).chosen.filter(
+      (file) => file.isDocument && file.asItIs,
+    );
+    if (asItIs.length > 0)
+      findings.push(finding(step, 'goes as it is', 'note', { documents: asItIs.length, example: asItIs[0]!.name }));
     return [...findings, ...(await packageFindings(db, step, { projectId, scope }))];
   },
   async stores(tx, step, { volumeId }) {
