@@ -102,7 +102,7 @@ async function projectFiles(
     usedFiles(db, projectId),
     scope.timelines.length > 0 ? usedByTimelines(db, projectId, scope) : new Set<number>(),
     filesInBins(db, projectId, tree),
-    documentsOf(db, projectId, scope),
+    documentsOf(db, projectId, { scope, tree }),
     sumsByKind(db, projectId),
     db.execute(usedMedia([projectId])) as unknown as Promise<[{ id: number; kind: Kind; size_bytes: number }[]]>,
   ]);
@@ -223,8 +223,24 @@ function asStaged(parts: ReturnType<Staged['get']>, now: Kept): Kept {
   };
 }
 
+/** A document that holds nothing of what was chosen is not chosen either. */
+function holdsChosen({ timelines, files: chosen }: ArchiveScope, binsChosen: readonly number[]): SQL | undefined {
+  const own = documents.id;
+  return or(
+    timelines.length > 0
+      ? sql`EXISTS (SELECT 1 FROM timelines l WHERE l.document_id = ${own} AND l.name IN ${[...timelines]})`
+      : undefined,
+    binsChosen.length > 0
+      ? sql`EXISTS (SELECT 1 FROM bins b WHERE b.document_id = ${own} AND b.id IN ${idList(binsChosen)})`
+      : undefined,
+    chosen.length > 0
+      ? sql`EXISTS (SELECT 1 FROM media m JOIN media_targets t ON t.media_id = m.id WHERE m.document_id = ${own} AND t.file_id IN ${idList(chosen)})`
+      : undefined,
+  );
+}
+
 /** Documents that can be read, by the file each is. */
-const documentsOf = (db: Db, projectId: ProjectId, scope: ArchiveScope) =>
+const documentsOf = (db: Db, projectId: ProjectId, { scope, tree }: { scope: ArchiveScope; tree: BinTree }) =>
   db
     .select({ id: documents.fileId, name: documents.name })
     .from(documents)
@@ -233,10 +249,7 @@ const documentsOf = (db: Db, projectId: ProjectId, scope: ArchiveScope) =>
         eq(documents.projectId, projectId),
         eq(documents.state, 'read'),
         scope.versions === 'newest' ? isNull(documents.supersededBy) : undefined,
-        // A document without any of the chosen timelines is not chosen either.
-        scope.rest === 'leaves' && scope.timelines.length > 0
-          ? sql`EXISTS (SELECT 1 FROM timelines l WHERE l.document_id = ${documents.id} AND l.name IN ${[...scope.timelines]})`
-          : undefined,
+        scope.rest === 'leaves' && isNarrow(scope) ? holdsChosen(scope, tree.idsIn(scope.bins)) : undefined,
       ),
     );
 

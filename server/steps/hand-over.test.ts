@@ -52,6 +52,7 @@ const timeline = (name: string, ...urls: string[]) => ({
     children: [{ OTIO_SCHEMA: 'Track.1', kind: 'Video', children: urls.map(clip) }],
   },
 });
+const EDIT_LIST = 'TITLE: FOG\n001 A V C 00:00:00:00 00:00:01:00 01:00:00:00 01:00:01:00\n';
 const DOCUMENT = {
   OTIO_SCHEMA: 'SerializableCollection.1',
   name: 'Fog',
@@ -159,7 +160,7 @@ test('what was handed over is no project of the house when its volume is read', 
 });
 
 test('what cannot be written anew goes as it is, and the plan says so; a document that is gone files nothing', async () => {
-  site.put('media/fog/fog.edl', 'TITLE: FOG\n001 A V C 00:00:00:00 00:00:01:00 01:00:00:00 01:00:01:00\n');
+  site.put('media/fog/fog.edl', EDIT_LIST);
   rmSync(path.join(site.root, 'media/fog/other.otio'));
   await site.read(volume);
   await add({ scope: USUAL_HAND_OVER });
@@ -189,6 +190,8 @@ test('media are called by a pattern, and the document leads to them', async () =
 });
 
 test('a bin and chosen files go in whole, with the documents that hold them and no timeline', async () => {
+  site.put('media/fog/fog.edl', EDIT_LIST);
+  await site.read(volume);
   const [secret] = await site.db.select({ id: files.id }).from(files).where(eq(files.name, 'secret.mov'));
   const scope = {
     ...USUAL_HAND_OVER,
@@ -202,6 +205,9 @@ test('a bin and chosen files go in whole, with the documents that hold them and 
   const media = (folder: string) => filesBelow(at(folder, 'data/media'));
   expect(media('one file')).toEqual(['Rushes/secret.mov']);
   expect(media('a bin')).toEqual(['Rushes/a.mov', 'Rushes/b.mov', 'Rushes/secret.mov']);
+  // An edit list of the same project holds nothing of either.
+  expect(filesBelow(at('one file', 'data/documents'))).toEqual(['fog.otio']);
+  expect(filesBelow(at('a bin', 'data/documents'))).toEqual(['fog.otio']);
   const read = readOtio(readFileSync(at('one file', 'data/documents/fog.otio'), 'utf8'));
   if (!read.ok) throw new Error('It cannot be read.');
   expect(read.document.timelines).toEqual([]);
