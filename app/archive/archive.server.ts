@@ -14,7 +14,7 @@ export async function loader() {
         .filter((archive) => archive.projectId === project.projectId)
         .map((archive) => ({
           state: archive.state,
-          carriers: archive.copies.map((copy) => copy.carrier),
+          carriers: archive.copies.map((copy) => copy.carriers.map((one) => one.name).join(' + ')),
           originalsBytes: archive.originalsBytes,
           short: archive.short,
         })),

@@ -178,7 +178,7 @@ function ArchiveRow({
       </td>
       <td className="number font-semibold">{size(archive.bytes)}</td>
       <td className="number">{count(archive.files)}</td>
-      <td className="path">{archive.copies.map((copy) => copy.carrier).join(', ')}</td>
+      <td className="path">{archive.copies.map((copy) => copy.carriers.map((one) => one.name).join(' + ')).join(', ')}</td>
       <td className="max-w-48 py-1.5 leading-6 whitespace-normal">
         <Copies archive={archive} good={good.length} readBack={readBack} nowMs={nowMs} />
         {archive.state === 'sealed' && <ReadBack archive={archive} submit={submit} />}

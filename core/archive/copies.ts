@@ -14,9 +14,21 @@ export const USUAL_COPIES: CopiesRule = { copies: 2, places: 1 };
 export const MOST_COPIES = 8;
 export const wantedCopies = z.number().int().min(1).max(MOST_COPIES);
 
-/** In words what is short: "1 of 2 copies", "in 1 of 2 places"; null where nothing is. `places` of the good copies. */
-export function copiesShort(places: readonly string[], rule: CopiesRule): string | null {
-  const apart = new Set(places.map((place) => place.trim().toLowerCase())).size;
-  if (places.length < rule.copies) return `${count(places.length)} of ${count(rule.copies)} copies`;
+/** In words what is short: "1 of 2 copies", "in 1 of 2 places"; null where nothing is. `copies`: the places of each good one. */
+export function copiesShort(copies: readonly (readonly string[])[], rule: CopiesRule): string | null {
+  if (copies.length < rule.copies) return `${count(copies.length)} of ${count(rule.copies)} copies`;
+  const apart = copiesApart(copies);
   return apart < rule.places ? `in ${count(apart)} of ${count(rule.places)} places` : null;
 }
+
+/** How many of them share no place: a copy over two places is lost with either. */
+function copiesApart(copies: readonly (readonly string[])[]): number {
+  const [first, ...rest] = copies;
+  if (!first) return 0;
+  const own = new Set(first.map(placeKey));
+  const apart = rest.filter((places) => !places.some((place) => own.has(placeKey(place))));
+  // Either it counts, with those that are apart from it, or it does not.
+  return Math.max(1 + copiesApart(apart), apart.length === rest.length ? 0 : copiesApart(rest));
+}
+
+const placeKey = (place: string): string => place.trim().toLowerCase();

@@ -28,6 +28,11 @@ export interface Leaflet {
   gaps?: readonly { path: string; why: string }[];
   /** Who gets it; null for an archive of the house. */
   handedTo?: string | null;
+  /** Which of the parts this is, from 1, and the folders of all of them in order; left out where it is the only one. */
+  number?: number;
+  parts?: readonly string[];
+  /** What belongs to it and lies in other folders: its other parts, or an earlier archive. */
+  elsewhere?: readonly { folder: string; files: number; bytes: number }[];
 }
 
 const sum = (files: readonly LeafletFile[]) => files.reduce((bytes, file) => bytes + file.sizeBytes, 0);
@@ -40,6 +45,7 @@ export function readmeText(leaflet: Leaflet): string {
     '',
     `Written on ${day} into ${folder}: ${counted(files.length, 'file')}, ${size(sum(files))}.`,
     ...aboutLines(leaflet),
+    ...elsewhereLines(leaflet),
     '',
     'What lies where',
     '',
@@ -84,9 +90,29 @@ export function readmeText(leaflet: Leaflet): string {
             ? '  What stayed out of the archive is told as missing, by its own name.'
             : '  What could not be found is told as missing, by its own name.',
         ]
-      : ['  It holds no document that could be written anew; those that are there are as they were.']),
+      : [
+          (leaflet.parts ?? []).length > 1
+            ? `  The documents lie in ${leaflet.parts![0]}.`
+            : '  It holds no document that could be written anew; those that are there are as they were.',
+        ]),
   ];
   return `${lines.join('\n')}\n`;
+}
+
+function elsewhereLines({ number, parts = [], elsewhere = [] }: Leaflet): string[] {
+  if (elsewhere.length === 0) return [];
+  const [of, built] = [
+    elsewhere.filter(({ folder }) => parts.includes(folder)),
+    elsewhere.filter(({ folder }) => !parts.includes(folder)),
+  ];
+  const line = (one: { folder: string; files: number; bytes: number }) =>
+    `  ${one.folder}: ${counted(one.files, 'file')}, ${size(one.bytes)}`;
+  return [
+    ...(of.length > 0 ? ['', `This is part ${number} of ${parts.length}. The others are`, '', ...of.map(line)] : []),
+    ...(built.length > 0 ? ['', 'It builds on an earlier archive, which holds', '', ...built.map(line)] : []),
+    '',
+    'Each can be read and checked alone. To open the documents, put the data folders of all of them together into one.',
+  ];
 }
 
 function aboutLines({ client, year, people, comments }: Leaflet): string[] {
@@ -126,7 +152,7 @@ ${own
 <style>body{font:15px/1.5 sans-serif;margin:2rem auto;max-width:64rem;padding:0 1rem;color:#1c2422;background:#fff}h1{margin:0}h2{font-size:1rem;margin:1.5rem 0 0}p{margin:0;color:#55615e}table{border-collapse:collapse;width:100%}td{border-top:1px solid #d9dedc;padding:.2rem .8rem .2rem 0;vertical-align:top;overflow-wrap:anywhere}td:nth-child(2){text-align:right;white-space:nowrap}td:nth-child(3){color:#55615e}</style></head>
 <body><h1>${escaped(project)}</h1>
 <p>${about === '' ? '' : `${escaped(about)}. `}${handedTo === null ? 'Archived' : `For ${escaped(handedTo)}, written`} on ${escaped(day)} as ${escaped(folder)}: ${count(files.length)} files, ${size(sum(files))}. ${handedTo === null ? 'Size and former place of each' : 'Size of each'}; README.txt says how to check them.</p>
-${rows.join('\n')}
+${escaped(elsewhereLines(leaflet).filter(Boolean).join(' ')) === '' ? '' : `<p>${escaped(elsewhereLines(leaflet).filter(Boolean).join(' '))}</p>\n`}${rows.join('\n')}
 </body></html>
 `;
 }

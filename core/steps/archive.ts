@@ -3,8 +3,11 @@ import { z } from 'zod';
 import { KEPT_NAMES, patternTrouble } from '../archive/names.ts';
 import { LAYOUTS, LEFT_OUT, PACKED_AS } from '../archive/selection.ts';
 import { count, counted, listed, size } from '../wording/amounts.ts';
-import { carrierId, projectId } from './ids.ts';
+import { archiveId, carrierId, projectId } from './ids.ts';
 import { type StepKind, stepKind } from './kind.ts';
+
+/** Carriers of one archive, of all copies. */
+const MOST_CARRIERS = 60;
 
 const handles = z.object({
   value: z.number().min(0).max(100_000),
@@ -45,11 +48,18 @@ const ONLY_USED = {
   originals: true,
 };
 
+/** Of a copy: its carriers in order, and about how much goes on each. */
+const copyOn = z.array(z.object({ carrierId, bytes: z.number().min(0) })).min(1);
+
 const params = z.object({
   projectId,
-  carrierIds: z.array(carrierId).min(1).max(8),
+  carrierIds: z.array(carrierId).min(1).max(MOST_CARRIERS),
   folder: z.string().min(1).max(250),
   scope: archiveScope.default(ONLY_USED),
+  /** Copies over several carriers; of steps from before there were any, one copy on each carrier. */
+  copies: z.array(copyOn).default([]),
+  /** The earlier archive it builds on. */
+  baseId: archiveId.nullable().default(null),
 });
 /** Steps from before an archive could have several copies name one carrier. */
 const before = z
@@ -58,6 +68,8 @@ const before = z
     ...rest,
     carrierIds: [only],
     scope: ONLY_USED as z.infer<typeof archiveScope>,
+    copies: [] as z.infer<typeof copyOn>[],
+    baseId: null,
   }));
 
 /** What may be found of any package. */
@@ -87,14 +99,22 @@ export const archiveProject = stepKind({
   title: (_params, { project, carriers }) =>
     `Archive ${project ?? 'the project'} on ${carriers ? listed(carriers) : 'its carriers'}`,
   undoing: () => 'the originals stay where they are',
-  effect: ({ carrierIds }, step) => ({
+  effect: ({ carrierIds, copies }, step) => ({
     volumes: [],
-    carriers: carrierIds.map((id) => ({ carrierId: id, bytes: step.bytes })),
+    carriers: copies.length > 0 ? copies.flat() : carrierIds.map((id) => ({ carrierId: id, bytes: step.bytes })),
   }),
   findingWords: {
     'carrier too small': ({ facts }) => ({
-      what: `${facts.carrier} is too small`,
-      detail: `${size(Number(facts.neededBytes))} is needed and ${size(Number(facts.freeBytes))} is free. Choose another carrier.`,
+      what: facts.together !== null ? `${facts.carrier} together are too small` : `${facts.carrier} is too small`,
+      detail: `${size(Number(facts.neededBytes))} is needed and ${size(Number(facts.freeBytes))} is free${facts.together !== null ? ' on all of them. Choose one more carrier' : '. Choose another carrier'}.`,
+    }),
+    'builds on what is not good': ({ facts }) => ({
+      what: `The archive it builds on has no good copy`,
+      detail: `${facts.base} could not give back what this one would leave to it. Read it back, or archive everything.`,
+    }),
+    'earlier archive': ({ facts }) => ({
+      what: `An archive of ${facts.project} exists already`,
+      detail: `${facts.base} holds ${counted(Number(facts.files), 'file')} of it, ${size(Number(facts.bytes))}, as they are now. Build on it, and only what is new is written.`,
     }),
     ...PACKAGE_WORDS,
   },

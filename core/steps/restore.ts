@@ -1,11 +1,18 @@
-// Brings an archive back from one copy to a folder of a volume.
+// Brings an archive back from one copy to a folder of a volume; parts that are damaged there from another.
 import { z } from 'zod';
 import { archiveId, carrierId, volumeId } from './ids.ts';
 import { stepKind } from './kind.ts';
 
 export const restoreArchive = stepKind({
   kind: 'restore',
-  params: z.object({ archiveId, copyId: z.number().int().positive(), carrierId, volumeId, folder: z.string().min(1) }),
+  params: z.object({
+    ...{ archiveId, volumeId },
+    copyId: z.number().int().positive(),
+    carrierId,
+    /** All that it takes, where the copy lies on several, or builds on an earlier archive. */
+    carrierIds: z.array(carrierId).default([]),
+    folder: z.string().min(1),
+  }),
   level: () => null,
   does: 'writes',
   action: 'project restored',

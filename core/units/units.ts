@@ -59,6 +59,9 @@ const MEDIA = new Set([
 /** Two stills of one counter may be two pictures; three in a row are a sequence. */
 const LEAST_STILLS = 3;
 
+/** By its ending it is a picture that may be one of a sequence. */
+export const isStillName = (name: string): boolean => STILLS.has(endingOf(name));
+
 /** By its ending it can only lie beside media, never be media itself. */
 export function isOnlySidecar(name: string): boolean {
   const ending = endingOf(name);

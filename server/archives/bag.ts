@@ -1,7 +1,7 @@
 // The tag files of an archive, as texts: what is in it, where it came from, and the sums of everything. The same on every
 // carrier, so that one sum in the catalogue knows every copy. Source: RFC 8493.
 import { hostname } from 'node:os';
-import { eq } from 'drizzle-orm';
+import { eq, inArray } from 'drizzle-orm';
 import { indexHtml, type Leaflet, readmeText } from '#core/archive/leaflet.ts';
 import {
   BAG_DECLARATION,
@@ -14,11 +14,12 @@ import {
   TAG_MANIFEST,
 } from '#core/fixity/bagit.ts';
 import { chainText, hashListName, hashListText } from '#core/fixity/mhl.ts';
+import { grouped } from '#core/grouped.ts';
 import type { ProjectId } from '#core/model.ts';
 import { nameOf } from '#core/paths.ts';
 import { sha512 } from '#disk/sums.ts';
 import type { Db } from '../db/connect.ts';
-import type { archiveFiles, archives } from '../db/schema/archives.ts';
+import { type archiveFiles, archiveParts, type archives } from '../db/schema/archives.ts';
 import { projects } from '../db/schema/projects.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { projectModel } from './model.ts';
@@ -42,21 +43,32 @@ export interface TagFiles {
 
 export const payloadAt = (file: Pick<ArchiveFile, 'payloadPath'>): string => `${PAYLOAD}/${file.payloadPath}`;
 
-/**
- * @param at the beginning of the work, so that a run that goes on writes the same; `shape`: how it was asked for; `handedTo`: who
- * gets it, where it is no archive: then it says nothing of the house, of where files were or of what was not chosen
- */
+type Part = typeof archiveParts.$inferSelect;
+
+/** What a part says of itself is made from. */
+interface Content {
+  /** All of the archive, also what lies in its other parts and in the archive that it builds on. */
+  files: readonly ArchiveFile[];
+  /** The part whose lists these are, and all of the archive's own in order. */
+  part: Part;
+  parts: readonly Part[];
+  /** The beginning of the work, so that a run that goes on writes the same. */
+  at: Date;
+  /** How it was asked for. */
+  shape: object;
+  gaps: readonly Gap[];
+  /** Who gets it, where it is no archive: then it says nothing of the house, of where files were or of what was not chosen. */
+  handedTo?: string | null;
+}
+
+/** The lists of one part of an archive: of what lies in it, and of where the rest is. */
 export async function tagFiles(
   db: Db,
   archive: typeof archives.$inferSelect,
-  {
-    files,
-    at,
-    shape,
-    gaps,
-    handedTo = null,
-  }: { files: readonly ArchiveFile[]; at: Date; shape: object; gaps: readonly Gap[]; handedTo?: string | null },
+  { files: all, part, parts, at, shape, gaps, handedTo = null }: Content,
 ): Promise<TagFiles> {
+  const files = all.filter((file) => file.partId === part.id);
+  const elsewhere = await liesElsewhere(db, { all, part, parts });
   const day = at.toISOString().slice(0, 10);
   const [project] = await db.select().from(projects).where(eq(projects.id, archive.projectId));
   const rows = await db.select({ id: volumes.id, name: volumes.name }).from(volumes);
@@ -67,7 +79,9 @@ export async function tagFiles(
     format: handedTo === null ? 'keramion-archive 1' : 'keramion-hand-over 1',
     project: project!.name,
     ...(handedTo === null ? { archive: archive.name, shape } : { for: handedTo }),
+    ...(parts.length > 1 ? { part: part.ord, of: parts.map((one) => one.folder) } : {}),
     ...(told.length > 0 ? { couldNotGoIn: told } : {}),
+    ...(elsewhere.length > 0 ? { elsewhere: elsewhere.map(({ folder, files: own }) => ({ folder, files: own })) } : {}),
     files: files.map((file) => ({
       path: payloadAt(file),
       role: file.role,
@@ -77,7 +91,13 @@ export async function tagFiles(
       ...(handedTo === null ? { original: originalOf(file, names) } : {}),
     })),
   };
-  const leaflet = { ...leafletOf(archive, project!, { files, day, names }), gaps: told, handedTo };
+  const leaflet: Leaflet = {
+    ...leafletOf(archive, project!, { files, day, names }),
+    ...{ folder: part.folder, gaps: told, handedTo },
+    number: part.ord,
+    parts: parts.map((one) => one.folder),
+    elsewhere: elsewhere.map(({ folder, bytes: own, files: list }) => ({ folder, bytes: own, files: list.length })),
+  };
   const sumsBy = (sum: (file: ArchiveFile) => string) =>
     manifestText(files.map((file) => ({ path: payloadAt(file), hash: sum(file) })));
   const tags: (readonly [name: string, text: string])[] = [
@@ -85,7 +105,7 @@ export async function tagFiles(
     [
       'bag-info.txt',
       bagInfoText([
-        ['External-Identifier', archive.folder],
+        ['External-Identifier', part.folder],
         [
           'External-Description',
           handedTo === null ? `Archive of the project ${project!.name}` : `${project!.name}, for ${handedTo}`,
@@ -93,13 +113,19 @@ export async function tagFiles(
         ['Bagging-Date', day],
         ['Bag-Software-Agent', 'Keramion'],
         ['Payload-Oxum', payloadOxum(bytes, files.length)],
+        ...(parts.length > 1
+          ? ([
+              ['Bag-Group-Identifier', archive.folder],
+              ['Bag-Count', `${part.ord} of ${parts.length}`],
+            ] as const)
+          : []),
       ]),
     ],
     [MANIFEST, sumsBy((file) => file.sha512!)],
     [FAST_SUMS, sumsBy((file) => file.xxh64!)],
     [handedTo === null ? 'keramion-archive.json' : 'contents.json', `${JSON.stringify(contents, null, 2)}\n`],
-    ...(handedTo === null ? [await modelText(db, archive, files)] : []),
-    ...hashLists(archive, { files, at, host: handedTo === null ? hostname() : 'not told' }),
+    ...(handedTo === null ? [await modelText(db, archive, { all, part, elsewhere })] : []),
+    ...hashLists(part, { files, at, host: handedTo === null ? hostname() : 'not told' }),
     ['README.txt', readmeText(leaflet)],
     ['index.html', indexHtml(leaflet)],
   ];
@@ -114,12 +140,52 @@ const originalOf = (file: ArchiveFile, names: ReadonlyMap<number, string>) => ({
   modified: new Date(file.modifiedUs / 1000).toISOString(),
 });
 
-const modelText = async (db: Db, { projectId }: typeof archives.$inferSelect, files: readonly ArchiveFile[]) =>
-  ['project.json', `${JSON.stringify(await projectModel(db, projectId as ProjectId, files), null, 1)}\n`] as const;
+interface Elsewhere {
+  folder: string;
+  bytes: number;
+  files: { path: string; sizeBytes: number | null; sha512: string | null }[];
+}
+
+/** What belongs to the archive and lies in another part of it, or in the archive that it builds on; by where. */
+async function liesElsewhere(
+  db: Db,
+  { all, part, parts }: { all: readonly ArchiveFile[]; part: Part; parts: readonly Part[] },
+): Promise<(Elsewhere & { partId: number })[]> {
+  const others = grouped(
+    all.filter((file) => file.partId !== part.id),
+    (file) => file.partId,
+  );
+  if (others.size === 0) return [];
+  const ids = [...others.keys()].filter((id) => !parts.some((one) => one.id === id));
+  const earlier = ids.length > 0 ? await db.select().from(archiveParts).where(inArray(archiveParts.id, ids)) : [];
+  const known = [...earlier, ...parts].filter((one) => others.has(one.id));
+  return known.map(({ id, folder }) => {
+    const files = others.get(id)!;
+    return {
+      ...{ partId: id, folder, bytes: files.reduce((sum, file) => sum + (file.payloadBytes ?? 0), 0) },
+      files: files.map((file) => ({ path: payloadAt(file), sizeBytes: file.payloadBytes, sha512: file.sha512 })),
+    };
+  });
+}
+
+async function modelText(
+  db: Db,
+  { projectId }: typeof archives.$inferSelect,
+  {
+    all,
+    part,
+    elsewhere,
+  }: { all: readonly ArchiveFile[]; part: Part; elsewhere: readonly (Elsewhere & { partId: number })[] },
+) {
+  const folders = new Map(elsewhere.map((one) => [one.partId, one.folder]));
+  folders.delete(part.id);
+  const model = await projectModel(db, projectId as ProjectId, { archived: all, folders });
+  return ['project.json', `${JSON.stringify(model, null, 1)}\n`] as const;
+}
 
 /** The history that the field's tools keep beside what they hash. */
 function hashLists(
-  { folder }: typeof archives.$inferSelect,
+  { folder }: Part,
   { files, at, host }: { files: readonly ArchiveFile[]; at: Date; host: string },
 ): (readonly [name: string, text: string])[] {
   const name = hashListName({ folder, at });

@@ -1,6 +1,6 @@
 // Copies of archives on carriers: which are good, what proves one, and what is written down when one is not. Asked by the
 // steps that remove originals and restore, and by the shelf.
-import { asc, eq } from 'drizzle-orm';
+import { asc, eq, inArray, or } from 'drizzle-orm';
 import { NoContainer } from '#core/archive/containers/container.ts';
 import type { ManifestEntry } from '#core/fixity/bagit.ts';
 import { FAST_SUMS, MANIFEST, parseManifest, PAYLOAD, TAG_MANIFEST } from '#core/fixity/bagit.ts';
@@ -10,13 +10,15 @@ import type { Carrier } from '../carriers/kind.ts';
 import { type CarrierPlace, openCarrier, placeOf } from '../carriers/kinds.ts';
 import { packedName } from '../carriers/packers.ts';
 import type { Db, Transaction } from '../db/connect.ts';
-import { archiveCopies, archiveParts, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
+import { archiveCopies, archiveFiles, archiveParts, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
 import { carriers } from '../db/schema/stores.ts';
 
 export interface CopyPart {
   copyPartId: number;
   copyId: number;
   partId: number;
+  /** Of the archive itself, not of one that it builds on. */
+  isOwn: boolean;
   carrierId: number;
   carrier: string;
   folder: string;
@@ -25,7 +27,7 @@ export interface CopyPart {
   place: CarrierPlace;
 }
 
-/** The parts of an archive's copies, the latest read back first. */
+/** Where everything that an archive holds lies: the parts of its own copies, and of the archives that it builds on. */
 export async function copyPartsOf(
   db: Db,
   archiveId: number,
@@ -38,12 +40,24 @@ export async function copyPartsOf(
     .innerJoin(archives, eq(archives.id, archiveParts.archiveId))
     .innerJoin(archiveCopies, eq(archiveCopies.id, copyParts.copyId))
     .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
-    .where(eq(archiveParts.archiveId, archiveId))
+    .where(
+      or(
+        eq(archiveParts.archiveId, archiveId),
+        inArray(
+          archiveParts.id,
+          db
+            .selectDistinct({ id: archiveFiles.partId })
+            .from(archiveFiles)
+            .where(eq(archiveFiles.archiveId, archiveId)),
+        ),
+      ),
+    )
     .orderBy(asc(copyParts.id));
   return rows.map(({ part, of, archive, copy, carrier }) => ({
     copyPartId: part.id,
     copyId: copy.id,
     partId: of.id,
+    isOwn: of.archiveId === archiveId,
     carrierId: carrier.id,
     carrier: carrier.name,
     folder: of.folder,

@@ -8,17 +8,29 @@ import { bins, clips, documents, media, mediaTargets, timelines } from '../db/sc
 import { files } from '../db/schema/catalogue.ts';
 import type { archiveFiles } from '../db/schema/archives.ts';
 
-/** Of the documents that went in. */
+/** Where in the payload; `in`: of another part of the archive, or of the one that it builds on. */
+interface Place {
+  at: string;
+  in?: string;
+  frames?: { from: number | null; to: number | null };
+}
+
+/** Of the documents that went in. `folders`: of parts other than the one that tells it, by their numbers. */
 export async function projectModel(
   db: Db,
   projectId: ProjectId,
-  archived: readonly (typeof archiveFiles.$inferSelect)[],
+  {
+    archived,
+    folders,
+  }: { archived: readonly (typeof archiveFiles.$inferSelect)[]; folders: ReadonlyMap<number, string> },
 ) {
-  const places = new Map<number, { at: string; frames?: { from: number | null; to: number | null } }[]>();
-  for (const { role, fileId, payloadPath, partFrom, partTo } of archived) {
+  const places = new Map<number, Place[]>();
+  for (const { role, fileId, partId, payloadPath, partFrom, partTo } of archived) {
     if (role !== 'media' && role !== 'part') continue;
     const frames = role === 'part' ? { frames: { from: partFrom, to: partTo } } : {};
-    places.set(fileId, [...(places.get(fileId) ?? []), { at: payloadPath, ...frames }]);
+    const folder = folders.get(partId);
+    const place = { at: payloadPath, ...(folder === undefined ? {} : { in: folder }), ...frames };
+    places.set(fileId, [...(places.get(fileId) ?? []), place]);
   }
   const own = await db
     .select({ id: documents.id, name: documents.name, format: documents.format, fileId: documents.fileId })

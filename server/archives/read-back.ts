@@ -1,14 +1,14 @@
 // Reading copies back: every file from its carrier, against lists that lead up to the sum in the catalogue. What does not read
 // back marks the copy damaged, with the files. Done for the originals that are about to go, and whenever somebody wants to
 // know how a copy is.
-import { and, asc, eq, gt } from 'drizzle-orm';
+import { and, asc, eq, gt, inArray, sql } from 'drizzle-orm';
 import { z } from 'zod';
 import { PAYLOAD } from '#core/fixity/bagit.ts';
 import { counted, listed as listing, size } from '#core/wording/amounts.ts';
 import { codeOf } from '#disk/facts.ts';
 import { type Carrier, CarrierAway } from '../carriers/kind.ts';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
-import { archiveCopies, archiveFiles, archives, copyParts } from '../db/schema/archives.ts';
+import { archiveCopies, archiveFiles, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { inParallel } from '../runtime/in-parallel.ts';
 import { endJob, enqueue } from '../runtime/queue.ts';
@@ -109,10 +109,17 @@ const BATCH = 500;
 
 async function* allFiles(db: Db, part: CopyPart): AsyncGenerator<Archived[]> {
   for (let last = 0; ;) {
+    // Later archives that build on it have the same files again.
     const rows = await db
       .select()
       .from(archiveFiles)
-      .where(and(eq(archiveFiles.partId, part.partId), gt(archiveFiles.id, last)))
+      .where(
+        and(
+          eq(archiveFiles.partId, part.partId),
+          gt(archiveFiles.id, last),
+          sql`${archiveFiles.archiveId} = (SELECT p.archive_id FROM archive_parts p WHERE p.id = ${part.partId})`,
+        ),
+      )
       .orderBy(asc(archiveFiles.id))
       .limit(BATCH);
     if (rows.length > 0) yield rows;
@@ -131,7 +138,9 @@ export async function askToReadBackAll(
 ): Promise<string[]> {
   const parts = (await copyPartsOf(db, archiveId)).filter(
     (part) =>
-      ['good', 'damaged'].includes(part.state) && (on === undefined || part.carrier.toLowerCase() === on.toLowerCase()),
+      part.isOwn &&
+      ['good', 'damaged'].includes(part.state) &&
+      (on === undefined || part.carrier.toLowerCase() === on.toLowerCase()),
   );
   if (parts.length === 0)
     throw new Refused(
@@ -140,7 +149,7 @@ export async function askToReadBackAll(
         : `No copy of it is on ${on}. Nothing was begun.`,
     );
   for (const copyId of new Set(parts.map((part) => part.copyId))) await askToReadBack(db, copyId, by);
-  return parts.map((part) => part.carrier);
+  return [...new Set(parts.map((part) => part.carrier))];
 }
 
 /** Asks for a whole copy to be read back, by whoever reaches its carrier. */
@@ -153,12 +162,33 @@ async function askToReadBack(db: Database, copyId: number, { who, now }: { who: 
   if (!copy || (copy.state !== 'good' && copy.state !== 'damaged'))
     throw new Refused('There is no such copy, or it was never finished. Nothing was begun.');
   const parts = (await copyPartsOf(db, copy.archive.id)).filter((part) => part.copyId === copyId);
-  const carriers = parts.map((part) => part.carrier);
+  const carriers = [...new Set(parts.map((part) => part.carrier))];
   const title = `Read back ${copy.archive.name} on ${listing(carriers)}`;
   const stores = parts.map((part) => ({ store: 'carrier' as const, id: part.carrierId, mode: 'look' as const }));
   await inTransaction(db, (tx) =>
     enqueue(tx, { kind: readBackWork.kind, title, params: { copyId }, who, stores }, now),
   );
+}
+
+/** What lies in a copy's own parts: files of the project, each once, and all bytes. */
+async function sumOf(db: Db, parts: readonly CopyPart[]): Promise<{ files: number; bytes: number }> {
+  const [row] = await db
+    .select({
+      files: sql`COALESCE(SUM(${archiveFiles.role} <> 'document'), 0)`.mapWith(Number),
+      bytes: sql`COALESCE(SUM(${archiveFiles.payloadBytes}), 0)`.mapWith(Number),
+    })
+    .from(archiveFiles)
+    .innerJoin(
+      archiveParts,
+      and(eq(archiveParts.id, archiveFiles.partId), eq(archiveParts.archiveId, archiveFiles.archiveId)),
+    )
+    .where(
+      inArray(
+        archiveFiles.partId,
+        parts.map((part) => part.partId),
+      ),
+    );
+  return row!;
 }
 
 async function readBackCopy(context: JobContext, copyId: number): Promise<void> {
@@ -172,7 +202,8 @@ async function readBackCopy(context: JobContext, copyId: number): Promise<void> 
   const { archive } = copy;
   const parts = await copyPartsOf(db, archive.id, (id) => context.carrierPath(id));
   const own = parts.filter((part) => part.copyId === copyId);
-  context.phase('reading back', 'bytes', archive.bytes);
+  const { files, bytes } = await sumOf(db, own);
+  context.phase('reading back', 'bytes', bytes);
   const damages: string[] = [];
   for (const part of own) {
     const damage = await damageOf(context, part, { files: allFiles(db, part), counted: true });
@@ -187,10 +218,10 @@ async function readBackCopy(context: JobContext, copyId: number): Promise<void> 
       await tx.update(archiveCopies).set({ readBackAt: now }).where(eq(archiveCopies.id, copyId));
     }
     await writeReceipt(tx, {
-      ...{ at: now, who: job.who, action: 'copy read back', files: archive.files, bytes: archive.bytes, held: 0 },
-      title: `${archive.name} on ${listing(own.map((part) => part.carrier))}: ${
+      ...{ at: now, who: job.who, action: 'copy read back', files, bytes, held: 0 },
+      title: `${archive.name} on ${listing([...new Set(own.map((part) => part.carrier))])}: ${
         damages.length === 0
-          ? `${counted(archive.files, 'file')}, ${size(archive.bytes)}, all as sealed`
+          ? `${counted(files, 'file')}, ${size(bytes)}, all as sealed`
           : `damaged, for example ${damages[0]}`
       }`,
       ...{ facts: { archiveId: archive.id, copyId, damages }, itemsSha256: itemsHash([]) },

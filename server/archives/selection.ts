@@ -27,6 +27,7 @@ import { MEDIA_KINDS, usedFiles, usedMedia } from '../db/naming.ts';
 import { type archiveFiles } from '../db/schema/archives.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { documents, media } from '../db/schema/documents.ts';
+import { heldBy } from './base.ts';
 import { type BinTree, binTree, clipNames, filesInBins } from './bins.ts';
 import { lengthsOf, usedByTimelines } from './lengths.ts';
 import { stepItems, type stepParts } from '../db/schema/plans.ts';
@@ -334,21 +335,26 @@ const livingWhere = (db: Db, which: SQL) =>
     .innerJoin(volumes, eq(volumes.id, files.volumeId))
     .where(and(which, isNull(files.goneAt)));
 
-export type ArchiveFileRow = Omit<typeof archiveFiles.$inferInsert, 'archiveId' | 'partId'>;
+/** `partId` of what an earlier archive holds already. */
+export type ArchiveFileRow = Omit<typeof archiveFiles.$inferInsert, 'archiveId' | 'partId'> & { partId?: number };
 
 /** The files of a staged archive with their places in it. What was staged counts, with what it was then expected to be. */
 export async function placedFiles(
   db: Db,
-  { projectId, scope }: { projectId: ProjectId; scope: ArchiveScope },
+  { projectId, scope, baseId }: { projectId: ProjectId; scope: ArchiveScope; baseId: number | null },
   stepId: number,
   parts: Staged,
 ): Promise<ArchiveFileRow[]> {
   const staged = await db.select().from(stepItems).where(eq(stepItems.stepId, stepId));
   const expected = new Map(staged.map((item) => [item.fileId, item]));
   const selection = await projectSelection(db, projectId, scope, parts);
+  const held = baseId === null ? null : await heldBy(db, baseId, selection.chosen);
   return selection.chosen.flatMap((file): ArchiveFileRow[] => {
     const item = expected.get(file.fileId);
     if (!item) return [];
+    const there = held?.get(file.fileId);
+    if (there?.every((row) => row.modifiedUs === item.modifiedUs))
+      return there.map(({ id: _id, archiveId: _archive, ...row }) => row);
     const row = {
       volumeId: item.volumeId,
       fileId: item.fileId,

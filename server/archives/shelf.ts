@@ -2,6 +2,7 @@
 import { and, desc, eq, inArray, sql } from 'drizzle-orm';
 import type { ArchiveId, CarrierId, ProjectId } from '#core/model.ts';
 import { copiesShort } from '#core/archive/copies.ts';
+import { grouped } from '#core/grouped.ts';
 import { copiesRule } from '../site/house-rules.ts';
 import { carrierKindOf } from '../carriers/kinds.ts';
 import { packedName } from '../carriers/packers.ts';
@@ -21,13 +22,23 @@ export interface ArchiveRow {
   files: number;
   bytes: number;
   sealedMs: number | null;
-  copies: { copyId: number; carrierId: CarrierId; carrier: string; state: string; readBackMs: number | null }[];
+  copies: CopyRow[];
+  /** The archive it builds on, by its folder; null where it stands alone. */
+  buildsOn: string | null;
   /** Originals that are still where they were. */
   originalsBytes: number;
   /** Files that were to go in and could not. */
   gaps: number;
   /** What is short of the copies that the house wants, in words; null where nothing is. */
   short: string | null;
+}
+
+export interface CopyRow {
+  copyId: number;
+  /** In the order of its parts, each carrier once. */
+  carriers: { carrierId: CarrierId; name: string }[];
+  state: string;
+  readBackMs: number | null;
 }
 
 export async function archiveRows(db: Database): Promise<ArchiveRow[]> {
@@ -38,12 +49,13 @@ export async function archiveRows(db: Database): Promise<ArchiveRow[]> {
     .orderBy(desc(archives.id));
   if (all.length === 0) return [];
   const ids = all.map((a) => a.id);
-  const copies = await db
+  const onCarriers = await db
     .select({ copy: archiveCopies, carrierId: carriers.id, carrier: carriers.name, place: carriers.place })
     .from(archiveCopies)
     .innerJoin(copyParts, eq(copyParts.copyId, archiveCopies.id))
     .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
-    .where(inArray(archiveCopies.archiveId, ids));
+    .where(inArray(archiveCopies.archiveId, ids))
+    .orderBy(copyParts.id);
   const left = await db
     .select({ archiveId: archiveFiles.archiveId, bytes: sql`SUM(${archiveFiles.sizeBytes})`.mapWith(Number) })
     .from(archiveFiles)
@@ -53,10 +65,25 @@ export async function archiveRows(db: Database): Promise<ArchiveRow[]> {
     )
     .groupBy(archiveFiles.archiveId);
   const rule = await copiesRule(db);
+  const copies = [...grouped(onCarriers, ({ copy }) => copy.id).values()];
+  const byId = new Map(all.map((a) => [a.id, a]));
+  // What it builds on is as much of it as what it has of its own.
+  const chain = (a: (typeof all)[number]): number[] => {
+    const base = a.baseId === null ? undefined : byId.get(a.baseId);
+    return [a.id, ...(a.baseId === null ? [] : base ? chain(base) : [a.baseId])];
+  };
   const placesOf = (id: number) =>
-    copies.filter(({ copy }) => copy.archiveId === id && copy.state === 'good').map(({ place }) => place);
+    copies
+      .filter(([one]) => one!.copy.archiveId === id && one!.copy.state === 'good')
+      .map((parts) => parts.map(({ place }) => place));
   return all.map((a) => ({
-    short: a.state === 'sealed' ? copiesShort(placesOf(a.id), rule) : null,
+    short:
+      a.state === 'sealed'
+        ? (chain(a)
+            .map((id) => copiesShort(placesOf(id), rule))
+            .find((short) => short !== null) ?? null)
+        : null,
+    buildsOn: a.baseId === null ? null : (byId.get(a.baseId)?.folder ?? 'an archive that is not there any more'),
     archiveId: a.id as ArchiveId,
     projectId: a.projectId as ProjectId,
     name: a.name,
@@ -68,13 +95,15 @@ export async function archiveRows(db: Database): Promise<ArchiveRow[]> {
     bytes: a.bytes,
     sealedMs: a.sealedAt?.getTime() ?? null,
     copies: copies
-      .filter(({ copy }) => copy.archiveId === a.id)
-      .map(({ copy, carrierId, carrier }) => ({
-        copyId: copy.id,
-        carrierId: carrierId as CarrierId,
-        carrier,
-        state: copy.state,
-        readBackMs: copy.readBackAt?.getTime() ?? null,
+      .filter(([one]) => one!.copy.archiveId === a.id)
+      .map((parts) => ({
+        copyId: parts[0]!.copy.id,
+        carriers: [...new Map(parts.map(({ carrierId, carrier }) => [carrierId, carrier]))].map(([id, name]) => ({
+          carrierId: id as CarrierId,
+          name,
+        })),
+        state: parts[0]!.copy.state,
+        readBackMs: parts[0]!.copy.readBackAt?.getTime() ?? null,
       })),
     originalsBytes: left.find((row) => row.archiveId === a.id)?.bytes ?? 0,
   }));
@@ -138,7 +167,7 @@ export async function carrierRoom(db: Db, name: string, saidFreeBytes: number): 
 /** Copies that did not read back as they were sealed, each with how many others are good. */
 export async function damagedCopies(db: Db): Promise<{ archive: string; carrier: string; others: number }[]> {
   const rows = await db
-    .select({ archiveId: archives.id, archive: archives.name, carrier: carriers.name, state: copyParts.state })
+    .select({ partId: copyParts.partId, archive: archives.name, carrier: carriers.name, state: copyParts.state })
     .from(copyParts)
     .innerJoin(archiveParts, eq(archiveParts.id, copyParts.partId))
     .innerJoin(archives, eq(archives.id, archiveParts.archiveId))
@@ -146,9 +175,9 @@ export async function damagedCopies(db: Db): Promise<{ archive: string; carrier:
     .where(inArray(copyParts.state, ['good', 'damaged']));
   return rows
     .filter((row) => row.state === 'damaged')
-    .map(({ archive, carrier, archiveId }) => ({
+    .map(({ archive, carrier, partId }) => ({
       archive,
       carrier,
-      others: rows.filter((row) => row.archiveId === archiveId && row.state === 'good').length,
+      others: rows.filter((row) => row.partId === partId && row.state === 'good').length,
     }));
 }

@@ -109,6 +109,8 @@ test('what was there before is there after, in its new place', async () => {
     {
       projectId: 3,
       carrierIds: [7],
+      copies: [],
+      baseId: null,
       folder: 'fog_1',
       scope: {
         parts: [],

@@ -27,8 +27,9 @@ import { volumeFree } from '../stores/volume-free.ts';
 import { addStep } from './adding.ts';
 import { finding, nameTaken, readingFindings, readOnly, tooFull, unreachable } from './findings.ts';
 import { serverStep } from './kind.ts';
-import { copyRow, ownScope, packageFindings, packageRows, stageSelection, volumesOfItems } from './packages.ts';
-import { giveUpPackage, type Purpose, type Writing, writePackage } from './write-package.ts';
+import { ownScope, packageFindings, packageRows, stageSelection, volumesOfItems } from './packages.ts';
+import type { Purpose, Writing } from './package-model.ts';
+import { giveUpPackage, writePackage } from './write-package.ts';
 
 export interface NewHandOver {
   projectId: ProjectId;
@@ -70,7 +71,7 @@ export async function addHandOver(
 type Params = ReturnType<typeof kind.params.parse>;
 
 const purposeOf = ({ projectId, volumeId, folder, toWhom, scope }: Params): Purpose => ({
-  ...{ kind, projectId, scope, handedTo: toWhom },
+  ...{ kind, projectId, scope, handedTo: toWhom, sets: null },
   async destinations(context, part) {
     const { db } = context;
     const [volume] = await db.select().from(volumes).where(eq(volumes.id, volumeId));
@@ -102,15 +103,14 @@ const purposeOf = ({ projectId, volumeId, folder, toWhom, scope }: Params): Purp
 });
 
 /** It is in no catalogue of archives, not even as one that is not there. */
-async function forget(tx: Transaction, { archive, part }: Writing): Promise<void> {
-  const parts = tx.select({ id: copyParts.id }).from(copyParts).where(eq(copyParts.partId, part.id));
-  await tx.delete(copyFiles).where(
-    inArray(
-      copyFiles.copyPartId,
-      (await parts).map(({ id }) => id),
-    ),
+async function forget(tx: Transaction, { archive, parts }: Writing): Promise<void> {
+  const inIt = inArray(
+    copyParts.partId,
+    parts.map((part) => part.id),
   );
-  await tx.delete(copyParts).where(eq(copyParts.partId, part.id));
+  for (const { id } of await tx.select({ id: copyParts.id }).from(copyParts).where(inIt))
+    await tx.delete(copyFiles).where(eq(copyFiles.copyPartId, id));
+  await tx.delete(copyParts).where(inIt);
   await tx.delete(archiveCopies).where(eq(archiveCopies.archiveId, archive.id));
   await tx.delete(archiveFiles).where(eq(archiveFiles.archiveId, archive.id));
   await tx.delete(archiveParts).where(eq(archiveParts.archiveId, archive.id));
@@ -144,8 +144,9 @@ export const handOver = serverStep({
     ];
   },
   async begin(tx, step, params) {
-    const { archiveId, partId } = await packageRows(tx, step, { ...params, purpose: 'hand over' });
-    await copyRow(tx, { archiveId, partId, carrierId: null });
+    const { archiveId, partId } = await packageRows(tx, step, { ...params, purpose: 'hand over', baseId: null });
+    const [{ insertId: copyId }] = await tx.insert(archiveCopies).values({ archiveId, state: 'writing' });
+    await tx.insert(copyParts).values({ copyId, partId, carrierId: null, state: 'writing' });
     return { archiveId };
   },
   run: (context, step, params) => writePackage(context, step, purposeOf(params)),

@@ -3,12 +3,13 @@
 import { eq } from 'drizzle-orm';
 import { KEPT_NAMES } from '#core/archive/names.ts';
 import type { ArchiveScope } from '#core/archive/selection.ts';
-import type { CarrierId, ProjectId } from '#core/model.ts';
+import type { ProjectId } from '#core/model.ts';
 import { nameOf } from '#core/paths.ts';
 import type { Finding, StepSummary } from '#core/plan/plan.ts';
+import type { Held } from '../archives/base.ts';
 import { placedFiles, projectSelection, type ProjectSelection } from '../archives/selection.ts';
 import type { Db, Transaction } from '../db/connect.ts';
-import { archiveCopies, archiveFiles, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
+import { archiveFiles, archiveParts, archives } from '../db/schema/archives.ts';
 import { stepItems, steps } from '../db/schema/plans.ts';
 import { projects } from '../db/schema/projects.ts';
 import { stagedParts, stageParts, unweighed } from './archive-parts.ts';
@@ -24,7 +25,7 @@ export const ownScope = ({ parts, timelines, bins, files, ...scope }: ArchiveSco
 export async function stageSelection(
   tx: Transaction,
   stepId: number,
-  { selection, now }: { selection: ProjectSelection; now: Date },
+  { selection, held, now }: { selection: ProjectSelection; held?: Held; now: Date },
 ): Promise<{ files: number; bytes: number }> {
   for (let i = 0; i < selection.chosen.length; i += 1000)
     await tx.insert(stepItems).values(
@@ -43,48 +44,53 @@ export async function stageSelection(
           changedUs: file.changedUs,
         })),
     );
-  await stageParts(tx, stepId, { chosen: selection.chosen, now });
-  const sum = { files: selection.chosen.length, bytes: selection.chosenBytes };
+  const fresh = selection.chosen.filter((file) => !held?.has(file.fileId));
+  await stageParts(tx, stepId, { chosen: fresh, now });
+  // What an earlier archive holds is looked at as well, and not written.
+  const sum = { files: selection.chosen.length, bytes: selection.chosenBytes - heldBytes(selection, held) };
   await tx.update(steps).set(sum).where(eq(steps.id, stepId));
   return sum;
 }
+
+/** What of a selection an earlier archive holds. */
+export const heldBytes = ({ chosen }: ProjectSelection, held: Held | undefined): number =>
+  chosen.reduce((sum, file) => sum + (held?.has(file.fileId) ? file.keptBytes : 0), 0);
 
 interface NewPackage {
   projectId: ProjectId;
   folder: string;
   scope: ArchiveScope;
   purpose: 'archive' | 'hand over';
+  /** The earlier archive it builds on. */
+  baseId: number | null;
 }
 
 /** The package as it will be: what is written down of it is the journal of its writing. */
 export async function packageRows(
   tx: Transaction,
   step: typeof steps.$inferSelect,
-  { projectId, folder, scope, purpose }: NewPackage,
+  { projectId, folder, scope, purpose, baseId }: NewPackage,
 ): Promise<{ archiveId: number; partId: number }> {
   const [project] = await tx.select().from(projects).where(eq(projects.id, projectId));
-  const all = await placedFiles(tx, { projectId, scope }, step.id, await stagedParts(tx, step.id));
+  const all = await placedFiles(tx, { projectId, scope, baseId }, step.id, await stagedParts(tx, step.id));
   // Who gets it does not get what was not chosen: the untouched document names all of it.
   const placed = scope.originals ? all : all.filter((file) => file.role !== 'original document');
   // Parts are weighed before anything is written; until then it is told about.
-  const sums = { files: placed.length, bytes: placed.reduce((sum, file) => sum + file.sizeBytes, 0) };
+  const sums = sumOf(placed);
   const [{ insertId: archiveId }] = await tx
     .insert(archives)
-    .values({ projectId, name: project!.name, folder, purpose, state: 'writing', packer: scope.pack, ...sums });
-  const [{ insertId: partId }] = await tx.insert(archiveParts).values({ archiveId, ord: 1, folder, ...sums });
+    .values({ projectId, name: project!.name, folder, purpose, baseId, state: 'writing', packer: scope.pack, ...sums });
+  const own = sumOf(placed.filter((file) => file.partId === undefined));
+  const [{ insertId: partId }] = await tx.insert(archiveParts).values({ archiveId, ord: 1, folder, ...own });
   for (let i = 0; i < placed.length; i += 500)
-    await tx.insert(archiveFiles).values(placed.slice(i, i + 500).map((file) => ({ archiveId, partId, ...file })));
+    await tx.insert(archiveFiles).values(placed.slice(i, i + 500).map((file) => ({ partId, ...file, archiveId })));
   return { archiveId, partId };
 }
 
-/** A copy that is to be written: on a carrier, or where it is handed over. */
-export async function copyRow(
-  tx: Transaction,
-  { archiveId, partId, carrierId }: { archiveId: number; partId: number; carrierId: CarrierId | null },
-): Promise<void> {
-  const [{ insertId: copyId }] = await tx.insert(archiveCopies).values({ archiveId, state: 'writing' });
-  await tx.insert(copyParts).values({ copyId, partId, carrierId, state: 'writing' });
-}
+const sumOf = (files: readonly { sizeBytes: number }[]) => ({
+  files: files.length,
+  bytes: files.reduce((sum, file) => sum + file.sizeBytes, 0),
+});
 
 export async function volumesOfItems(tx: Db, stepId: number): Promise<number[]> {
   const rows = await tx.selectDistinct({ id: stepItems.volumeId }).from(stepItems).where(eq(stepItems.stepId, stepId));

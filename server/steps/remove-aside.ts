@@ -93,9 +93,13 @@ async function lastLook(
     // Somebody made a timeline use it since: it has to come back first.
     if (used.has(item.fileId)) held.set(item.id, { done: false, reason: 'in use' });
     else if (params.level === 2 && !(await isProved(item.fileId)))
-      held.set(item.id, why ?? { done: false, reason: 'no good copy' });
+      held.set(item.id, unprovenIn(proved, item.fileId) ?? why ?? { done: false, reason: 'no good copy' });
   return held;
 }
+
+/** Why the archives that hold a file prove nothing of it. */
+const unprovenIn = ({ archives }: Proved, fileId: number): Held | undefined =>
+  archives.flatMap((proof) => ('reason' in proof ? [] : (proof.unproven.get(fileId) ?? [])))[0];
 
 function workOf(context: JobContext, step: Step, params: Params): ItemWork {
   const proved: Proved = { archives: [], same: new Set(), likes: new Map() };

@@ -3,16 +3,17 @@
 import { and, eq, inArray, sql } from 'drizzle-orm';
 import type { ArchiveId } from '#core/model.ts';
 import { TAG_MANIFEST } from '#core/fixity/bagit.ts';
+import { grouped } from '#core/grouped.ts';
 import { removeOriginals as kind } from '#core/steps/remove-originals.ts';
 import type { Held } from '#disk/remove.ts';
 import { sha512 } from '#disk/sums.ts';
 import { type CopyPart, copyPartsOf, readText, withCarrier } from '../archives/copies.ts';
 import { type Archived, damageOf } from '../archives/read-back.ts';
+import { carrierRows } from '../archives/shelf.ts';
 import { CarrierAway } from '../carriers/kind.ts';
 import type { Database } from '../db/connect.ts';
-import { archiveCopies, archiveFiles, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
+import { archiveFiles, archives, copyFiles } from '../db/schema/archives.ts';
 import { projects, projectStates } from '../db/schema/projects.ts';
-import { carriers } from '../db/schema/stores.ts';
 import { stepItems, type steps } from '../db/schema/plans.ts';
 import { fileSums } from '../db/schema/worth.ts';
 import { usersOf } from '../db/naming.ts';
@@ -52,34 +53,52 @@ export async function addOriginalsRemoval(
   });
 }
 
-/** A copy of which, in this step, the lists and every file that is to go were read back as they were sealed. */
+/** Parts of copies of which, in this step, the lists and every file that is to go were read back as they were sealed. */
 export interface Proof {
-  part: CopyPart;
+  parts: readonly CopyPart[];
   fileIds: ReadonlySet<number>;
   /** SHA-512 of what was read back, by file. */
   sums: ReadonlyMap<number, string>;
+  /** Files that the archive holds and no copy of their part proves: why not. */
+  unproven: ReadonlyMap<number, Held>;
 }
 
-/** Looks through the copies until one proves all that is to go. A copy with a single damage proves nothing. */
+/** Looks for a copy of each part that proves all of it that is to go. A copy of a part with a single damage proves nothing. */
 export async function proveAll(context: JobContext, of: Proving): Promise<Proof | Held> {
-  const { archiveId } = of;
   let why: Held = { done: false, reason: 'no good copy' };
-  const parts = await copyPartsOf(context.db, archiveId, (id) => context.carrierPath(id));
-  for (const part of parts.filter((one) => one.state === 'good')) {
-    const matches = await filesToProve(context, { ...of, partId: part.partId });
+  const proof = { parts: [] as CopyPart[], sums: new Map<number, string>(), unproven: new Map<number, Held>() };
+  const all = await copyPartsOf(context.db, of.archiveId, (id) => context.carrierPath(id));
+  for (const [partId, copies] of grouped(all, (part) => part.partId)) {
+    const matches = await filesToProve(context, { ...of, partId });
+    if (matches.length === 0) continue;
     const files = [...new Map(matches.map(({ file }) => [file.id, file])).values()];
+    const proven = await provenBy(context, copies, files);
+    if ('reason' in proven) {
+      why = proven;
+      for (const { itemFileId } of matches) proof.unproven.set(itemFileId, proven);
+    } else {
+      proof.parts.push(proven);
+      for (const { file, itemFileId } of matches) proof.sums.set(itemFileId, file.sha512!);
+    }
+  }
+  return proof.parts.length === 0 ? why : { ...proof, fileIds: new Set(proof.sums.keys()) };
+}
+
+async function provenBy(
+  context: JobContext,
+  copies: readonly CopyPart[],
+  files: readonly Archived[],
+): Promise<CopyPart | Held> {
+  let why: Held = { done: false, reason: 'no good copy' };
+  for (const part of copies.filter((one) => one.state === 'good'))
     try {
       const damage = await damageOf(context, part, { files: [files], recent: await readBackLately(context, part) });
-      if (damage === null) {
-        const sums = new Map(matches.map(({ file, itemFileId }) => [itemFileId, file.sha512!]));
-        return { part, fileIds: new Set(sums.keys()), sums };
-      }
+      if (damage === null) return part;
       why = { done: false, reason: 'copy damaged', detail: `${part.carrier}: ${damage}` };
     } catch (error) {
       // The carrier is away, or another is in its place: the next copy may be there.
       if (!(error instanceof CarrierAway)) throw error;
     }
-  }
   return why;
 }
 
@@ -148,13 +167,14 @@ async function readBackLately({ db, job }: JobContext, part: CopyPart): Promise<
   return new Set(rows.map((row) => row.id));
 }
 
-/** The copy is still there, and is still the one. */
-export async function isStillThere({ part }: Proof): Promise<boolean> {
+/** What proves it is still there, and is still the one. */
+export async function isStillThere({ parts }: Proof): Promise<boolean> {
   try {
-    return await withCarrier(
-      part,
-      async (carrier) => sha512(await readText(carrier, part.folder, TAG_MANIFEST)) === part.manifestSha512,
-    );
+    for (const part of parts) {
+      const tags = await withCarrier(part, (carrier) => readText(carrier, part.folder, TAG_MANIFEST));
+      if (sha512(tags) !== part.manifestSha512) return false;
+    }
+    return true;
   } catch {
     return false;
   }
@@ -177,7 +197,8 @@ async function lastLook(
   const borrowed = new Set(users.filter((user) => user.projectId !== archive.projectId).map((user) => user.fileId));
   for (const item of items)
     if (borrowed.has(item.fileId)) held.set(item.id, { done: false, reason: 'in use' });
-    else if (!proof.fileIds.has(item.fileId)) held.set(item.id, { done: false, reason: 'not archived' });
+    else if (!proof.fileIds.has(item.fileId))
+      held.set(item.id, proof.unproven.get(item.fileId) ?? { done: false, reason: 'not archived' });
   return held;
 }
 
@@ -217,37 +238,30 @@ export const removeOriginals = serverStep({
   kind,
   async findings(db, step, { archiveId, archiveName }) {
     const findings = [...(await commonFindings(db, step)), ...(await lentAndThin(db, step))];
-    const parts = await db
-      .select({ state: copyParts.state, carrier: carriers.name, carrierState: carriers.state })
-      .from(copyParts)
-      .innerJoin(archiveCopies, eq(archiveCopies.id, copyParts.copyId))
-      .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
-      .where(eq(archiveCopies.archiveId, archiveId));
-    const good = parts.filter((part) => part.state === 'good');
-    if (!good.some((part) => part.carrierState === 'reachable'))
-      findings.push(
-        finding(step, 'copy not good', 'stop', {
-          archive: archiveName,
-          why: parts
-            .map((part) => `The copy on ${part.carrier} is ${part.state === 'good' ? 'not in reach' : part.state}.`)
-            .join(' '),
-        }),
-      );
+    const parts = await copyPartsOf(db, archiveId);
+    const states = new Map((await carrierRows(db)).map((row) => [row.carrierId as number, row.state]));
+    const isThere = (part: CopyPart) => part.state === 'good' && states.get(part.carrierId) === 'reachable';
+    for (const copies of grouped(parts, (part) => part.partId).values())
+      if (!copies.some(isThere))
+        findings.push(
+          finding(step, 'copy not good', 'stop', {
+            archive: archiveName,
+            why: copies
+              .map((part) => `The copy on ${part.carrier} is ${part.state === 'good' ? 'not in reach' : part.state}.`)
+              .join(' '),
+          }),
+        );
     return findings;
   },
   async stores(tx, step, { archiveId }) {
-    const rows = await tx
-      .select({ id: carriers.id })
-      .from(copyParts)
-      .innerJoin(archiveCopies, eq(archiveCopies.id, copyParts.copyId))
-      .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
-      .where(
-        sql`${archiveCopies.archiveId} = ${archiveId} AND ${copyParts.state} = 'good' AND ${carriers.state} = 'reachable'`,
-      );
+    const states = new Map((await carrierRows(tx)).map((row) => [row.carrierId as number, row.state]));
+    const ids = (await copyPartsOf(tx, archiveId))
+      .filter((part) => part.state === 'good' && states.get(part.carrierId) === 'reachable')
+      .map((part) => part.carrierId);
     return [
       ...(await storesOfDocuments(tx, step.id)),
       ...(await volumesOfItems(tx, step.id)),
-      ...rows.map(({ id }) => ({ store: 'carrier' as const, id, mode: 'look' as const })),
+      ...ids.map((id) => ({ store: 'carrier' as const, id, mode: 'look' as const })),
     ];
   },
   run: async (context, step, { archiveId }) => runItems(context, step, await workOf(context, step, archiveId)),

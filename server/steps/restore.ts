@@ -6,9 +6,10 @@ import { and, eq, inArray, sql } from 'drizzle-orm';
 import { fileUrlOf, pathOfUrl } from '#core/documents/targets.ts';
 import { relinkOtio } from '#core/documents/relink.ts';
 import { PAYLOAD } from '#core/fixity/bagit.ts';
-import type { ArchiveId, ProjectId, VolumeId } from '#core/model.ts';
+import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { folderOf, joinPath, liesIn, relativePath, resolveInside } from '#core/paths.ts';
 import { restoreArchive as kind } from '#core/steps/restore.ts';
+import { listed } from '#core/wording/amounts.ts';
 import { codeOf, isMissing, look } from '#disk/facts.ts';
 import { freeBytesOf, isFolderOf, keepTime, makeFolder, placeFolder, removeFolder } from '#disk/folders.ts';
 import { readSmall } from '#disk/beside.ts';
@@ -17,7 +18,6 @@ import { removeOwn, renameNew, replaceOwn } from '#disk/write.ts';
 import {
   CopyDamaged,
   type CopyPart,
-  copyPartsOf,
   markDamaged,
   type TrustedSums,
   trustedSums,
@@ -46,6 +46,7 @@ import { addStep } from './adding.ts';
 import { STAYED_OUT } from './archive-documents.ts';
 import { carriersAway, finding, nameTaken as takenOn, readOnly, tooFull, unreachable } from './findings.ts';
 import { serverStep } from './kind.ts';
+import { carriersToRead, lacksGood, type Source, sourcesOf } from './restore-sources.ts';
 
 export interface NewRestore {
   archiveId: ArchiveId;
@@ -65,14 +66,19 @@ export async function addRestore(
     .from(archiveCopies)
     .where(sql`${archiveCopies.id} = ${copyId} AND ${archiveCopies.archiveId} = ${archiveId}`);
   const [volume] = await db.select().from(volumes).where(eq(volumes.id, volumeId));
-  const part = copy && (await copyPartsOf(db, archiveId)).find((one) => one.copyId === copyId);
-  if (!archive || !copy || !volume || !part)
+  if (!archive || !copy || !volume)
     throw new Refused('The archive, its copy or the volume is not known. Nothing was added.');
   if (copy.state !== 'good')
     throw new Refused(
       `This copy of ${archive.name} is ${copy.state}, so it cannot be restored from. Nothing was added.`,
     );
-  const params = { archiveId, copyId, carrierId: part.carrierId as never, volumeId, folder };
+  const sources = await sourcesOf(db, { archiveId, copyId });
+  if (lacksGood(sources))
+    throw new Refused(
+      `A part of what ${archive.name} holds has no good copy, so it cannot be brought back whole. Nothing was added.`,
+    );
+  const carrierIds = (await carriersToRead(db, { archiveId, copyId, volumeId })).needed as CarrierId[];
+  const params = { archiveId, copyId, carrierId: carrierIds[0]!, carrierIds, volumeId, folder };
   const { name: archived } = archive;
   const names = { volume: volume.name, project: archived };
   return inTransaction(db, async (tx) => {
@@ -94,9 +100,11 @@ interface Restoring {
   folder: string;
   archive: typeof archives.$inferSelect;
   volume: typeof volumes.$inferSelect;
-  part: CopyPart;
+  /** By the part of the archive: from where it may be read, the best first. */
+  sources: Map<number, Source[]>;
+  /** Copies that turned out to be damaged, in words. */
+  damages: string[];
   root: Root | null;
-  sums: TrustedSums | null;
   /** An earlier run gave it its name. */
   placed: boolean;
 }
@@ -109,15 +117,25 @@ async function open(
   const { db } = context;
   const [archive] = await db.select().from(archives).where(eq(archives.id, params.archiveId));
   const [volume] = await db.select().from(volumes).where(eq(volumes.id, params.volumeId));
-  const parts = await copyPartsOf(db, params.archiveId, (id) => context.carrierPath(id));
-  const part = parts.find((one) => one.copyId === params.copyId);
-  if (!archive || !volume || !part) throw new Error('The archive, copy or volume of this job is not in the catalogue.');
-  return { context, step, folder: params.folder, archive, volume, part, root: null, sums: null, placed: false };
+  const known = await sourcesOf(db, params, (id) => context.carrierPath(id));
+  if (!archive || !volume) throw new Error('The archive or volume of this job is not in the catalogue.');
+  // Only from those that nobody writes to meanwhile.
+  const held = context.job.params.carrierIds as number[] | undefined;
+  const sources = new Map(
+    [...known].map(([id, parts]) => [
+      id,
+      parts
+        .filter((part) => held?.includes(part.carrierId) ?? part.copyId === params.copyId)
+        .map((part): Source => ({ part, sums: null, isDamaged: false })),
+    ]),
+  );
+  const { folder } = params;
+  return { context, step, folder, archive, volume, sources, damages: [], root: null, placed: false };
 }
 
 /** Everything that can be known before the first byte: the places, the room, the copy's own lists. */
 async function prepare(restoring: Restoring): Promise<void> {
-  const { context, archive, volume, part, folder, step } = restoring;
+  const { context, archive, volume, folder, step } = restoring;
   const checked = relativePath(folder);
   if (!checked.ok || checked.path !== folder)
     throw new Refused(`${folder} leads out of ${volume.name}, so nothing was restored. Choose another name.`);
@@ -140,14 +158,40 @@ async function prepare(restoring: Restoring): Promise<void> {
     );
   }
   makeFolder(root, built);
-  try {
-    restoring.sums = await withCarrier(part, (carrier) => trustedSums(carrier, part));
-  } catch (error) {
-    if (error instanceof CarrierAway) throw notThere(part.carrier);
-    if (error instanceof CopyDamaged) throw await damaged(restoring, error.message, []);
-    throw error;
-  }
+  for (const partId of restoring.sources.keys())
+    if ((await readable(restoring, partId).next()).done) throw noneLeft(restoring);
 }
+
+/** From where a part may be read, the best first: what is there, with lists that are as they were sealed. */
+async function* readable(
+  restoring: Restoring,
+  partId: number,
+): AsyncGenerator<{ part: CopyPart; sums: TrustedSums }, void> {
+  let away: string | null = null;
+  let found = false;
+  for (const source of restoring.sources.get(partId) ?? []) {
+    if (source.isDamaged) continue;
+    const { part } = source;
+    try {
+      source.sums ??= await withCarrier(part, (carrier) => trustedSums(carrier, part));
+    } catch (error) {
+      if (error instanceof CarrierAway) away ??= part.carrier;
+      else if (error instanceof CopyDamaged) {
+        source.isDamaged = true;
+        await noteDamage(restoring, part, { detail: error.message });
+      } else throw error;
+      continue;
+    }
+    found = true;
+    yield { part, sums: source.sums };
+  }
+  if (!found && away !== null) throw notThere(away);
+}
+
+const noneLeft = ({ archive, damages }: Restoring) =>
+  new Refused(
+    `This copy of ${archive.name} is damaged: ${damages.at(-1) ?? 'no good one is left'}. Nothing was restored. Restore from another copy.`,
+  );
 
 const notThere = (name: string) =>
   new Refused(
@@ -172,16 +216,14 @@ function isTaken(root: Root, folder: string): boolean {
 const privateFolder = async ({ context, step }: Restoring): Promise<string> =>
   (await context.names()).path('restore', step.id);
 
-/** Writes down that the copy is damaged, and gives the refusal that says so. */
-async function damaged(
-  { context, archive, part }: Restoring,
-  detail: string,
-  fileIds: readonly number[],
-): Promise<Refused> {
-  await context.transaction((tx) => markDamaged(tx, part, fileIds, context.now()));
-  return new Refused(
-    `This copy of ${archive.name} is damaged: ${detail}. Nothing was restored. Restore from another copy.`,
-  );
+/** Writes down that a copy is damaged, and where. */
+async function noteDamage(
+  { context, damages }: Restoring,
+  part: CopyPart,
+  { detail, fileId = null }: { detail: string; fileId?: number | null },
+): Promise<void> {
+  damages.push(`${detail} on ${part.carrier}`);
+  await context.transaction((tx) => markDamaged(tx, part, fileId === null ? [] : [fileId], context.now()));
 }
 
 /** Which folder this job placed, from before it did: another of the same name is somebody else's. */
@@ -192,14 +234,53 @@ async function isPlaced({ context, root, folder }: Restoring): Promise<boolean> 
 }
 
 async function restoreItems(restoring: Restoring, items: readonly Item[]): Promise<Outcome[]> {
-  if (!restoring.placed)
-    await inParallel(restoring.context.pools.carriers.size, items, (item) => restoreOne(restoring, item));
+  if (!restoring.placed) {
+    const parts = await partsOf(restoring, items);
+    await inParallel(restoring.context.pools.carriers.size, items, (item) =>
+      restoreOne(restoring, item, parts.get(item.id)!),
+    );
+  }
   return items.map((item) => ({ item, result: { done: true } }));
 }
 
-/** Copies one file under a private name, compares its sum, and only then gives it its place in the private folder. */
-async function restoreOne(restoring: Restoring, item: Item): Promise<void> {
-  const { context, part, sums } = restoring;
+/** In which part each lies; restores from before that was written down go by the path. */
+async function partsOf({ context, archive }: Restoring, items: readonly Item[]): Promise<Map<number, number>> {
+  const ids = items.flatMap((item) => item.archiveFileId ?? []);
+  const rows = await context.db
+    .select({ id: archiveFiles.id, partId: archiveFiles.partId, path: archiveFiles.payloadPath })
+    .from(archiveFiles)
+    .where(
+      ids.length === items.length
+        ? inArray(archiveFiles.id, ids)
+        : and(
+            eq(archiveFiles.archiveId, archive.id),
+            inArray(
+              archiveFiles.payloadPath,
+              items.map((item) => item.path),
+            ),
+          ),
+    );
+  const byPath = new Map(rows.map((row) => [row.path, row.partId]));
+  return new Map(items.map((item) => [item.id, byPath.get(item.path)!]));
+}
+
+/** From another copy where one is damaged: nobody is asked for that, and it is told. */
+async function restoreOne(restoring: Restoring, item: Item, partId: number): Promise<void> {
+  for await (const source of readable(restoring, partId)) {
+    const damage = await copyFrom(restoring, item, source);
+    if (damage === null) return;
+    await noteDamage(restoring, source.part, { detail: damage, fileId: item.archiveFileId });
+  }
+  throw noneLeft(restoring);
+}
+
+/** Copies one file under a private name, compares its sum, and only then gives it its place in the private folder; says what is wrong with the copy. */
+async function copyFrom(
+  restoring: Restoring,
+  item: Item,
+  { part, sums }: { part: CopyPart; sums: TrustedSums },
+): Promise<string | null> {
+  const { context } = restoring;
   const root = restoring.root!;
   context.check();
   const at = `${PAYLOAD}/${item.path}`;
@@ -210,38 +291,42 @@ async function restoreOne(restoring: Restoring, item: Item): Promise<void> {
   try {
     result = await readFromCarrier(
       context.pools.carriers,
-      { from: { carrier: part.place, of: part.folder, at, strong: !sums!.xxh64 }, to: temporary },
+      { from: { carrier: part.place, of: part.folder, at, strong: !sums.xxh64 }, to: temporary },
       { progress: (bytes) => context.add(bytes), stop: context.stop },
     );
   } catch (error) {
-    throw await reasonFor(restoring, error, item);
+    return damageIn(restoring, error, { part, item });
   }
-  const { xxh64, sha512 } = sums!;
+  const { xxh64, sha512 } = sums;
   const isSealed = xxh64 ? sha512.has(at) && xxh64.get(at) === result.xxh64 : sha512.get(at) === result.sha512;
   if (!isSealed) {
     removeOwn(temporary);
-    throw await damaged(restoring, `${at} is not what was sealed`, [item.fileId]);
+    return `${at} is not what was sealed`;
   }
   keepTime(temporary, item.modifiedUs);
   const place = root.make(target);
   removeOwn(place);
   renameNew(temporary, place);
+  return null;
 }
 
-/** Only what the carrier says counts against the copy; what the volume says is trouble of the volume. */
-async function reasonFor(restoring: Restoring, error: unknown, item: Item): Promise<unknown> {
-  const { context, part } = restoring;
+/** Only what the carrier says counts against the copy; what the volume says is trouble of the volume, and is thrown. */
+async function damageIn(
+  { context }: Restoring,
+  error: unknown,
+  { part, item }: { part: CopyPart; item: Item },
+): Promise<string> {
   context.check();
   const code = codeOf(error);
   if (code === 'ENOSPC' || code === 'EDQUOT')
-    return new Refused(
+    throw new Refused(
       'The volume is full. What had been restored was taken away again; the archive is as it was. Free some space and restore again.',
     );
-  if (code === 'carrier_away') return notThere(part.carrier);
+  if (code === 'carrier_away') throw notThere(part.carrier);
   await context.assertLease();
   if (['ENOENT', 'EIO', 'not a file', 'ELOOP'].includes(code))
-    return damaged(restoring, `${PAYLOAD}/${item.path} cannot be read (${code})`, [item.fileId]);
-  return error;
+    return `${PAYLOAD}/${item.path} cannot be read (${code})`;
+  throw error;
 }
 
 /** Points the documents' references, relative inside the bag, to where the media will lie. */
@@ -376,6 +461,10 @@ async function discard(restoring: Restoring): Promise<void> {
 const begunItems = ({ context, step }: Restoring) =>
   context.db.select({ id: stepItems.id }).from(stepItems).where(eq(stepItems.stepId, step.id));
 
+/** The carriers that a part was read from. */
+const usedOf = (sources: readonly Source[]): string[] =>
+  sources.filter((source) => source.sums !== null).map((source) => source.part.carrier);
+
 const workOf = (restoring: Restoring): ItemWork => ({
   kind,
   batch: 20,
@@ -391,7 +480,8 @@ const workOf = (restoring: Restoring): ItemWork => ({
   },
   lastWords: async (_tx, _tally, ending) => ({
     archiveId: restoring.archive.id,
-    carrier: restoring.part.carrier,
+    carrier: listed([...new Set([...restoring.sources.values()].flatMap((own) => usedOf(own)))]),
+    ...(restoring.damages.length > 0 ? { damagedCopies: restoring.damages } : {}),
     volume: restoring.volume.name,
     ...(ending.state === 'done' || restoring.placed ? { folder: restoring.folder } : {}),
   }),
@@ -399,13 +489,13 @@ const workOf = (restoring: Restoring): ItemWork => ({
 
 export const restoreArchive = serverStep({
   kind,
-  async findings(db, step, { carrierId, volumeId, folder, copyId }) {
+  async findings(db, step, { archiveId, carrierId, carrierIds, volumeId, folder, copyId }) {
     const [copy] = await db.select().from(archiveCopies).where(eq(archiveCopies.id, copyId));
     const [archive] = copy ? await db.select().from(archives).where(eq(archives.id, copy.archiveId)) : [];
     const findings = [
       ...(await unreachable(db, step, [volumeId])),
       ...(await readOnly(db, step, [volumeId])),
-      ...(await carriersAway(db, step, [carrierId])),
+      ...(await carriersAway(db, step, carrierIds.length > 0 ? carrierIds : [carrierId])),
       ...(await tooFull(db, step, { volumeId, neededBytes: step.bytes })),
     ];
     if (copy?.state !== 'good')
@@ -415,22 +505,32 @@ export const restoreArchive = serverStep({
           why: `The copy it would come from is ${copy?.state ?? 'not known'}.`,
         }),
       );
+    else if (lacksGood(await sourcesOf(db, { archiveId, copyId })))
+      findings.push(
+        finding(step, 'copy not good', 'stop', {
+          archive: archive?.name ?? '',
+          why: 'A part of what it holds has no good copy any more.',
+        }),
+      );
     const taken = await takenOn(db, volumeId, folder);
     if (taken !== null) findings.push(finding(step, 'same name', 'stop', { name: folder, where: taken }));
     return findings;
   },
-  stores: async (_tx, _step, { carrierId, volumeId }) => [
-    { store: 'volume', id: volumeId, mode: 'change' },
-    { store: 'catalogue', id: volumeId, mode: 'change' },
-    { store: 'carrier', id: carrierId, mode: 'look' },
-  ],
+  async stores(tx, _step, params) {
+    const { all } = await carriersToRead(tx, params);
+    return [
+      { store: 'volume', id: params.volumeId, mode: 'change' },
+      { store: 'catalogue', id: params.volumeId, mode: 'change' },
+      ...all.map((id) => ({ store: 'carrier' as const, id, mode: 'look' as const })),
+    ];
+  },
   /** Every file of the archive is an item, so that a run that goes on knows what is there. */
-  async begin(tx, step, { archiveId, volumeId }) {
+  async begin(tx, step, { archiveId, copyId, volumeId }) {
     await tx.execute(sql`
-      INSERT INTO step_items (step_id, volume_id, file_id, path, size_bytes, modified_us)
-      SELECT ${step.id}, ${volumeId}, 0, f.payload_path, COALESCE(f.payload_bytes, f.size_bytes), f.modified_us
-      FROM archive_files f JOIN archive_parts p ON p.id = f.part_id WHERE f.archive_id = ${archiveId} ORDER BY f.id`);
-    return {};
+      INSERT INTO step_items (step_id, volume_id, file_id, archive_file_id, path, size_bytes, modified_us)
+      SELECT ${step.id}, ${volumeId}, 0, f.id, f.payload_path, COALESCE(f.payload_bytes, f.size_bytes), f.modified_us
+      FROM archive_files f JOIN archive_parts p ON p.id = f.part_id WHERE f.archive_id = ${archiveId} ORDER BY f.part_id, f.id`);
+    return { carrierIds: (await carriersToRead(tx, { archiveId, copyId, volumeId })).all };
   },
   run: async (context, step, params) => runItems(context, step, workOf(await open(context, step, params))),
   giveUp: async (context, step, params) =>

@@ -1,9 +1,10 @@
 // What each worker reaches, and what follows from all of them: a store is reachable while a living worker reaches it,
 // whatever another finds at its own path. A worker takes only work on what it reaches itself.
 import { eq, isNull, sql } from 'drizzle-orm';
+import { grouped } from '#core/grouped.ts';
 import { lookAtStore } from '#disk/identity.ts';
 import { carrierKindOf, placeOf } from '../carriers/kinds.ts';
-import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
+import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { carriers, volumes, workerReach, workers } from '../db/schema/stores.ts';
 import { type StoreState, stateSeen } from './look.ts';
 
@@ -35,6 +36,26 @@ export async function signIn(db: Database, worker: { name: string; machine: stri
     await tx.execute(sql`DELETE FROM workers WHERE seen_at < UTC_TIMESTAMP(3) - INTERVAL 1 DAY`);
     return row!.id;
   });
+}
+
+/** True where one living worker reaches all of them. */
+export async function reachedTogether(
+  db: Db,
+  { volumeIds, carrierIds }: { volumeIds: readonly number[]; carrierIds: readonly number[] },
+): Promise<boolean> {
+  const wanted = new Set([...volumeIds.map((id) => `volume ${id}`), ...carrierIds.map((id) => `carrier ${id}`)]);
+  const rows = await db
+    .select({ worker: workerReach.workerId, store: workerReach.store, id: workerReach.storeId })
+    .from(workerReach)
+    .innerJoin(workers, eq(workers.id, workerReach.workerId))
+    .where(
+      sql`${workerReach.state} = 'reachable' AND ${workers.seenAt} >= UTC_TIMESTAMP(3) - INTERVAL ${ALIVE_SECONDS} SECOND`,
+    );
+  const byWorker = grouped(
+    rows.filter(({ store, id }) => wanted.has(`${store} ${id}`)),
+    (row) => row.worker,
+  );
+  return [...byWorker.values()].some((own) => own.length === wanted.size);
 }
 
 /** Says that a worker has stopped: what only it reached is not reachable any more. */

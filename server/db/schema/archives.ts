@@ -24,6 +24,9 @@ export const archives = mysqlTable(
     purpose: mysqlEnum('purpose', ['archive', 'hand over']).notNull().default('archive'),
     /** How its files are laid out on a carrier: one of server/carriers/packers.ts. */
     packer: varchar('packer', { length: 40 }).notNull().default('folder'),
+    /** The earlier archive it builds on: what that holds already is not written again. */
+    baseId: amount('base_id'),
+    /** All that it holds, also what lies in the one it builds on. */
     files: amount('files').notNull(),
     bytes: amount('bytes').notNull(),
     /** Files that were to go in and could not: told in it, and here. */
@@ -34,7 +37,7 @@ export const archives = mysqlTable(
   (t) => [index('archives_project').on(t.projectId)],
 );
 
-/** An archive is made of parts, each whole on one carrier: one for now, several where it does not fit on one carrier. */
+/** An archive is made of parts, each whole on one carrier: several where it does not fit on one. */
 export const archiveParts = mysqlTable(
   'archive_parts',
   {
@@ -88,6 +91,7 @@ export const archiveFiles = mysqlTable(
   {
     id: id(),
     archiveId: amount('archive_id').notNull(),
+    /** Of this archive; or of an earlier one that holds the very same file already. */
     partId: amount('part_id').notNull(),
     /** A part is a range of a media file: it never stands for the whole, whoever asks whether a copy of it exists. */
     role: mysqlEnum('role', ['media', 'part', 'document', 'original document']).notNull(),
@@ -118,7 +122,8 @@ export const archiveFiles = mysqlTable(
     xxh64: char('xxh64', { length: 16 }),
   },
   (t) => [
-    index('archive_files_archive').on(t.archiveId),
+    index('archive_files_archive').on(t.archiveId, t.partId),
+    index('archive_files_part').on(t.partId),
     index('archive_files_file').on(t.fileId),
     index('archive_files_sum').on(t.sizeBytes, t.xxh64),
   ],

@@ -84,6 +84,8 @@ export const stepItems = mysqlTable(
     xxh64: char('xxh64', { length: 16 }),
     copyDevice: amount('copy_device'),
     copyInode: amount('copy_inode'),
+    /** Of a restore: which file of the archive it brings back. */
+    archiveFileId: amount('archive_file_id'),
   },
   (t) => [index('step_items_file').on(t.fileId), index('step_items_state').on(t.stepId, t.state)],
 );
