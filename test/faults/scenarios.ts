@@ -7,16 +7,17 @@ import os from 'node:os';
 import path from 'node:path';
 import { eq, sql } from 'drizzle-orm';
 import { USUAL_SCOPE } from '#core/archive/selection.ts';
-import type { ArchiveId, FolderId, PlanId, ProjectId } from '#core/model.ts';
+import type { ArchiveId, FolderId, PlanId, ProjectId, VolumeId } from '#core/model.ts';
 import { byLevel } from '#core/plan/plan.ts';
 import { size } from '#core/wording/amounts.ts';
 import { inTransaction } from '#server/db/connect.ts';
-import { archiveCopies, archives } from '#server/db/schema/archives.ts';
+import { archiveCopies, archiveParts, archives, copyParts } from '#server/db/schema/archives.ts';
 import { aside } from '#server/db/schema/aside.ts';
 import { files, folders } from '#server/db/schema/catalogue.ts';
 import { jobs } from '#server/db/schema/jobs.ts';
 import { stepItems, steps } from '#server/db/schema/plans.ts';
 import { receipts } from '#server/db/schema/receipts.ts';
+import { carriers } from '#server/db/schema/stores.ts';
 import { checkLedger } from '#server/check/check.ts';
 import { checkSums } from '#server/check/sums.ts';
 import { currentPlan, runAtOnce, runPlan } from '#server/plan/plan.ts';
@@ -153,6 +154,35 @@ export const SCENARIOS: readonly Scenario[] = [
       const carrierIds = [await site.carrier('kd-1'), await site.carrier('kd-2')];
       const scope = { ...USUAL_SCOPE, pack: 'zip' as const };
       await addArchive(site.db, { projectId: FOG, carrierIds, folder: 'fog_1', scope, now: NOW() });
+      await run(site);
+    },
+  },
+  {
+    name: 'an archive over two carriers',
+    async set(site) {
+      await fog(site);
+      // What lists take of every part, and room for half of it.
+      const room = 16_000_000 + 80_000 * Math.ceil(CLIPS.length / 2) + 20_000;
+      const carrierIds = [await site.carrier('kd-1', room), await site.carrier('kd-2', room)];
+      await addArchive(site.db, { projectId: FOG, carrierIds, folder: 'fog_1', now: NOW() });
+      await run(site);
+    },
+  },
+  {
+    name: 'an archive that builds on an earlier one',
+    async set(site) {
+      await archived(site);
+      site.put('media/fog/rushes/new.mov', 'new '.repeat(20_000));
+      site.put(
+        'media/fog/fog.otio',
+        otio(
+          'Fog',
+          [...CLIPS, 'new'].map((clip) => `rushes/${clip}.mov`),
+        ),
+      );
+      await site.read(1 as VolumeId);
+      const on = { carrierIds: [await site.carrier('kd-2')], folder: 'fog_2', baseId: 1 as ArchiveId };
+      await addArchive(site.db, { projectId: FOG, ...on, now: NOW() });
       await run(site);
     },
   },
@@ -473,6 +503,21 @@ async function judgeSayings(
   }
   for (const archive of await site.db.select().from(archives))
     if (archive.state === 'writing') untrue(`archive ${archive.name} is still being written`);
+  for (const { part, folder, carrier } of await goodParts(site)) {
+    const lies = ['', '.zip', '.tar'].some(
+      (ending) =>
+        after.has(`${carrier}/${folder}${ending}`) || after.has(`${carrier}/${folder}/tagmanifest-sha512.txt`),
+    );
+    if (!lies) untrue(`part ${part} is said to be good and is not on ${carrier}`);
+  }
   for (const { sum, detail } of await checkSums(site.db)) untrue(`${sum} ${detail}`);
   for (const finding of await checkLedger(site.db)) untrue(finding.detail);
 }
+
+const goodParts = (site: TestSite) =>
+  site.db
+    .select({ part: copyParts.id, folder: archiveParts.folder, carrier: carriers.name })
+    .from(copyParts)
+    .innerJoin(archiveParts, eq(archiveParts.id, copyParts.partId))
+    .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
+    .where(eq(copyParts.state, 'good'));
