@@ -1,18 +1,25 @@
 // Commands about archives: shaping one, and releasing what it stands for. They add to the same plan as the interface.
 import type { Command } from 'commander';
 import { USUAL_SCOPE } from '#core/archive/selection.ts';
-import type { ArchiveId } from '#core/model.ts';
-import { counted, listed, size } from '#core/wording/amounts.ts';
+import { type ArchiveId, LEVEL_WORDS } from '#core/model.ts';
+import type { Group } from '#core/reclaim/worth.ts';
+import { count, counted, listed, size } from '#core/wording/amounts.ts';
+import { GROUP_WORDS } from '#core/wording/reclaim.ts';
 import { askToReadBackAll } from '#server/archives/read-back.ts';
 import { archiveRows, carrierRows } from '#server/archives/shelf.ts';
 import type { Database } from '#server/db/connect.ts';
-import { addArchive } from '#server/steps/archive.ts';
-import { addOriginalsRemoval } from '#server/steps/remove-originals.ts';
+import { earlierArchives, heldBy } from '#server/archives/base.ts';
+import { addArchive, copiesOn, sizesOf } from '#server/steps/archive.ts';
+import { heldBytes } from '#server/steps/packages.ts';
+import { Refused } from '#server/runtime/refused.ts';
+import { addRelease, releaseKey, releaseOf } from '#server/steps/release.ts';
 import { named } from './names.ts';
 import { type Out, shaped, type ShapeOptions, tellJson, tellSelection, withShape } from './shaping.ts';
+import { table } from './table.ts';
 
 interface ArchiveOptions extends ShapeOptions {
   to: string[];
+  base?: string;
 }
 
 export function addArchiveCommands(command: Command, open: () => Database, out: Out): void {
@@ -20,24 +27,32 @@ export function addArchiveCommands(command: Command, open: () => Database, out: 
     command
       .command('archive')
       .description(
-        'what an archive of a project would hold; with --to it is added to the plan, one copy on each carrier',
+        'what an archive of a project would hold; with --to it is added to the plan: a copy on each carrier that holds it, and over those together that do not',
       )
       .argument('<project>', 'its name')
       .option(
         '--to <carrier>',
-        'a carrier; several times for several copies',
+        'a carrier; several times for several copies, or for one over several',
         (one, all: string[]) => [...all, one],
         [],
+      )
+      .option(
+        '--base <archive>',
+        'the earlier archive it builds on: what that holds as it is now is not written again',
       ),
     USUAL_SCOPE,
   ).action((project: string, asked: ArchiveOptions) => archive(open(), out, { project, ...asked }));
   command
     .command('release')
     .description(
-      'adds the removal of the originals of a sealed archive to the plan; each is read back from a copy first',
+      'what a sealed archive lets go of: adds the removal of its originals to the plan, each read back from a copy first, and what is named of what stayed out',
     )
     .argument('<archive>', 'its folder on the carriers')
-    .action((folder: string) => release(open(), out, folder));
+    .option('--with <kinds>', `what stayed out and goes as well, with commas: ${Object.keys(KINDS).join(', ')}`, '')
+    .option('--without-originals', 'only what stayed out')
+    .option('--dry-run', 'only says what could go')
+    .option('--json', 'as JSON')
+    .action((folder: string, asked: ReleaseOptions) => release(open(), out, { folder, ...asked }));
   command
     .command('readback')
     .description('has the copies of an archive read back whole; what came of it is in the ledger')
@@ -50,18 +65,26 @@ async function archive(db: Database, out: Out, asked: ArchiveOptions & { project
   const { projectId, name, scope, selection, folder, seconds } = await shaped(db, asked, USUAL_SCOPE);
   const all = await carrierRows(db);
   const carriers = asked.to.map((carrier) => named('carrier', all, carrier));
+  const earlier = (await earlierArchives(db, projectId)).map((one) => ({ ...one, name: one.folder }));
+  const base = asked.base === undefined ? null : named('archive to build on', earlier, asked.base);
+  const baseId = base?.archiveId ?? null;
+  const held = base ? await heldBy(db, base.archiveId, selection.chosen) : undefined;
   const isAdded = carriers.length > 0 && !asked.dryRun;
+  const carrierIds = carriers.map((carrier) => carrier.carrierId);
   const added = isAdded
-    ? await addArchive(db, {
-        projectId,
-        carrierIds: carriers.map((carrier) => carrier.carrierId),
-        folder,
-        scope,
-        now: new Date(),
-      })
+    ? await addArchive(db, { projectId, carrierIds, folder, scope, baseId, now: new Date() })
     : null;
-  if (asked.json) return tellJson(out, { project: name, folder, scope, selection, seconds, added });
+  const copies = copiesOn(sizesOf(selection, scope, held), carriers, scope.pack).map((copy) =>
+    copy.map(({ carrierId, bytes }) => ({ carrier: all.find((one) => one.carrierId === carrierId)!.name, bytes })),
+  );
+  const buildsOn = base && held ? { base: base.folder, files: held.size, bytes: heldBytes(selection, held) } : null;
+  if (asked.json) return tellJson(out, { project: name, folder, scope, selection, seconds, added, buildsOn, copies });
   tellSelection(out, name, { selection, seconds });
+  if (buildsOn)
+    out(`${counted(buildsOn.files, 'file')} of it, ${size(buildsOn.bytes)}, lie in ${buildsOn.base} already.`);
+  for (const [i, copy] of copies.entries())
+    if (copy.length > 1)
+      out(`Copy ${i + 1}: over ${listed(copy.map((one) => `${one.carrier} (${size(one.bytes)})`))}.`);
   out(
     added
       ? `Added to the plan as ${folder} on ${listed(carriers.map((carrier) => carrier.name))}. Nothing is written before the plan is run.`
@@ -85,10 +108,63 @@ async function readBack(db: Database, out: Out, { folder, on }: { folder: string
   out(`Reading back ${folder} on ${listed(carriers)} begins as soon as a worker reaches it.`);
 }
 
-async function release(db: Database, out: Out, folder: string): Promise<void> {
+interface ReleaseOptions {
+  with: string;
+  withoutOriginals?: boolean;
+  dryRun?: boolean;
+  json?: boolean;
+}
+
+/** Groups by the words that are typed. */
+const KINDS: Record<string, Group> = {
+  caches: 'caches',
+  renders: 'renders',
+  proxies: 'proxies',
+  unused: 'unused media',
+  backups: 'old backups',
+  rest: 'left behind',
+};
+
+async function release(
+  db: Database,
+  out: Out,
+  { folder, ...asked }: ReleaseOptions & { folder: string },
+): Promise<void> {
   const one = await sealedNamed(db, folder);
-  const added = await addOriginalsRemoval(db, one.archiveId as ArchiveId, new Date());
+  const words = asked.with.split(',').filter(Boolean);
+  const unknown = words.filter((word) => !(word in KINDS));
+  if (unknown.length > 0)
+    throw new Refused(
+      `There is no kind called ${listed(unknown)}. Known are: ${Object.keys(KINDS).join(', ')}. Nothing was added.`,
+    );
+  const { originals, parts } = await releaseOf(db, one);
+  const groups = words.map((word) => KINDS[word]);
+  const chosen = parts.filter((part) => groups.includes(part.group));
+  const takes = asked.withoutOriginals !== true && originals.files > 0;
+  const added =
+    asked.dryRun || (!takes && chosen.length === 0)
+      ? null
+      : await addRelease(db, {
+          archiveId: one.archiveId as ArchiveId,
+          ...{ originals: takes, parts: chosen.map(releaseKey), now: new Date() },
+        });
+  if (asked.json) return out(JSON.stringify({ archive: one.folder, originals, parts, added }, null, 2));
+  out(`Originals: ${size(originals.bytes)} in ${counted(originals.files, 'file')}, verified copies exist.`);
+  if (parts.length > 0)
+    out(
+      table([
+        ['STAYED OUT', 'IF IT IS NEEDED AGAIN', 'FILES', 'SIZE'],
+        ...parts.map(({ group, level, files, bytes }) => [
+          GROUP_WORDS[group].name,
+          LEVEL_WORDS[level],
+          count(files),
+          size(bytes),
+        ]),
+      ]),
+    );
   out(
-    `Added ${size(added.bytes)} of originals in ${counted(added.files, 'file')} to the plan. Nothing goes before the plan is run.`,
+    added
+      ? `Added ${size(added.bytes)} in ${counted(added.steps, 'step')} to the plan. Nothing goes before the plan is run.`
+      : 'Nothing was added to the plan.',
   );
 }

@@ -158,7 +158,19 @@ interface Told {
 
 export function tellJson(
   out: Out,
-  { selection, seconds, ...of }: Told & { project: string; folder: string; scope: ArchiveScope; added: object | null },
+  {
+    selection,
+    seconds,
+    ...of
+  }: Told & {
+    project: string;
+    folder: string;
+    scope: ArchiveScope;
+    added: object | null;
+    /** Of an archive: the earlier one it builds on, and the carriers of its copies. */
+    buildsOn?: object | null;
+    copies?: readonly object[];
+  },
 ): void {
   const { chosen, chosenBytes, missing, leftOut } = selection;
   const told = { ...of, files: chosen.length, bytes: chosenBytes, missing, leftOut, seconds: Math.round(seconds) };

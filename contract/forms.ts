@@ -176,8 +176,17 @@ const stageArchive = z.object({
     .transform((text) => text.split(',').filter(Boolean).map(Number))
     .refine((list) => list.length > 0, 'No carrier is chosen. Choose at least one.')
     .refine(
-      (list) => list.length <= 8 && list.every((n) => Number.isSafeInteger(n) && n > 0),
+      (list) => list.length <= 60 && list.every((n) => Number.isSafeInteger(n) && n > 0),
       'The carriers could not be understood. Choose again.',
+    ),
+  baseId: z
+    .string()
+    .optional()
+    .default('')
+    .transform((text) => (text === '' ? null : Number(text)))
+    .refine(
+      (n) => n === null || (Number.isSafeInteger(n) && n > 0),
+      'The archive to build on could not be understood. Choose again.',
     ),
   folder: plainName,
   scope: scopeText,
@@ -198,16 +207,35 @@ export const shapeArchiveForm = z.discriminatedUnion('intent', [
   z.object({ intent: z.literal('keep shape'), name: shapeName, scope: scopeText }),
   z.object({ intent: z.literal('forget shape'), name: shapeName }),
 ]);
+const restoreForm = z.object({
+  intent: z.literal('restore'),
+  archiveId: id('The archive'),
+  copyId: id('The copy'),
+  volumeId: id('The volume'),
+  folder,
+});
 export const shelfForm = z.discriminatedUnion('intent', [
-  z.object({
-    intent: z.literal('restore'),
-    archiveId: id('The archive'),
-    copyId: id('The copy'),
-    volumeId: id('The volume'),
-    folder,
-  }),
-  z.object({ intent: z.literal('originals'), archiveId: id('The archive') }),
+  restoreForm,
   z.object({ intent: z.literal('read back'), archiveId: id('The archive') }),
+]);
+/** The page of one archive. */
+export const archiveForm = z.discriminatedUnion('intent', [
+  restoreForm,
+  z.object({
+    intent: z.literal('read back'),
+    archiveId: id('The archive'),
+    /** Only the copy there; all of them where it is left out. */
+    on: z.string().trim().max(250).optional(),
+  }),
+  z.object({
+    intent: z.literal('release'),
+    originals: z.enum(['yes', 'no']),
+    parts: z
+      .string()
+      .max(2000)
+      .transform((text) => text.split(',').filter(Boolean))
+      .refine((list) => list.every((key) => /^\d+-[0-3]$/.test(key)), 'What was ticked could not be understood.'),
+  }),
 ]);
 export const planForm = z.discriminatedUnion('intent', [
   z.object({ intent: z.literal('unstage'), stepId: id('The step') }),

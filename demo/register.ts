@@ -3,18 +3,16 @@
 import path from 'node:path';
 import { renameSync } from 'node:fs';
 import { eq, isNull, sql } from 'drizzle-orm';
-import pino from 'pino';
 import { documentPool } from '#disk/documents/documents.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
 import { walkPool } from '#disk/walk/walk.ts';
-import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
+import type { ProjectId, VolumeId } from '#core/model.ts';
 import { byLevel } from '#core/plan/plan.ts';
 import { size } from '#core/wording/amounts.ts';
 import type { Database } from '#server/db/connect.ts';
-import { archives } from '#server/db/schema/archives.ts';
 import { jobs } from '#server/db/schema/jobs.ts';
 import { projects } from '#server/db/schema/projects.ts';
-import { carriers, volumes } from '#server/db/schema/stores.ts';
+import { volumes } from '#server/db/schema/stores.ts';
 import { runDueRules } from '#server/plan/night.ts';
 import { saveRule } from '#server/reclaim/cache-rules.ts';
 import { readDocuments } from '#server/readings/read-documents.ts';
@@ -26,14 +24,12 @@ import { nameSite } from '#server/site/site.ts';
 import { setHome, takeSuggestedHomes } from '#server/projects/homes.ts';
 import { type By, setMount } from '#server/stores/places.ts';
 import { currentPlan, runPlan } from '#server/plan/plan.ts';
-import { addArchive } from '#server/steps/archive.ts';
-import { addOriginalsRemoval } from '#server/steps/remove-originals.ts';
 import { lookAtStores, signIn, signOut } from '#server/stores/reach.ts';
 import { changeProject, projectFromTemplate, saveTemplate, templateRows } from '#server/projects/register-project.ts';
 import { setState } from '#server/projects/projects.ts';
 import { addCarrier, addVolume } from '#server/stores/stores.ts';
-import { startWorker } from '#server/worker.ts';
-import { ARCHIVED, AWAY, CARRIERS, MOUNTS, PLANNED, STATES, SYSTEM_DRIVES, TEMPLATE, VOLUMES } from './site.ts';
+import { archiveAll, withWorker } from './archives.ts';
+import { AWAY, CARRIERS, MOUNTS, PLANNED, STATES, SYSTEM_DRIVES, TEMPLATE, VOLUMES } from './site.ts';
 
 const DAY_MS = 86_400_000;
 
@@ -96,7 +92,7 @@ export async function registerSite(db: Database, root: string, now: Date): Promi
       });
   }
   await plan(db, ids, by);
-  await archiveOld(db, root, by);
+  await withWorker(db, () => work(db, by));
   // The last act: a disk leaves the house.
   const away = VOLUMES.findIndex((v) => v.name === AWAY);
   renameSync(path.join(root, VOLUMES[away]!.folder), path.join(root, `${VOLUMES[away]!.folder}-elsewhere`));
@@ -139,50 +135,29 @@ async function plan(db: Database, ids: readonly VolumeId[], by: By): Promise<voi
   await setHome(db, named('Harbour Lights'), { kind: 'backup', volumeId: idOf(AWAY), folder: 'harbour-lights' }, by);
 }
 
-/** Archives the old project for real: written, read back, its originals removed, by a worker of its own. */
-async function archiveOld(db: Database, root: string, by: By): Promise<void> {
-  const [project] = await db.select().from(projects).where(eq(projects.name, ARCHIVED.project));
-  const [carrier] = await db.select().from(carriers).where(eq(carriers.name, ARCHIVED.carrier));
-  if (!project || !carrier) return;
-  const projectId = project.id as ProjectId;
-  await setState(db, { projectId, state: 'delivered', since: new Date(by.now.getTime() - 310 * DAY_MS), ...by });
-  const worker = startWorker(db, { name: 'demo', leaseSeconds: 30, pollMs: 50, log: pino({ level: 'error' }) });
-  try {
-    await addArchive(db, { projectId, carrierIds: [carrier.id as CarrierId], folder: ARCHIVED.folder, now: by.now });
-    await runStaged(db, by);
-    const [archive] = await db.select().from(archives).where(eq(archives.projectId, projectId));
-    if (archive?.state !== 'sealed') throw new Error(`The demo archive was not sealed: ${archive?.state ?? 'none'}.`);
-    await addOriginalsRemoval(db, archive.id as ArchiveId, by.now);
-    await runStaged(db, by);
-    // A rule that ran last night, as far as anybody can see.
-    const night = new Date(by.now);
-    night.setHours(3, 10, 0, 0);
-    const [scratch] = await db.select().from(volumes).where(eq(volumes.name, 'loft-2 scratch'));
-    await saveRule(
-      db,
-      {
-        volumeId: scratch!.id as VolumeId,
-        projectId: null,
-        rule: { by: 'age', days: 250 },
-        except: [],
-        atNight: true,
-        mostBytes: 20e9,
-      },
-      by,
-    );
-    await runDueRules(db, night);
-    await ended(db);
-    await askToCompare(db, by);
-    await ended(db);
-    await addSettingAside(db, {
-      params: { what: 'what nobody owns', reason: 'no project owns it', level: 3 },
-      chosen: sql`d.path = 'Downloads/old exports'`,
-      now: by.now,
-    });
-    await runStaged(db, by);
-  } finally {
-    await worker.stop();
-  }
+/** What was done in the house before anybody looks: archives, a rule at night, files that were compared and set aside. */
+async function work(db: Database, by: By): Promise<void> {
+  await archiveAll(db, by, () => runStaged(db, by));
+  // A rule that ran last night, as far as anybody can see.
+  const night = new Date(by.now);
+  night.setHours(3, 10, 0, 0);
+  const [scratch] = await db.select().from(volumes).where(eq(volumes.name, 'loft-2 scratch'));
+  const rule = { by: 'age', days: 250 } as const;
+  await saveRule(
+    db,
+    { volumeId: scratch!.id as VolumeId, projectId: null, rule, except: [], atNight: true, mostBytes: 20e9 },
+    by,
+  );
+  await runDueRules(db, night);
+  await ended(db);
+  await askToCompare(db, by);
+  await ended(db);
+  await addSettingAside(db, {
+    params: { what: 'what nobody owns', reason: 'no project owns it', level: 3 },
+    chosen: sql`d.path = 'Downloads/old exports'`,
+    now: by.now,
+  });
+  await runStaged(db, by);
 }
 
 async function runStaged(db: Database, { who, now }: By): Promise<void> {

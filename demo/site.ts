@@ -1,9 +1,10 @@
-// Saltpan House, made up: two workstations, a shared store, two portable disks, two carriers, seven projects. Written as
+// Saltpan House, made up: two workstations, a shared store, two portable disks, five carriers, ten projects. Written as
 // plain files, as people would have left them; nothing in the product knows about it.
 import { mkdirSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import { pathToFileURL } from 'node:url';
 import { strToU8, zipSync } from 'fflate';
+import type { ArchiveScope } from '#core/archive/selection.ts';
 import { type Chance, chance } from './chance.ts';
 import { type Writer, writer } from './files.ts';
 import { movHead } from './mov.ts';
@@ -34,6 +35,7 @@ export function makeSite(root: string, today: Date, seed = 20): DemoSite {
   gannetRock(maker);
   caches(maker);
   oddments(maker);
+  archivedOnes(maker);
   return { shrink: maker.out.shrink, files: maker.files, bytes: maker.bytes };
 }
 
@@ -115,6 +117,9 @@ export const MOUNTS = [
 export const CARRIERS = [
   { name: 'KD-0001', folder: 'carriers/kd-0001', place: 'Cabinet, top shelf', capacity: 400e9 },
   { name: 'KD-0002', folder: 'carriers/kd-0002', place: 'Cabinet, top shelf', capacity: 4e9 },
+  { name: 'KD-0003', folder: 'carriers/kd-0003', place: 'Bank, box 12', capacity: 4e9 },
+  { name: 'Stick 01', folder: 'carriers/stick-01', place: 'Drawer, blue box', capacity: 160e6 },
+  { name: 'Stick 02', folder: 'carriers/stick-02', place: 'Drawer, blue box', capacity: 160e6 },
 ] as const;
 
 /** Projects whose state the manager has set, by title. */
@@ -124,10 +129,56 @@ export const STATES = [
   { project: 'Tide Tables', state: 'finishing', days: 12 },
   { project: 'Harbour Lights', state: 'in work', days: 20 },
   { project: 'Gannet Rock', state: 'finishing', days: 19 },
+  { project: 'Winter Pilots', state: 'finishing', days: 6 },
 ] as const;
 
-/** Written small and archived for real while the demo is set up. */
-export const ARCHIVED = { project: 'Brine Road', carrier: 'KD-0001', folder: 'brine-road' } as const;
+/** Written small and archived for real while the demo is set up: one of each sort. */
+export const ARCHIVED: readonly DemoArchive[] = [
+  { project: 'Brine Road', carriers: ['KD-0001'], folder: 'brine-road', since: 310, released: true },
+  {
+    ...{ project: 'Ebb Market', carriers: ['KD-0001', 'KD-0003'], folder: 'ebb-market', since: 420, released: true },
+    scope: { pack: 'tar' },
+  },
+  // On no one of them it would fit.
+  {
+    project: 'Kelp Atlas',
+    carriers: ['Stick 01', 'Stick 02'],
+    folder: 'kelp-atlas',
+    since: 560,
+    released: true,
+  },
+  {
+    ...{ project: 'Winter Pilots', carriers: ['KD-0002'], folder: 'winter-pilots_reel-1' },
+    scope: { timelines: ['reel 1'] },
+  },
+  {
+    ...{ project: 'Winter Pilots', carriers: ['KD-0003'], folder: 'winter-pilots_before-the-mix' },
+    base: 'winter-pilots_reel-1',
+  },
+  {
+    ...{ project: 'Winter Pilots', carriers: ['KD-0003'], folder: 'winter-pilots_used-ranges' },
+    scope: { handles: { value: 1, unit: 'seconds', gapSeconds: 1 }, parts: [] },
+  },
+];
+
+export interface DemoArchive {
+  project: string;
+  carriers: readonly string[];
+  folder: string;
+  scope?: Partial<ArchiveScope>;
+  /** The folder of the archive it builds on. */
+  base?: string;
+  /** Delivered so many days ago. */
+  since?: number;
+  /** Its originals were removed. */
+  released?: boolean;
+}
+
+/** Handed over for real as well. */
+export const HANDED_OVER = {
+  ...{ project: 'Winter Pilots', volume: 'Carry 04', folder: 'winter-pilots_for-the-mix' },
+  ...{ toWhom: 'Ida Brandt, mix', timeline: 'reel 2' },
+} as const;
 
 /** Where new projects of the house belong. */
 export const TEMPLATE = {
@@ -590,6 +641,32 @@ function otherProjects(maker: Maker): void {
     }),
     320,
   );
+}
+
+/** Small ones, that were archived: two that are long over, and one that goes on. */
+function archivedOnes(maker: Maker): void {
+  const reel = (project: string, letter: string, clips: number, days: number) =>
+    numbered(clips).map((n) => maker.camera(`ropewalk-media/${project}/${letter}001C${n}.mov`, 0.06, days));
+  const cut = (name: string, clips: readonly DemoMedia[]) => ({
+    ...{ name, fps: FPS, picture: maker.cuts([...clips]), sound: [] },
+  });
+  const write = (project: string, name: string, days: number, bins: DemoBin[]) =>
+    maker.text(`ropewalk-projects/${project}/${project}.otio`, document({ name, bins }), days);
+  const ebb = reel('ebb-market', 'E', 2, 440);
+  write('ebb-market', 'Ebb Market', 430, [
+    { name: 'Market day', clips: ebb },
+    { name: 'Final', timelines: [cut('ebb market final', ebb)] },
+  ]);
+  const kelp = reel('kelp-atlas', 'A', 4, 580);
+  write('kelp-atlas', 'Kelp Atlas', 570, [
+    { name: 'Dives', clips: kelp },
+    { name: 'Final', timelines: [cut('kelp atlas final', kelp)] },
+  ]);
+  const pilots = reel('winter-pilots', 'W', 4, 26);
+  write('winter-pilots', 'Winter Pilots', 3, [
+    { name: 'On the ice', clips: pilots },
+    { name: 'Cuts', timelines: [cut('reel 1', pilots.slice(0, 2)), cut('reel 2', pilots.slice(2))] },
+  ]);
 }
 
 /** Cut somewhere else: an edit list is all there is. */

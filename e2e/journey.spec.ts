@@ -88,8 +88,12 @@ test('one project travels the whole way and comes back with all its media', asyn
 
   // Then, and only then, the originals may go.
   await page.goto('/shelf');
-  await page.getByRole('button', { name: 'Add the removal of the originals of Night Ferry to the plan' }).click();
-  await expect(page.getByRole('status')).toContainText('originals');
+  await page.getByRole('link', { name: 'Release the originals of Night Ferry' }).click();
+  await expect(page.getByRole('heading', { level: 1 })).toContainText('One good copy, read back whole');
+  for (const other of await page.getByRole('checkbox', { name: /goes for good|set aside/ }).all())
+    await other.uncheck();
+  await page.getByRole('button', { name: 'Add the release to the plan' }).click();
+  await expect(page.getByRole('status')).toContainText('in 1 step to the plan');
   const original = path.join(SITE, 'ropewalk-media/night-ferry/camera/B007C001_0311.mov');
   expect(existsSync(original)).toBe(true);
   await runPlan(page, 'one step', 'Remove originals of Night Ferry');

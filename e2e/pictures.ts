@@ -104,11 +104,13 @@ try {
   await page.getByRole('button', { name: /^Add .* to the plan/ }).click();
   await page.getByText(/Nothing goes before/).waitFor();
   await page.goto('/shelf');
-  await page
-    .getByRole('button', { name: /Add the removal/ })
-    .last()
-    .click();
-  await page.getByText(/of originals in/).waitFor();
+  await page.getByRole('link', { name: 'Release the originals of Night Ferry' }).click();
+  await page.getByRole('heading', { name: 'Release', exact: true }).waitFor();
+  await take(page, null, 'archive-page');
+  for (const other of await page.getByRole('checkbox', { name: /goes for good|set aside/ }).all())
+    await other.uncheck();
+  await page.getByRole('button', { name: 'Add the release to the plan' }).click();
+  await page.getByText(/in 1 step to the plan/).waitFor();
   await page.getByRole('button', { name: 'Review plan' }).click();
   await page.getByRole('button', { name: 'Run two steps' }).waitFor();
   await take(page, null, 'plan');

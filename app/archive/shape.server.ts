@@ -1,6 +1,8 @@
 // What the shape route asks of the services, and what it changes through them.
 import type { Route } from './+types/shape';
 import { shapeArchiveForm } from '#contract/forms.ts';
+import type { CopiesRule } from '#core/archive/copies.ts';
+import { overheadOf, proposeCarriers } from '#core/archive/layout.ts';
 import { KEPT_NAMES } from '#core/archive/names.ts';
 import {
   archiveFolderName,
@@ -10,21 +12,24 @@ import {
   type LeftOut,
   type PlacedFile,
 } from '#core/archive/selection.ts';
-import type { CarrierId, ProjectId, VolumeId } from '#core/model.ts';
+import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { nameOf } from '#core/paths.ts';
 import { GUESSED_RATE } from '#core/reclaim/again.ts';
 import { size } from '#core/wording/amounts.ts';
 import { outWords } from '#core/wording/lenses.ts';
-import { projectSelection } from '#server/archives/selection.ts';
+import { projectSelection, type ProjectSelection } from '#server/archives/selection.ts';
 import { forgetShape, keepShape, namedShapes } from '#server/archives/shapes.ts';
 import { timelineNames } from '#server/archives/lengths.ts';
 import { binTree, filesOfClips } from '#server/archives/bins.ts';
 import { handedOverOf } from '#server/archives/handed-over.ts';
-import { addArchive } from '#server/steps/archive.ts';
+import { addArchive, sizesOf } from '#server/steps/archive.ts';
+import { heldBytes } from '#server/steps/packages.ts';
+import { type Earlier, earlierArchives, heldBy } from '#server/archives/base.ts';
+import { copiesRule } from '#server/site/house-rules.ts';
 import { addHandOver } from '#server/steps/hand-over.ts';
 import { projectById } from '#server/projects/projects.ts';
 import { measuredRates } from '#server/archives/rates.ts';
-import { carrierRows } from '#server/archives/shelf.ts';
+import { type CarrierRow, carrierRows } from '#server/archives/shelf.ts';
 import { answer, idFrom } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
@@ -43,13 +48,16 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     bins: wished.bins.filter((name) => bins.includes(name)),
     files: await filesOfClips(db(), projectId, clipsIn(searchParams)),
   };
-  const [selection, carriers, rates, shapes, earlier] = await Promise.all([
+  const [selection, carriers, rates, shapes, earlier, before, rule] = await Promise.all([
     projectSelection(db(), projectId, scope),
     carrierRows(db()),
     measuredRates(db()),
     namedShapes(db()),
     handedOverOf(db(), projectId),
+    earlierArchives(db(), projectId),
+    copiesRule(db()),
   ]);
+  const { base, held, baseBytes } = await baseOf(selection, before, searchParams);
   const media = selection.chosen.filter((file) => file.used && !file.isDocument);
   const asked = selection.chosen.filter((file) => !file.used && !file.isDocument);
   return {
@@ -62,26 +70,61 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     bins,
     folder: archiveFolderName(project.slug, new Date().toISOString().slice(0, 10)),
     totalBytes: selection.totalBytes,
-    archiveBytes: selection.chosenBytes,
+    archiveBytes: selection.chosenBytes - baseBytes,
+    documentBytes: selection.chosenBytes - keptBytes(selection.chosen.filter((file) => !file.isDocument)),
+    before,
+    base: base && { ...base, files: held!.size, bytes: baseBytes },
+    ...layoutOf(sizesOf(selection, scope, held), { carriers, rule, scope }),
     borrowedBytes: selection.borrowedBytes,
     trimmedBytes: selection.trimmedBytes,
     trimmedStills: selection.trimmedStills,
     leftOut: selection.leftOut,
     scope,
     parts: partsOf(selection.leftOut, asked),
-    askedBytes: asked.reduce((sum, file) => sum + file.keptBytes, 0),
     inParts: media.filter((file) => file.parts.length > 0).length,
     whole: wholesOf(media),
     missing: selection.missing,
     outside: selection.outside,
     mediaTotal: selection.mediaTotal,
     mediaFiles: media.length,
-    mediaBytes: media.reduce((sum, file) => sum + file.keptBytes, 0),
+    mediaBytes: keptBytes(media),
     documents: selection.chosen.filter((file) => file.isDocument).length,
     files: selection.chosen.slice(0, 5000).flatMap((file) => rowsOf(file, scope)),
     estimate: estimateSeconds(selection.chosenBytes, rates),
     measured: rates.measured,
   };
+}
+
+const neededFor = (sizes: readonly number[], { pack }: ArchiveScope): number => {
+  const { partBytes, fileBytes } = overheadOf(pack);
+  return sizes.reduce((sum, own) => sum + own + fileBytes, partBytes);
+};
+
+const keptBytes = (files: readonly PlacedFile[]): number => files.reduce((sum, file) => sum + file.keptBytes, 0);
+
+/** What the page needs to say how copies lie on carriers, and those that are proposed: reachable, in as many places as the house wants. */
+function layoutOf(
+  sizes: readonly number[],
+  { carriers, rule, scope }: { carriers: readonly CarrierRow[]; rule: CopiesRule; scope: ArchiveScope },
+) {
+  // Only where they do not all hold it does it matter how it could be parted.
+  const isTight = carriers.some((carrier) => carrier.freeBytes < neededFor(sizes, scope));
+  const proposed = proposeCarriers(
+    sizes,
+    carriers
+      .filter((carrier) => carrier.state === 'reachable')
+      .map(({ carrierId, freeBytes, place }) => ({ carrierId, roomBytes: freeBytes, place })),
+    { ...rule, overhead: overheadOf(scope.pack) },
+  );
+  return { rule, proposed, sizes: isTight ? sizes : [sizes.reduce((sum, own) => sum + own, 0)] };
+}
+
+/** The archive that it is to build on, and what of it that holds. */
+async function baseOf(selection: ProjectSelection, before: readonly Earlier[], search: URLSearchParams) {
+  const asked = isHandOver(search) ? null : search.get('base');
+  const base = before.find((one) => `${one.archiveId}` === asked);
+  const held = base && (await heldBy(db(), base.archiveId, selection.chosen));
+  return { base: base ?? null, held, baseBytes: heldBytes(selection, held) };
 }
 
 /** Why media stays whole that was to be cut, the commonest first. */
@@ -156,6 +199,7 @@ export async function action({ request, params }: Route.ActionArgs) {
           projectId: idFrom(params.projectId, 'project') as ProjectId,
           carrierIds: form.carrierIds as CarrierId[],
           ...{ folder: form.folder, scope: form.scope, now: new Date() },
+          baseId: form.baseId as ArchiveId | null,
         });
         return `Added an archive of ${size(added.bytes)} to the plan. Review the plan and run it.`;
       }

@@ -4,14 +4,15 @@ import clsx from 'clsx';
 import { Link, useFetcher, useNavigate } from 'react-router';
 import type { Route } from './+types/shape';
 import { isNarrow } from '#core/archive/selection.ts';
-import { count, counted, duration, exactTime, listed, size } from '#core/wording/amounts.ts';
+import { count, counted, exactTime, listed, size } from '#core/wording/amounts.ts';
 import { archiveSentence, handOverSentence, LEFT_OUT_WORDS, stateSince } from '#core/wording/lenses.ts';
 import { Waterfall } from '../charts/waterfall';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/use-frame';
 import { useAsked, useLens, useTo } from '../shell/links';
-import { Bar, Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
+import { Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
+import { Base, Carriers, type Copies, useCopies } from './carriers';
 import { Length, small } from './length';
 import { Tick } from './tick';
 import { Ends, Receiver } from './hand-over';
@@ -22,11 +23,10 @@ export { loader, action } from './shape.server.ts';
 type Data = Route.ComponentProps['loaderData'];
 
 export default function Shape({ loaderData: data }: Route.ComponentProps) {
-  const fitting = data.carriers.find(
-    (carrier) => carrier.state === 'reachable' && carrier.freeBytes >= data.archiveBytes,
-  );
-  const first = fitting ?? data.carriers[0];
-  const [carrierIds, setCarriers] = useState<number[]>(first ? [first.carrierId] : []);
+  const [ticked, setCarriers] = useState<number[] | null>(null);
+  // What is proposed follows the shape until somebody ticks.
+  const carrierIds = ticked ?? data.proposed;
+  const copies = useCopies(data, carrierIds);
   const [toWhom, setToWhom] = useState('');
   const fetcher = useFetcher<Answer>();
   const intent = data.isHandOver ? 'hand over' : 'stage';
@@ -34,15 +34,16 @@ export default function Shape({ loaderData: data }: Route.ComponentProps) {
     <fetcher.Form method="post" className="grid gap-4">
       <input type="hidden" name="intent" value={intent} />
       {!data.isHandOver && <input type="hidden" name="carrierIds" value={carrierIds.join(',')} />}
+      {!data.isHandOver && data.base && <input type="hidden" name="baseId" value={data.base.archiveId} />}
       <input type="hidden" name="scope" value={JSON.stringify(data.scope)} />
-      <Top data={data} chosen={carrierIds} toWhom={toWhom} isBusy={fetcher.state !== 'idle'} />
+      <Top data={data} copies={copies} toWhom={toWhom} isBusy={fetcher.state !== 'idle'} />
       <Said answer={fetcher.data} />
       {data.archiveBytes > 0 && (
         <Parts data={data}>
           {data.isHandOver ? (
             <Receiver data={data} toWhom={toWhom} onName={setToWhom} />
           ) : (
-            <Carriers data={data} chosen={carrierIds} onChoose={setCarriers} />
+            <Carriers data={data} chosen={carrierIds} copies={copies} onChoose={setCarriers} />
           )}
         </Parts>
       )}
@@ -52,14 +53,15 @@ export default function Shape({ loaderData: data }: Route.ComponentProps) {
 
 interface TopProps {
   data: Data;
-  chosen: readonly number[];
+  copies: Copies;
   toWhom: string;
   isBusy: boolean;
 }
 
-function Top({ data, chosen, toWhom, isBusy }: TopProps) {
+function Top({ data, copies, toWhom, isBusy }: TopProps) {
   const { nowMs } = useFrame();
-  const on = data.carriers.filter((carrier) => chosen.includes(carrier.carrierId)).map((carrier) => carrier.name);
+  const on = [...copies.sets.flat(), ...copies.unused].map((one) => one.name);
+  const ready = copies.sets.length;
   const { totalBytes, archiveBytes, project } = data;
   return (
     <div className="flex items-end justify-between gap-4">
@@ -84,8 +86,8 @@ function Top({ data, chosen, toWhom, isBusy }: TopProps) {
       >
         {data.isHandOver
           ? 'Add the hand-over to the plan'
-          : on.length > 1
-            ? `Add an archive with ${on.length} copies to the plan`
+          : ready > 1
+            ? `Add an archive with ${ready} copies to the plan`
             : 'Add the archive to the plan'}
       </Button>
     </div>
@@ -111,11 +113,12 @@ function Inside({ data }: { data: Data }) {
             </span>
             {data.documents > 0 && <Rest {...data.scope} />}
           </span>
-          <b className="whitespace-nowrap">{size(data.archiveBytes - data.mediaBytes - data.askedBytes)}</b>
+          <b className="whitespace-nowrap">{size(data.documentBytes)}</b>
         </li>
         {data.parts.map((part) => (
           <PartChoice key={part.part} part={part} data={data} />
         ))}
+        {!data.isHandOver && data.before.length > 0 && <Base data={data} />}
         <GoOn goOn={data.scope.goOn} />
         {data.missing > 0 && (
           <li className="py-1.5">
@@ -220,31 +223,6 @@ function Versions({ data }: { data: Data }) {
   );
 }
 
-function Carriers({ data, chosen, onChoose }: CarriersProps) {
-  const toggle = (id: number) => onChoose(chosen.includes(id) ? chosen.filter((one) => one !== id) : [...chosen, id]);
-  if (data.carriers.length === 0)
-    return <Card title="Carriers">No carrier is registered, so there is nowhere to write to.</Card>;
-  return (
-    <Card title="Carriers, one copy on each" aside={`about ${duration(data.estimate)}`}>
-      <div role="group" aria-label="Carriers" className="grid gap-2.5">
-        {data.carriers.map((carrier) => (
-          <CarrierChoice
-            key={carrier.carrierId}
-            carrier={carrier}
-            bytes={data.archiveBytes}
-            chosen={chosen.includes(carrier.carrierId)}
-            onToggle={() => toggle(carrier.carrierId)}
-          />
-        ))}
-      </div>
-      <p className="mt-3 text-[13px] text-ink-2">
-        Read once, written to each carrier and read back whole from each before it is sealed; the time is{' '}
-        {data.measured ? 'from earlier work here' : 'a guess until work was measured here'}.
-      </p>
-    </Card>
-  );
-}
-
 function Contents({ data }: { data: Data }) {
   const { volumes } = useFrame();
   const names = new Map(volumes.map((volume) => [volume.volumeId, volume.name]));
@@ -317,6 +295,7 @@ function Parts({ data, children }: { data: Data; children: ReactNode }) {
                 name: partWords(part.why, isNarrow(data.scope)),
                 bytes: part.bytes,
               })),
+              ...(data.base ? [{ key: 'earlier', name: 'In the earlier archive', bytes: data.base.bytes }] : []),
               ...(data.trimmedBytes > 0
                 ? [{ key: 'unused', name: 'Ranges no timeline uses', bytes: data.trimmedBytes }]
                 : []),
@@ -340,56 +319,5 @@ function Parts({ data, children }: { data: Data; children: ReactNode }) {
         <Shapes shapes={data.shapes} scope={data.scope} />
       </div>
     </div>
-  );
-}
-
-interface CarriersProps {
-  data: Data;
-  chosen: readonly number[];
-  onChoose: (ids: number[]) => void;
-}
-
-interface CarrierProps {
-  carrier: Data['carriers'][number];
-  bytes: number;
-  chosen: boolean;
-  onToggle: () => void;
-}
-
-function CarrierChoice({ carrier, bytes, chosen, onToggle }: CarrierProps) {
-  const free = carrier.freeBytes;
-  const fits = free >= bytes;
-  return (
-    <label className="block cursor-pointer">
-      <span className="flex items-baseline justify-between gap-2">
-        <span className="flex items-center gap-2">
-          <input type="checkbox" checked={chosen} onChange={onToggle} className="accent-accent" />
-          <b className="path">{carrier.name}</b>
-        </span>
-        <span className={fits && carrier.state === 'reachable' ? 'text-[13px] text-ink-2' : 'text-[13px] text-loss'}>
-          {carrier.state !== 'reachable'
-            ? 'not in reach'
-            : fits
-              ? `${size(free - bytes)} left after`
-              : `${size(bytes - free)} too small`}
-        </span>
-      </span>
-      <span className="mt-1 block">
-        <Bar
-          height={12}
-          label={carrier.name}
-          whole={carrier.capacityBytes}
-          parts={[
-            { key: 'there', bytes: carrier.usedBytes, colour: 'var(--kind-cache)', label: 'there' },
-            {
-              key: 'this',
-              bytes: Math.min(free, bytes),
-              colour: fits ? 'var(--accent)' : 'var(--loss)',
-              label: 'this archive',
-            },
-          ]}
-        />
-      </span>
-    </label>
   );
 }

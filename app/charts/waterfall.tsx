@@ -16,6 +16,7 @@ const COLOURS: Record<string, string> = {
   lent: 'var(--caution)',
   backup: 'var(--kind-backup)',
   delivery: 'var(--kind-delivery)',
+  earlier: 'var(--kind-backup)',
   other: 'var(--kind-other)',
 };
 const HEIGHT = 150;

@@ -2,9 +2,8 @@
 import type { Route } from './+types/shelf';
 import { shelfForm } from '#contract/forms.ts';
 import type { ArchiveId, VolumeId } from '#core/model.ts';
-import { counted, listed, size } from '#core/wording/amounts.ts';
+import { listed, size } from '#core/wording/amounts.ts';
 import { shelfSentence } from '#core/wording/lenses.ts';
-import { addOriginalsRemoval } from '#server/steps/remove-originals.ts';
 import { addRestore } from '#server/steps/restore.ts';
 import { archiveRows, carrierRows } from '#server/archives/shelf.ts';
 import { askToReadBackAll } from '#server/archives/read-back.ts';
@@ -34,10 +33,6 @@ export async function loader() {
 export async function action({ request }: Route.ActionArgs) {
   return answer(request, shelfForm, async (form) => {
     const now = new Date();
-    if (form.intent === 'originals') {
-      const added = await addOriginalsRemoval(db(), form.archiveId as ArchiveId, now);
-      return `Added ${size(added.bytes)} of originals in ${counted(added.files, 'file')} to the plan. Nothing goes before the plan is run.`;
-    }
     if (form.intent === 'read back') {
       const on = await askToReadBackAll(db(), form.archiveId, { who: await personOf(request), now });
       return `Reading back what is on ${listed(on)} begins as soon as a worker reaches it. The ledger will say how it is.`;

@@ -1,13 +1,12 @@
-// Shelf: carriers as jars, archives with their copies; from here a project comes back, and originals may be let go.
-import { Dialog } from 'radix-ui';
-import { useState } from 'react';
-import { useFetcher } from 'react-router';
+// Shelf: carriers as jars, archives with their copies; from here a project comes back. Each archive has a page of its own.
+import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/shelf';
 import { ago, count, counted, day, exactTime, size } from '#core/wording/amounts.ts';
 import { Jar, LAYER_COLOURS } from '../charts/jar';
 import type { Answer } from '../lib/answer';
-import { useFrame } from '../shell/use-frame';
-import { Button, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
+import { useLens } from '../shell/links';
+import { Chip, Empty, Said, Sentence } from '../ui/parts';
+import { Restore } from './restore';
 
 export { loader, action } from './shelf.server.ts';
 
@@ -163,6 +162,7 @@ function ArchiveRow({
   nowMs: number;
   submit: ReturnType<typeof useFetcher<Answer>>;
 }) {
+  const lens = useLens();
   const good = archive.copies.filter((copy) => copy.state === 'good');
   const times = good.map((copy) => copy.readBackMs);
   // Of several copies the one that was not looked at for longest.
@@ -170,97 +170,39 @@ function ArchiveRow({
   return (
     <tr className="h-11">
       <td className="max-w-56 truncate" title={archive.lies}>
-        <span className="font-medium">{archive.name}</span>
-        <span className="path block text-ink-2">{archive.lies}</span>
+        <Link to={lens(`/shelf/${archive.archiveId}`)} className="block truncate hover:underline">
+          <span className="font-medium">{archive.name}</span>
+          <span className="path block truncate text-ink-2">{archive.lies}</span>
+        </Link>
       </td>
       <td title={archive.sealedMs === null ? undefined : exactTime(archive.sealedMs)}>
         {archive.sealedMs === null ? '' : day(archive.sealedMs)}
       </td>
       <td className="number font-semibold">{size(archive.bytes)}</td>
       <td className="number">{count(archive.files)}</td>
-      <td className="path">{archive.copies.map((copy) => copy.carriers.map((one) => one.name).join(' + ')).join(', ')}</td>
+      <td className="path">
+        {archive.copies.map((copy) => copy.carriers.map((one) => one.name).join(' + ')).join(', ')}
+      </td>
       <td className="max-w-48 py-1.5 leading-6 whitespace-normal">
         <Copies archive={archive} good={good.length} readBack={readBack} nowMs={nowMs} />
         {archive.state === 'sealed' && <ReadBack archive={archive} submit={submit} />}
       </td>
-      <td className="number">{archive.originalsBytes > 0 ? size(archive.originalsBytes) : 'gone'}</td>
       <td className="number">
-        {archive.state === 'sealed' && good.length > 0 && (
-          <span className="inline-grid justify-items-end gap-1.5">
-            {archive.originalsBytes > 0 && (
-              <submit.Form method="post">
-                <input type="hidden" name="archiveId" value={archive.archiveId} />
-                <Button
-                  type="submit"
-                  name="intent"
-                  value="originals"
-                  aria-label={`Add the removal of the originals of ${archive.name} to the plan`}
-                >
-                  Add originals to the plan
-                </Button>
-              </submit.Form>
-            )}
-            <Restore archive={archive} copyId={good[0]!.copyId} />
-          </span>
+        {archive.originalsBytes > 0 ? (
+          <Link
+            to={lens(`/shelf/${archive.archiveId}`)}
+            className="text-accent hover:underline"
+            aria-label={`Release the originals of ${archive.name}`}
+          >
+            {size(archive.originalsBytes)}
+          </Link>
+        ) : (
+          'gone'
         )}
       </td>
+      <td className="number">
+        {archive.state === 'sealed' && good.length > 0 && <Restore archive={archive} copyId={good[0]!.copyId} />}
+      </td>
     </tr>
-  );
-}
-
-function Restore({ archive, copyId }: { archive: Archive; copyId: number }) {
-  const { volumes } = useFrame();
-  const fetcher = useFetcher<Answer>();
-  const [open, setOpen] = useState(false);
-  const there = volumes.filter((volume) => volume.state === 'reachable');
-  return (
-    <Dialog.Root open={open} onOpenChange={setOpen}>
-      <Dialog.Trigger asChild>
-        <Button aria-label={`Restore ${archive.name}`}>Restore</Button>
-      </Dialog.Trigger>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-40 bg-ground/80" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-1/2 left-1/2 z-40 w-[440px] -translate-x-1/2 -translate-y-1/2 rounded-[10px] border border-line bg-raised p-5 focus:outline-none"
-        >
-          <Dialog.Title className="sentence mb-3 !text-lg">
-            Restore {archive.name}, {size(archive.bytes)}
-          </Dialog.Title>
-          <fetcher.Form method="post" className="grid gap-3">
-            <input type="hidden" name="intent" value="restore" />
-            <input type="hidden" name="archiveId" value={archive.archiveId} />
-            <input type="hidden" name="copyId" value={copyId} />
-            <Field label="To the volume">
-              <select name="volumeId" className={inputLook} required>
-                {there.map((volume) => (
-                  <option key={volume.volumeId} value={volume.volumeId}>
-                    {volume.name}, {size(Math.max(0, volume.capacityBytes - volume.usedBytes))} free
-                  </option>
-                ))}
-              </select>
-            </Field>
-            <Field label="In a folder named" hint="A new one: nothing is ever written over.">
-              <input
-                name="folder"
-                className={inputLook}
-                defaultValue={archive.folder.replace(/_\d{4}-\d\d-\d\d$/, ' restored')}
-                required
-                maxLength={250}
-              />
-            </Field>
-            <Said answer={fetcher.data} />
-            <div className="mt-1 flex justify-end gap-2">
-              <Dialog.Close asChild>
-                <Button>Close</Button>
-              </Dialog.Close>
-              <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
-                Add the restore to the plan
-              </Button>
-            </div>
-          </fetcher.Form>
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
   );
 }

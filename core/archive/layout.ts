@@ -26,6 +26,16 @@ export interface Overhead {
   fileBytes: number;
 }
 
+/** Room for lists and relinked documents, in every part. */
+const LISTS_BYTES = 16_000_000;
+/** What an entry has around it where the whole is one file, and its line in the index. */
+const ENTRY_BYTES = 4_096;
+
+export const overheadOf = (pack: string): Overhead => ({
+  partBytes: LISTS_BYTES,
+  fileBytes: pack === 'folder' ? 0 : ENTRY_BYTES,
+});
+
 /** In which order files are tried: as they lie, which keeps what belongs together in one part; or so that less is wasted. */
 const TRIES = [asTheyLie, largestFirst] as const;
 

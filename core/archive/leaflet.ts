@@ -80,24 +80,27 @@ export function readmeText(leaflet: Leaflet): string {
     '',
     'Opening it',
     '',
-    ...(documents.length > 0
-      ? [
-          '  The documents name their media relative to themselves, so the folder may lie anywhere:',
-          '',
-          ...documents.map((path) => `    ${path}`),
-          '',
-          handedTo === null
-            ? '  What stayed out of the archive is told as missing, by its own name.'
-            : '  What could not be found is told as missing, by its own name.',
-        ]
-      : [
-          (leaflet.parts ?? []).length > 1
-            ? `  The documents lie in ${leaflet.parts![0]}.`
-            : '  It holds no document that could be written anew; those that are there are as they were.',
-        ]),
+    ...openingLines(leaflet, documents),
   ];
   return `${lines.join('\n')}\n`;
 }
+
+const openingLines = ({ handedTo = null, parts = [] }: Leaflet, documents: readonly string[]): string[] =>
+  documents.length > 0
+    ? [
+        '  The documents name their media relative to themselves, so the folder may lie anywhere:',
+        '',
+        ...documents.map((path) => `    ${path}`),
+        '',
+        handedTo === null
+          ? '  What stayed out of the archive is told as missing, by its own name.'
+          : '  What could not be found is told as missing, by its own name.',
+      ]
+    : [
+        parts.length > 1
+          ? `  The documents lie in ${parts[0]}.`
+          : '  It holds no document that could be written anew; those that are there are as they were.',
+      ];
 
 function elsewhereLines({ number, parts = [], elsewhere = [] }: Leaflet): string[] {
   if (elsewhere.length === 0) return [];

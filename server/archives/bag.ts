@@ -61,6 +61,62 @@ interface Content {
   handedTo?: string | null;
 }
 
+interface Told extends Pick<Content, 'shape' | 'part' | 'parts' | 'files'> {
+  project: string;
+  handedTo: string | null;
+  told: readonly Gap[];
+  elsewhere: readonly Elsewhere[];
+  names: ReadonlyMap<number, string>;
+}
+
+/** What is in a part, for programs. */
+const contentsOf = (
+  archive: typeof archives.$inferSelect,
+  { project, shape, handedTo, told, part, parts, elsewhere, files, names }: Told,
+) => ({
+  format: handedTo === null ? 'keramion-archive 1' : 'keramion-hand-over 1',
+  project,
+  ...(handedTo === null ? { archive: archive.name, shape } : { for: handedTo }),
+  ...(parts.length > 1 ? { part: part.ord, of: parts.map((one) => one.folder) } : {}),
+  ...(told.length > 0 ? { couldNotGoIn: told } : {}),
+  ...(elsewhere.length > 0 ? { elsewhere: elsewhere.map(({ folder, files: own }) => ({ folder, files: own })) } : {}),
+  files: files.map((file) => ({
+    path: payloadAt(file),
+    role: file.role,
+    sizeBytes: file.payloadBytes,
+    ...(file.role === 'part' ? { frames: { from: file.partFrom, to: file.partTo } } : {}),
+    ...(file.whyWhole ? { staysWhole: file.whyWhole } : {}),
+    ...(handedTo === null ? { original: originalOf(file, names) } : {}),
+  })),
+});
+
+interface Info extends Pick<Content, 'part' | 'parts'> {
+  project: string;
+  handedTo: string | null;
+  day: string;
+  bytes: number;
+  files: number;
+}
+
+/** Source: RFC 8493, 2.2.2, with the words it reserves for bags that belong together. */
+const infoOf = (
+  { folder }: typeof archives.$inferSelect,
+  { project, part, parts, day, handedTo, bytes, files }: Info,
+): string =>
+  bagInfoText([
+    ['External-Identifier', part.folder],
+    ['External-Description', handedTo === null ? `Archive of the project ${project}` : `${project}, for ${handedTo}`],
+    ['Bagging-Date', day],
+    ['Bag-Software-Agent', 'Keramion'],
+    ['Payload-Oxum', payloadOxum(bytes, files)],
+    ...(parts.length > 1
+      ? ([
+          ['Bag-Group-Identifier', folder],
+          ['Bag-Count', `${part.ord} of ${parts.length}`],
+        ] as const)
+      : []),
+  ]);
+
 /** The lists of one part of an archive: of what lies in it, and of where the rest is. */
 export async function tagFiles(
   db: Db,
@@ -75,22 +131,17 @@ export async function tagFiles(
   const names = new Map(rows.map((volume) => [volume.id, volume.name]));
   const bytes = files.reduce((sum, file) => sum + file.payloadBytes!, 0);
   const told = handedTo === null ? gaps : gaps.map(({ path, why }) => ({ path: nameOf(path), why }));
-  const contents = {
-    format: handedTo === null ? 'keramion-archive 1' : 'keramion-hand-over 1',
+  const contents = contentsOf(archive, {
     project: project!.name,
-    ...(handedTo === null ? { archive: archive.name, shape } : { for: handedTo }),
-    ...(parts.length > 1 ? { part: part.ord, of: parts.map((one) => one.folder) } : {}),
-    ...(told.length > 0 ? { couldNotGoIn: told } : {}),
-    ...(elsewhere.length > 0 ? { elsewhere: elsewhere.map(({ folder, files: own }) => ({ folder, files: own })) } : {}),
-    files: files.map((file) => ({
-      path: payloadAt(file),
-      role: file.role,
-      sizeBytes: file.payloadBytes,
-      ...(file.role === 'part' ? { frames: { from: file.partFrom, to: file.partTo } } : {}),
-      ...(file.whyWhole ? { staysWhole: file.whyWhole } : {}),
-      ...(handedTo === null ? { original: originalOf(file, names) } : {}),
-    })),
-  };
+    shape,
+    handedTo,
+    told,
+    part,
+    parts,
+    elsewhere,
+    files,
+    names,
+  });
   const leaflet: Leaflet = {
     ...leafletOf(archive, project!, { files, day, names }),
     ...{ folder: part.folder, gaps: told, handedTo },
@@ -104,22 +155,7 @@ export async function tagFiles(
     ['bagit.txt', BAG_DECLARATION],
     [
       'bag-info.txt',
-      bagInfoText([
-        ['External-Identifier', part.folder],
-        [
-          'External-Description',
-          handedTo === null ? `Archive of the project ${project!.name}` : `${project!.name}, for ${handedTo}`,
-        ],
-        ['Bagging-Date', day],
-        ['Bag-Software-Agent', 'Keramion'],
-        ['Payload-Oxum', payloadOxum(bytes, files.length)],
-        ...(parts.length > 1
-          ? ([
-              ['Bag-Group-Identifier', archive.folder],
-              ['Bag-Count', `${part.ord} of ${parts.length}`],
-            ] as const)
-          : []),
-      ]),
+      infoOf(archive, { project: project!.name, part, parts, day, handedTo, bytes, files: files.length }),
     ],
     [MANIFEST, sumsBy((file) => file.sha512!)],
     [FAST_SUMS, sumsBy((file) => file.xxh64!)],

@@ -1,7 +1,7 @@
 // Carriers, archives and their copies, for the shelf and the archive lens.
 import { and, desc, eq, inArray, sql } from 'drizzle-orm';
 import type { ArchiveId, CarrierId, ProjectId } from '#core/model.ts';
-import { copiesShort } from '#core/archive/copies.ts';
+import { type CopiesRule, copiesShort } from '#core/archive/copies.ts';
 import { grouped } from '#core/grouped.ts';
 import { copiesRule } from '../site/house-rules.ts';
 import { carrierKindOf } from '../carriers/kinds.ts';
@@ -25,7 +25,7 @@ export interface ArchiveRow {
   copies: CopyRow[];
   /** The archive it builds on, by its folder; null where it stands alone. */
   buildsOn: string | null;
-  /** Originals that are still where they were. */
+  /** Originals of the project's own that are still where they were: what it borrowed stays for others. */
   originalsBytes: number;
   /** Files that were to go in and could not. */
   gaps: number;
@@ -41,72 +41,92 @@ export interface CopyRow {
   readBackMs: number | null;
 }
 
-export async function archiveRows(db: Database): Promise<ArchiveRow[]> {
+/** All of them, or one; the latest first. */
+export async function archiveRows(db: Database, only?: number): Promise<ArchiveRow[]> {
   const all = await db
     .select()
     .from(archives)
     .where(and(eq(archives.purpose, 'archive'), inArray(archives.state, ['writing', 'sealed'])))
     .orderBy(desc(archives.id));
-  if (all.length === 0) return [];
-  const ids = all.map((a) => a.id);
-  const onCarriers = await db
+  // One builds on others, which say how sure it is.
+  const wanted = only === undefined ? all : all.filter((a) => a.id === only);
+  if (wanted.length === 0) return [];
+  const copies = await copiesOf(
+    db,
+    all.map((a) => a.id),
+  );
+  const left = await originalsLeft(
+    db,
+    wanted.map((a) => a.id),
+  );
+  const short = shortOf(all, copies, await copiesRule(db));
+  const byId = new Map(all.map((a) => [a.id, a]));
+  return wanted.map((a) => ({
+    ...{ archiveId: a.id as ArchiveId, projectId: a.projectId as ProjectId, name: a.name, folder: a.folder },
+    ...{ lies: packedName(a.folder, a.packer), state: a.state, files: a.files, gaps: a.gaps, bytes: a.bytes },
+    sealedMs: a.sealedAt?.getTime() ?? null,
+    short: a.state === 'sealed' ? short(a) : null,
+    buildsOn: a.baseId === null ? null : (byId.get(a.baseId)?.folder ?? 'an archive that is not there any more'),
+    copies: (copies.get(a.id) ?? []).map(({ places: _, ...copy }) => copy),
+    originalsBytes: left.get(a.id) ?? 0,
+  }));
+}
+
+type Copy = CopyRow & { places: string[] };
+
+/** Copies of archives, by the archive. */
+async function copiesOf(db: Db, ids: readonly number[]): Promise<Map<number, Copy[]>> {
+  const rows = await db
     .select({ copy: archiveCopies, carrierId: carriers.id, carrier: carriers.name, place: carriers.place })
     .from(archiveCopies)
     .innerJoin(copyParts, eq(copyParts.copyId, archiveCopies.id))
     .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
-    .where(inArray(archiveCopies.archiveId, ids))
+    .where(inArray(archiveCopies.archiveId, [...ids]))
     .orderBy(copyParts.id);
-  const left = await db
+  const copies = new Map<number, Copy[]>();
+  for (const parts of grouped(rows, ({ copy }) => copy.id).values()) {
+    const { id, archiveId, state, readBackAt } = parts[0]!.copy;
+    const own: Copy = {
+      ...{ copyId: id, state, readBackMs: readBackAt?.getTime() ?? null, places: parts.map(({ place }) => place) },
+      carriers: [...new Map(parts.map(({ carrierId, carrier }) => [carrierId as CarrierId, carrier]))].map(
+        ([carrierId, name]) => ({ carrierId, name }),
+      ),
+    };
+    copies.set(archiveId, [...(copies.get(archiveId) ?? []), own]);
+  }
+  return copies;
+}
+
+/** Bytes of a project's own originals that are still there, by the archive. */
+async function originalsLeft(db: Db, ids: readonly number[]): Promise<Map<number, number>> {
+  const rows = await db
     .select({ archiveId: archiveFiles.archiveId, bytes: sql`SUM(${archiveFiles.sizeBytes})`.mapWith(Number) })
     .from(archiveFiles)
-    .innerJoin(files, eq(files.id, archiveFiles.fileId))
+    .innerJoin(archives, eq(archives.id, archiveFiles.archiveId))
+    .innerJoin(files, and(eq(files.id, archiveFiles.fileId), eq(files.projectId, archives.projectId)))
     .where(
-      sql`${inArray(archiveFiles.archiveId, ids)} AND ${archiveFiles.role} NOT IN ('document', 'part') AND ${files.goneAt} IS NULL`,
+      sql`${inArray(archiveFiles.archiveId, [...ids])} AND ${archiveFiles.role} NOT IN ('document', 'part') AND ${files.goneAt} IS NULL AND ${files.kind} <> 'library'`,
     )
     .groupBy(archiveFiles.archiveId);
-  const rule = await copiesRule(db);
-  const copies = [...grouped(onCarriers, ({ copy }) => copy.id).values()];
+  return new Map(rows.map((row) => [row.archiveId, row.bytes]));
+}
+
+/** What is short of an archive, or of one that it builds on: that is as much of it as what it has of its own. */
+function shortOf(
+  all: readonly (typeof archives.$inferSelect)[],
+  copies: ReadonlyMap<number, Copy[]>,
+  rule: CopiesRule,
+) {
   const byId = new Map(all.map((a) => [a.id, a]));
-  // What it builds on is as much of it as what it has of its own.
-  const chain = (a: (typeof all)[number]): number[] => {
-    const base = a.baseId === null ? undefined : byId.get(a.baseId);
-    return [a.id, ...(a.baseId === null ? [] : base ? chain(base) : [a.baseId])];
+  return function short({ id, baseId }: typeof archives.$inferSelect): string | null {
+    const good = (copies.get(id) ?? []).filter((copy) => copy.state === 'good');
+    const own = copiesShort(
+      good.map((copy) => copy.places),
+      rule,
+    );
+    const base = baseId === null ? undefined : byId.get(baseId);
+    return own ?? (base ? short(base) : null);
   };
-  const placesOf = (id: number) =>
-    copies
-      .filter(([one]) => one!.copy.archiveId === id && one!.copy.state === 'good')
-      .map((parts) => parts.map(({ place }) => place));
-  return all.map((a) => ({
-    short:
-      a.state === 'sealed'
-        ? (chain(a)
-            .map((id) => copiesShort(placesOf(id), rule))
-            .find((short) => short !== null) ?? null)
-        : null,
-    buildsOn: a.baseId === null ? null : (byId.get(a.baseId)?.folder ?? 'an archive that is not there any more'),
-    archiveId: a.id as ArchiveId,
-    projectId: a.projectId as ProjectId,
-    name: a.name,
-    folder: a.folder,
-    lies: packedName(a.folder, a.packer),
-    state: a.state,
-    files: a.files,
-    gaps: a.gaps,
-    bytes: a.bytes,
-    sealedMs: a.sealedAt?.getTime() ?? null,
-    copies: copies
-      .filter(([one]) => one!.copy.archiveId === a.id)
-      .map((parts) => ({
-        copyId: parts[0]!.copy.id,
-        carriers: [...new Map(parts.map(({ carrierId, carrier }) => [carrierId, carrier]))].map(([id, name]) => ({
-          carrierId: id as CarrierId,
-          name,
-        })),
-        state: parts[0]!.copy.state,
-        readBackMs: parts[0]!.copy.readBackAt?.getTime() ?? null,
-      })),
-    originalsBytes: left.find((row) => row.archiveId === a.id)?.bytes ?? 0,
-  }));
 }
 
 export interface CarrierRow {

@@ -1,7 +1,7 @@
 // An archive of a project on one or more carriers: what is written of it stays in the catalogue, and its copies are what
 // originals may be released on.
 import { eq, inArray, sql } from 'drizzle-orm';
-import { copySets, type Holder, layOn } from '#core/archive/layout.ts';
+import { copySets, type Holder, layOn, overheadOf } from '#core/archive/layout.ts';
 import { type ArchiveScope, USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ArchiveId, CarrierId, ProjectId } from '#core/model.ts';
 import type { Finding, StepSummary } from '#core/plan/plan.ts';
@@ -23,7 +23,7 @@ import { addStep, draft } from './adding.ts';
 import { carriersAway, finding, readingFindings } from './findings.ts';
 import { serverStep } from './kind.ts';
 import type { Purpose } from './package-model.ts';
-import { isPartOf, overheadOf } from './package-targets.ts';
+import { isPartOf } from './package-targets.ts';
 import { heldBytes, ownScope, packageFindings, packageRows, stageSelection, volumesOfItems } from './packages.ts';
 import { giveUpPackage, writePackage } from './write-package.ts';
 
@@ -104,7 +104,7 @@ export function sizesOf(selection: ProjectSelection, { originals }: ArchiveScope
 const holderOf = ({ carrierId, freeBytes }: CarrierRow): Holder => ({ carrierId, roomBytes: freeBytes });
 
 /** The copies that these carriers make. One that is too small for any stands alone, and the plan says so. */
-function copiesOn(sizes: readonly number[], rows: readonly CarrierRow[], packer: string): Params['copies'] {
+export function copiesOn(sizes: readonly number[], rows: readonly CarrierRow[], packer: string): Params['copies'] {
   const overhead = overheadOf(packer);
   const { sets, unused } = copySets(sizes, rows.map(holderOf), overhead);
   const laid = layOn(sizes, sets, overhead);

@@ -22,31 +22,36 @@ export interface Chosen {
 }
 
 /** Adds what the lines hold to the plan. Throws Refused where nothing of it can go. */
-export async function addChosen(
-  db: Database,
-  { keys, cutDay, now }: Chosen,
-): Promise<{ files: number; bytes: number; steps: number }> {
+export const addChosen = (db: Database, chosen: Chosen): Promise<AddedSteps> =>
+  inTransaction(db, (tx) => addChosenIn(tx, chosen));
+
+export interface AddedSteps {
+  files: number;
+  bytes: number;
+  steps: number;
+}
+
+/** The same inside a transaction. */
+export async function addChosenIn(tx: Transaction, { keys, cutDay, now }: Chosen): Promise<AddedSteps> {
   const chosen = keys.map(lineOf);
   if (chosen.length === 0) throw new Refused('Nothing is chosen, so nothing was added. Choose at least one line.');
   if (chosen.some((line) => line === null))
     throw new Refused('The choice could not be understood, so nothing was added. Load the page again and choose anew.');
-  return inTransaction(db, async (tx) => {
-    const run = (await currentAssessment(tx))?.run ?? 0;
-    const sum = { files: 0, bytes: 0, steps: 0 };
-    let refused: NothingToAdd | null = null;
-    for (const lines of together(chosen as LineChoice[]))
-      try {
-        const added = await addTogether(tx, lines, { run, cutDay, now });
-        sum.files += added.files;
-        sum.bytes += added.bytes;
-        sum.steps++;
-      } catch (error) {
-        if (!(error instanceof NothingToAdd)) throw error;
-        refused = error;
-      }
-    if (sum.steps === 0) throw refused!;
-    return sum;
-  });
+  const run = (await currentAssessment(tx))?.run ?? 0;
+  const sum = { files: 0, bytes: 0, steps: 0 };
+  let refused: NothingToAdd | null = null;
+  for (const lines of together(chosen as LineChoice[]))
+    try {
+      const added = await addTogether(tx, lines, { run, cutDay, now });
+      sum.files += added.files;
+      sum.bytes += added.bytes;
+      sum.steps++;
+    } catch (error) {
+      if (!(error instanceof NothingToAdd)) throw error;
+      refused = error;
+    }
+  if (sum.steps === 0) throw refused!;
+  return sum;
 }
 
 /** Lines that become one step: of one group, level and reason. */

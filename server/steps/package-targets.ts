@@ -1,13 +1,13 @@
 // Where a package is written: which parts it has and where each of its copies lies, the carriers opened, what earlier runs
 // began taken over, and what cannot go well refused before anything is written.
 import { and, eq, inArray, sql } from 'drizzle-orm';
-import { layOn, type Layout, type Overhead } from '#core/archive/layout.ts';
+import { layOn, type Layout, type Overhead, overheadOf } from '#core/archive/layout.ts';
 import { utf8Length } from '#core/paths.ts';
 import { listed, size } from '#core/wording/amounts.ts';
 import { sha512 } from '#disk/sums.ts';
 import { type Carrier, CarrierAway } from '../carriers/kind.ts';
 import { openCarrier } from '../carriers/kinds.ts';
-import { isOneFile, packedName } from '../carriers/packers.ts';
+import { packedName } from '../carriers/packers.ts';
 import { idList } from '../db/conditions.ts';
 import type { Transaction } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
@@ -20,22 +20,11 @@ import {
   bytesOf,
   type Candidate,
   type Destination,
-  type Part,
   partsOf,
   type Target,
   textOf,
   type Writing,
 } from './package-model.ts';
-
-/** Room for tag files and relinked documents, beside the payload. */
-const OVERHEAD_BYTES = 16_000_000;
-/** What an entry has around it where the whole is one file, and its line in the index. */
-const ENTRY_BYTES = 4_096;
-
-export const overheadOf = (packer: string): Overhead => ({
-  partBytes: OVERHEAD_BYTES,
-  fileBytes: isOneFile(packer) ? ENTRY_BYTES : 0,
-});
 
 /** Opens the carriers and takes over what earlier runs began; where nothing was, decides what lies where. */
 export async function openTargets(writing: Writing): Promise<void> {

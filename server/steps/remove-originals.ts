@@ -11,7 +11,7 @@ import { type CopyPart, copyPartsOf, readText, withCarrier } from '../archives/c
 import { type Archived, damageOf } from '../archives/read-back.ts';
 import { carrierRows } from '../archives/shelf.ts';
 import { CarrierAway } from '../carriers/kind.ts';
-import type { Database } from '../db/connect.ts';
+import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { archiveFiles, archives, copyFiles } from '../db/schema/archives.ts';
 import { projects, projectStates } from '../db/schema/projects.ts';
 import { stepItems, type steps } from '../db/schema/plans.ts';
@@ -21,36 +21,51 @@ import type { JobContext } from '../runtime/context.ts';
 import { Refused } from '../runtime/refused.ts';
 import { finishItems, type Item, type ItemWork, runItems } from '../runtime/run-items.ts';
 import { earlierReadBackHours } from '../site/house-rules.ts';
-import { addFileStep, notInAPlan } from './adding.ts';
+import { type Added, addFileStepIn, notInAPlan } from './adding.ts';
 import { readDocumentsBefore, storesOfDocuments } from './documents-before.ts';
 import { commonFindings, finding, lentAndThin } from './findings.ts';
 import { serverStep } from './kind.ts';
 import { recomputeAfterRemoval, removal, volumesOfItems } from './remove.ts';
 
 /** Adds the removal of the originals of a sealed archive, every one of them as it was when it was copied. */
-export async function addOriginalsRemoval(
-  db: Database,
-  archiveId: ArchiveId,
-  now: Date,
-): Promise<{ files: number; bytes: number }> {
-  const [archive] = await db.select().from(archives).where(eq(archives.id, archiveId));
+export const addOriginalsRemoval = (db: Database, archiveId: ArchiveId, now: Date): Promise<Added> =>
+  inTransaction(db, (tx) => addOriginalsRemovalIn(tx, archiveId, now));
+
+/** The same inside a transaction. */
+export async function addOriginalsRemovalIn(tx: Transaction, archiveId: ArchiveId, now: Date): Promise<Added> {
+  const [archive] = await tx.select().from(archives).where(eq(archives.id, archiveId));
   if (!archive) throw new Refused('There is no such archive. Nothing was added.');
-  const good = (await copyPartsOf(db, archiveId)).filter((part) => part.state === 'good');
+  const good = (await copyPartsOf(tx, archiveId)).filter((part) => part.state === 'good');
   if (archive.state !== 'sealed' || good.length === 0)
     throw new Refused(
       `No copy of ${archive.name} has been read back, so its originals stay where they are. Nothing was added.`,
     );
-  const [project] = await db.select().from(projects).where(eq(projects.id, archive.projectId));
+  const [project] = await tx.select().from(projects).where(eq(projects.id, archive.projectId));
   const params = { archiveId, archiveName: archive.name };
-  return addFileStep(db, { kind, params, names: { project: project?.name }, now }, async (tx, stepId) => {
+  return addFileStepIn(tx, { kind, params, names: { project: project?.name }, now }, async (_tx, stepId) => {
     await tx.execute(sql`
       INSERT INTO step_items (step_id, volume_id, file_id, path, raw_path, size_bytes, modified_us, device, inode, changed_us)
-      SELECT ${stepId}, a.volume_id, a.file_id, a.path, a.raw_path, a.size_bytes, a.modified_us, a.device, a.inode, a.changed_us
-      FROM archive_files a JOIN files f ON f.id = a.file_id
-      WHERE a.archive_id = ${archiveId} AND a.role IN ('media', 'original document') AND f.gone_at IS NULL AND ${notInAPlan}
-        AND EXISTS (SELECT 1 FROM copy_files c JOIN copy_parts p ON p.id = c.copy_part_id AND p.state = 'good' WHERE c.archive_file_id = a.id AND c.state = 'read back')`);
+      SELECT DISTINCT ${stepId}, a.volume_id, a.file_id, a.path, a.raw_path, a.size_bytes, a.modified_us, a.device, a.inode, a.changed_us
+      FROM ${originalsOf(archiveId)} AND ${notInAPlan}`);
     return 'Its originals are gone already, or in a plan. Nothing was added.';
   });
+}
+
+/**
+ * Files a of an archive and f of the catalogue that it stands for and that are its project's own: what it borrowed, and what is
+ * a library's, stays for the others. Goes on with AND.
+ */
+const originalsOf = (archiveId: number) => sql`archive_files a JOIN files f ON f.id = a.file_id
+  JOIN archives r ON r.id = a.archive_id AND r.project_id = f.project_id
+  WHERE a.archive_id = ${archiveId} AND a.role IN ('media', 'original document') AND f.gone_at IS NULL AND f.kind <> 'library'
+    AND EXISTS (SELECT 1 FROM copy_files c JOIN copy_parts p ON p.id = c.copy_part_id AND p.state = 'good' WHERE c.archive_file_id = a.id AND c.state = 'read back')`;
+
+/** What of an archive's originals may go. */
+export async function originalsSum(db: Db, archiveId: number): Promise<{ files: number; bytes: number }> {
+  const [[row]] = (await db.execute(
+    sql`SELECT COUNT(*) AS files, COALESCE(SUM(a.size_bytes), 0) AS bytes FROM ${originalsOf(archiveId)}`,
+  )) as unknown as [[{ files: number; bytes: number }]];
+  return { files: Number(row.files), bytes: Number(row.bytes) };
 }
 
 /** Parts of copies of which, in this step, the lists and every file that is to go were read back as they were sealed. */

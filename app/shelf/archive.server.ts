@@ -1,0 +1,84 @@
+// What an archive's page asks of the services, and what it changes through them.
+import type { Route } from './+types/archive';
+import { archiveForm } from '#contract/forms.ts';
+import type { ArchiveId, ProjectId, VolumeId } from '#core/model.ts';
+import { archiveProject } from '#core/steps/archive.ts';
+import { counted, listed, size } from '#core/wording/amounts.ts';
+import { archivePageSentence, shapeWords } from '#core/wording/archives.ts';
+import { archiveById, contentRows, partRows, receiptsOfArchive, shapeOf } from '#server/archives/page.ts';
+import { askToReadBackAll } from '#server/archives/read-back.ts';
+import { archiveRows } from '#server/archives/shelf.ts';
+import { projectById } from '#server/projects/projects.ts';
+import { addRelease, releaseKey, releaseOf } from '#server/steps/release.ts';
+import { addRestore } from '#server/steps/restore.ts';
+import { answer, idFrom } from '../answer.server';
+import { db } from '../db.server';
+import { personOf } from '../person.server';
+
+const isInWork = (state: string): boolean => state === 'in work' || state === 'finishing';
+
+export async function loader({ params, request }: Route.LoaderArgs) {
+  const archiveId = idFrom(params.archiveId, 'archive');
+  const known = await archiveById(db(), archiveId);
+  const [row] = known ? await archiveRows(db(), archiveId) : [];
+  if (!known || !row) throw new Response('There is no such archive on the shelf.', { status: 404 });
+  const search = new URL(request.url).searchParams;
+  const word = (search.get('q') ?? '').trim().slice(0, 200);
+  const after = Math.max(0, Math.floor(Number(search.get('after') ?? 0)) || 0);
+  const [parts, content, shape, receipts, release, project] = await Promise.all([
+    partRows(db(), archiveId),
+    contentRows(db(), archiveId, { word, after }),
+    shapeOf(db(), known.jobId),
+    receiptsOfArchive(db(), archiveId),
+    releaseOf(db(), { archiveId, projectId: known.projectId }),
+    projectById(db(), known.projectId as ProjectId),
+  ]);
+  const asked = archiveProject.params.safeParse(shape);
+  const nowMs = Date.now();
+  const good = row.copies.filter((copy) => copy.state === 'good');
+  const facts = {
+    ...{ name: row.name, sealedMs: row.sealedMs, files: row.files, bytes: row.bytes },
+    good: good.map(({ carriers, readBackMs }) => ({ carriers: carriers.length, readBackMs })),
+    damaged: row.copies.filter((copy) => copy.state === 'damaged').length,
+  };
+  return {
+    archive: row,
+    sentence: archivePageSentence(facts, nowMs),
+    project: project ? { id: project.id, name: project.name, isInWork: isInWork(project.state) } : null,
+    parts,
+    content: content.rows,
+    more: content.more,
+    word,
+    shape: [
+      ...(asked.success ? shapeWords(asked.data.scope) : []),
+      ...(row.buildsOn === null ? [] : [`Builds on ${row.buildsOn}`]),
+    ],
+    receipts,
+    release: { ...release, parts: release.parts.map((part) => ({ ...part, key: releaseKey(part) })) },
+    nowMs,
+  };
+}
+
+export async function action({ request, params }: Route.ActionArgs) {
+  return answer(request, archiveForm, async (form) => {
+    const now = new Date();
+    const archiveId = idFrom(params.archiveId, 'archive') as ArchiveId;
+    switch (form.intent) {
+      case 'release': {
+        const { parts } = form;
+        const added = await addRelease(db(), { archiveId, originals: form.originals === 'yes', parts, now });
+        return `Added ${size(added.bytes)} in ${counted(added.steps, 'step')} to the plan. Nothing goes before the plan is run.`;
+      }
+      case 'read back': {
+        const on = await askToReadBackAll(db(), archiveId, { who: await personOf(request), now, on: form.on });
+        return `Reading back what is on ${listed(on)} begins as soon as a worker reaches it. The ledger will say how it is.`;
+      }
+      case 'restore': {
+        const { copyId, folder } = form;
+        const volumeId = form.volumeId as VolumeId;
+        const added = await addRestore(db(), { archiveId, copyId, volumeId, folder, now });
+        return `Added the restore of ${size(added.bytes)} to the plan. Review the plan and run it.`;
+      }
+    }
+  });
+}

@@ -1,0 +1,287 @@
+// One archive: where each part of each copy lies and how sure it is, what it holds, and what it lets go of.
+import { Form, Link, useFetcher } from 'react-router';
+import type { Route } from './+types/archive';
+import { ago, counted, exactTime, listed, size } from '#core/wording/amounts.ts';
+import type { Answer } from '../lib/answer';
+import { useLens, useTo } from '../shell/links';
+import { buttonLook, Card, Chip, Empty, inputLook, Said, Sentence } from '../ui/parts';
+import { type Column, Table } from '../ui/table';
+import { Release } from './release';
+import { Restore } from './restore';
+
+export { loader, action } from './archive.server.ts';
+
+type Data = Route.ComponentProps['loaderData'];
+type Content = Data['content'][number];
+type Part = Data['parts'][number];
+
+export default function Archive({ loaderData: data }: Route.ComponentProps) {
+  const lens = useLens();
+  const { archive, project } = data;
+  const good = archive.copies.find((copy) => copy.state === 'good');
+  return (
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
+      <div className="flex items-end justify-between gap-4">
+        <Sentence
+          above={
+            <span className="flex flex-wrap gap-x-3">
+              <Link to={lens('/shelf')} className="hover:underline">
+                Shelf
+              </Link>
+              {project && (
+                <Link to={lens(`/projects/${project.id}`)} className="hover:underline">
+                  Project {project.name}
+                </Link>
+              )}
+              <span className="path">{archive.lies}</span>
+            </span>
+          }
+        >
+          {data.sentence}
+        </Sentence>
+        {archive.state === 'sealed' && good && <Restore archive={archive} copyId={good.copyId} tone="first" />}
+      </div>
+      <div className="grid grid-cols-[minmax(0,1fr)_320px] items-start gap-4">
+        <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
+          <Copies data={data} />
+          <Contents data={data} />
+        </div>
+        <div className="grid gap-4">
+          <Release data={data} />
+          <Shape data={data} />
+          <Receipts data={data} />
+        </div>
+      </div>
+    </div>
+  );
+}
+
+/** A copy at a time: which part lies where, whether it can be reached, when it was last read back. */
+function Copies({ data }: { data: Data }) {
+  const fetcher = useFetcher<Answer>();
+  const { archive, parts, nowMs } = data;
+  const own = [...new Set(parts.filter((part) => part.ofBase === null).map((part) => part.copyId))];
+  const base = parts.filter((part) => part.ofBase !== null);
+  return (
+    <Card
+      title="Copies"
+      aside={
+        archive.short !== null ? (
+          <Chip tone="caution" title="The house wants more: Settings, Removing and archives">
+            {archive.short}
+          </Chip>
+        ) : undefined
+      }
+    >
+      <Said answer={fetcher.data} />
+      {parts.length === 0 ? (
+        <Empty>No copy of it is written yet.</Empty>
+      ) : (
+        <ul className="rows">
+          {own.map((copyId, i) => (
+            <Copy
+              key={copyId}
+              name={`Copy ${i + 1}`}
+              parts={parts.filter((part) => part.copyId === copyId)}
+              nowMs={nowMs}
+            >
+              {archive.state === 'sealed' && (
+                <fetcher.Form method="post">
+                  <input type="hidden" name="archiveId" value={archive.archiveId} />
+                  <input type="hidden" name="on" value={parts.find((part) => part.copyId === copyId)!.carrier} />
+                  <button
+                    type="submit"
+                    name="intent"
+                    value="read back"
+                    aria-label={`Read back copy ${i + 1} now`}
+                    className="text-[13px] text-accent underline"
+                  >
+                    Read back now
+                  </button>
+                </fetcher.Form>
+              )}
+            </Copy>
+          ))}
+          {base.length > 0 && (
+            <Copy
+              name={`The archive it builds on, ${listed([...new Set(base.map((part) => part.ofBase!))])}`}
+              parts={base}
+              nowMs={nowMs}
+            />
+          )}
+        </ul>
+      )}
+    </Card>
+  );
+}
+
+function Copy({
+  name,
+  parts,
+  nowMs,
+  children,
+}: {
+  name: string;
+  parts: readonly Part[];
+  nowMs: number;
+  children?: React.ReactNode;
+}) {
+  return (
+    <li className="py-2">
+      <div className="flex items-baseline justify-between gap-2">
+        <span className="font-medium">{name}</span>
+        {children}
+      </div>
+      <ul className="mt-1 grid gap-1">
+        {parts.map((part) => (
+          <li
+            key={`${part.copyId} ${part.folder}`}
+            className="flex flex-wrap items-baseline gap-x-3 gap-y-0.5 text-[13px]"
+          >
+            <b className="path">{part.carrier}</b>
+            <span className="text-ink-2">{part.place}</span>
+            <span className="path text-ink-2">{part.folder}</span>
+            <span className="text-ink-2">
+              {size(part.bytes)}, {counted(part.files, 'file')}
+            </span>
+            <PartState part={part} nowMs={nowMs} />
+            {part.damaged.length > 0 && (
+              <span className="w-full text-loss">
+                Not as sealed: <span className="path">{listed(part.damaged.slice(0, 5))}</span>
+                {part.damaged.length > 5 && ` and ${part.damaged.length - 5} more`}
+              </span>
+            )}
+          </li>
+        ))}
+      </ul>
+    </li>
+  );
+}
+
+function PartState({ part, nowMs }: { part: Part; nowMs: number }) {
+  if (part.state === 'damaged') return <Chip tone="loss">damaged</Chip>;
+  if (part.state !== 'good') return <Chip>{part.state}</Chip>;
+  return (
+    <>
+      <Chip tone="ok" title={part.readBackMs === null ? undefined : exactTime(part.readBackMs)}>
+        {part.readBackMs === null ? 'good' : `read back ${ago(part.readBackMs, nowMs)}`}
+      </Chip>
+      {part.carrierState !== 'reachable' && <Chip tone="caution">not in reach</Chip>}
+    </>
+  );
+}
+
+const COLUMNS: Column<Content>[] = [
+  {
+    key: 'at',
+    title: 'Inside',
+    sort: (row) => row.at,
+    cell: (row) => (
+      <span className="path block max-w-[26rem] truncate" title={row.at}>
+        {row.at}
+      </span>
+    ),
+  },
+  {
+    key: 'from',
+    title: 'Was at',
+    sort: (row) => `${row.volume} ${row.path}`,
+    cell: (row) => (
+      <span className="block max-w-[15rem] truncate" title={`${row.volume} / ${row.path}`}>
+        {row.volume} <span className="text-ink-2">{row.isThere ? '' : 'gone'}</span>
+      </span>
+    ),
+  },
+  {
+    key: 'frames',
+    title: 'Frames',
+    number: true,
+    cell: (row) =>
+      row.frames ? (
+        `${row.frames.from}–${row.frames.to - 1}`
+      ) : row.whyWhole ? (
+        <span title={row.whyWhole}>whole</span>
+      ) : (
+        ''
+      ),
+  },
+  { key: 'size', title: 'Size', number: true, sort: (row) => row.bytes, cell: (row) => <b>{size(row.bytes)}</b> },
+];
+
+function Contents({ data }: { data: Data }) {
+  const to = useTo();
+  const { content, more, word } = data;
+  return (
+    <Card
+      title="What it holds"
+      aside={
+        <Form method="get" role="search" className="flex gap-2">
+          <input
+            name="q"
+            type="search"
+            aria-label="Find in this archive"
+            placeholder="Find a name in it"
+            defaultValue={word}
+            className={`${inputLook} h-7 w-44 text-[13px]`}
+          />
+        </Form>
+      }
+    >
+      {content.length === 0 ? (
+        <Empty>
+          {word === '' ? 'It holds nothing yet.' : `Nothing in it has “${word}” in its name or former place.`}
+        </Empty>
+      ) : (
+        <Table
+          label="Files of this archive"
+          rows={content}
+          rowKey={(row) => row.id}
+          height="max(220px, calc(100vh - 480px))"
+          columns={COLUMNS.filter(({ key }) => key !== 'frames' || content.some((row) => row.frames || row.whyWhole))}
+        />
+      )}
+      {more !== null && (
+        <Link to={to({ after: String(more) })} className={`${buttonLook('plain')} mt-2`}>
+          The next files
+        </Link>
+      )}
+    </Card>
+  );
+}
+
+function Shape({ data }: { data: Data }) {
+  if (data.shape.length === 0 && data.archive.gaps === 0) return null;
+  return (
+    <Card title="How it was shaped">
+      <ul className="grid gap-0.5 text-[13px]">
+        {data.shape.map((line) => (
+          <li key={line}>{line}</li>
+        ))}
+        {data.archive.gaps > 0 && (
+          <li className="text-caution">{counted(data.archive.gaps, 'file')} could not go in: its README names them.</li>
+        )}
+      </ul>
+    </Card>
+  );
+}
+
+function Receipts({ data: { receipts } }: { data: Data }) {
+  const lens = useLens();
+  if (receipts.length === 0) return null;
+  return (
+    <Card title="What was done with it">
+      <ul className="rows text-[13px]">
+        {receipts.map((receipt) => (
+          <li key={receipt.id} className="py-1">
+            <Link to={lens(`/ledger/${receipt.id}`)} className="block hover:underline">
+              {receipt.action}
+              <span className="block text-ink-2">
+                {exactTime(receipt.atMs)}, {receipt.who}
+              </span>
+            </Link>
+          </li>
+        ))}
+      </ul>
+    </Card>
+  );
+}

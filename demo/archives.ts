@@ -1,0 +1,77 @@
+// What the demo house has archived and handed over: written, read back and released for real, by a worker of its own.
+import { and, eq } from 'drizzle-orm';
+import pino from 'pino';
+import { USUAL_HAND_OVER, USUAL_SCOPE } from '#core/archive/selection.ts';
+import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
+import type { Database } from '#server/db/connect.ts';
+import { archives } from '#server/db/schema/archives.ts';
+import { projects } from '#server/db/schema/projects.ts';
+import { carriers, volumes } from '#server/db/schema/stores.ts';
+import { setState } from '#server/projects/projects.ts';
+import type { By } from '#server/stores/places.ts';
+import { addArchive } from '#server/steps/archive.ts';
+import { addHandOver } from '#server/steps/hand-over.ts';
+import { addOriginalsRemoval } from '#server/steps/remove-originals.ts';
+import { startWorker } from '#server/worker.ts';
+import { ARCHIVED, type DemoArchive, HANDED_OVER } from './site.ts';
+
+const DAY_MS = 86_400_000;
+
+/** @param runStaged runs what is in the plan to its end */
+export async function archiveAll(db: Database, by: By, runStaged: () => Promise<void>): Promise<void> {
+  for (const one of ARCHIVED) await archiveOne(db, one, { by, runStaged });
+  const [volume] = await db.select().from(volumes).where(eq(volumes.name, HANDED_OVER.volume));
+  await addHandOver(db, {
+    projectId: await projectNamed(db, HANDED_OVER.project),
+    volumeId: volume!.id as VolumeId,
+    ...{ folder: HANDED_OVER.folder, toWhom: HANDED_OVER.toWhom, now: by.now },
+    scope: { ...USUAL_HAND_OVER, timelines: [HANDED_OVER.timeline] },
+  });
+  await runStaged();
+}
+
+/** Does work while `work` lasts. */
+export async function withWorker(db: Database, work: () => Promise<void>): Promise<void> {
+  const worker = startWorker(db, { name: 'demo', leaseSeconds: 30, pollMs: 50, log: pino({ level: 'error' }) });
+  try {
+    await work();
+  } finally {
+    await worker.stop();
+  }
+}
+
+async function archiveOne(
+  db: Database,
+  { project, carriers: on, folder, scope, base, since, released }: DemoArchive,
+  { by, runStaged }: { by: By; runStaged: () => Promise<void> },
+): Promise<void> {
+  const projectId = await projectNamed(db, project);
+  const known = await db.select().from(carriers);
+  if (since !== undefined)
+    await setState(db, { projectId, state: 'delivered', since: new Date(by.now.getTime() - since * DAY_MS), ...by });
+  await addArchive(db, {
+    ...{ projectId, folder, now: by.now, scope: { ...USUAL_SCOPE, ...scope } },
+    carrierIds: on.map((name) => known.find((carrier) => carrier.name === name)!.id as CarrierId),
+    baseId: base === undefined ? null : await sealed(db, projectId, base),
+  });
+  await runStaged();
+  const archiveId = await sealed(db, projectId, folder);
+  if (!released) return;
+  await addOriginalsRemoval(db, archiveId, by.now);
+  await runStaged();
+}
+
+async function projectNamed(db: Database, name: string): Promise<ProjectId> {
+  const [project] = await db.select().from(projects).where(eq(projects.name, name));
+  if (!project) throw new Error(`The demo has no project ${name}.`);
+  return project.id as ProjectId;
+}
+
+async function sealed(db: Database, projectId: ProjectId, folder: string): Promise<ArchiveId> {
+  const [archive] = await db
+    .select()
+    .from(archives)
+    .where(and(eq(archives.projectId, projectId), eq(archives.folder, folder)));
+  if (archive?.state !== 'sealed') throw new Error(`The demo archive was not sealed: ${archive?.state ?? 'none'}.`);
+  return archive.id as ArchiveId;
+}

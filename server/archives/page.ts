@@ -1,0 +1,176 @@
+// One archive on its page: what it holds, where each part of it lies and how sure that is, how it was shaped, and what was
+// done with it.
+import { and, asc, desc, eq, gt, inArray, ne, or, sql } from 'drizzle-orm';
+import { hasPart } from '../db/conditions.ts';
+import type { Db } from '../db/connect.ts';
+import { archiveCopies, archiveFiles, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
+import { files } from '../db/schema/catalogue.ts';
+import { jobs } from '../db/schema/jobs.ts';
+import { steps } from '../db/schema/plans.ts';
+import { receipts } from '../db/schema/receipts.ts';
+import { carriers, volumes } from '../db/schema/stores.ts';
+
+export interface PartRow {
+  copyId: number;
+  copyState: string;
+  /** Of how many parts this is which, from 1. */
+  number: number;
+  folder: string;
+  files: number;
+  bytes: number;
+  carrierId: number;
+  carrier: string;
+  place: string;
+  /** Whether the carrier is in reach. */
+  carrierState: string;
+  state: string;
+  readBackMs: number | null;
+  /** Files of it that did not read back as they were sealed. */
+  damaged: string[];
+  /** Of an earlier archive that this one builds on, its folder. */
+  ofBase: string | null;
+}
+
+/** Where everything it holds lies, copy by copy. */
+export async function partRows(db: Db, archiveId: number): Promise<PartRow[]> {
+  const rows = await db
+    .select({ part: copyParts, of: archiveParts, copy: archiveCopies, carrier: carriers, archive: archives })
+    .from(copyParts)
+    .innerJoin(archiveParts, eq(archiveParts.id, copyParts.partId))
+    .innerJoin(archives, eq(archives.id, archiveParts.archiveId))
+    .innerJoin(archiveCopies, eq(archiveCopies.id, copyParts.copyId))
+    .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
+    .where(
+      or(
+        eq(archiveParts.archiveId, archiveId),
+        sql`${archiveParts.id} IN (SELECT DISTINCT f.part_id FROM archive_files f WHERE f.archive_id = ${archiveId})`,
+      ),
+    )
+    .orderBy(asc(copyParts.copyId), asc(archiveParts.ord));
+  const damaged = await damagedFiles(db, archiveId);
+  const counts = await filesIn(
+    db,
+    rows.map(({ of }) => of.id),
+  );
+  return rows.map(({ part, of, copy, carrier, archive }) => ({
+    ...{ copyId: copy.id, copyState: copy.state, number: of.ord, folder: of.folder, bytes: of.bytes },
+    files: counts.get(of.id) ?? 0,
+    ...{ carrierId: carrier.id, carrier: carrier.name, place: carrier.place, carrierState: carrier.state },
+    ...{ state: part.state, readBackMs: part.readBackAt?.getTime() ?? null },
+    damaged: damaged.filter((one) => one.copyPartId === part.id).map((one) => one.path),
+    ofBase: archive.id === archiveId ? null : archive.folder,
+  }));
+}
+
+/** Files of the project in each part: a relinked document is the same one again. */
+async function filesIn(db: Db, partIds: readonly number[]): Promise<Map<number, number>> {
+  if (partIds.length === 0) return new Map();
+  const rows = await db
+    .select({ id: archiveFiles.partId, files: sql`COUNT(*)`.mapWith(Number) })
+    .from(archiveFiles)
+    .innerJoin(
+      archiveParts,
+      and(eq(archiveParts.id, archiveFiles.partId), eq(archiveParts.archiveId, archiveFiles.archiveId)),
+    )
+    .where(and(inArray(archiveFiles.partId, [...partIds]), ne(archiveFiles.role, 'document')))
+    .groupBy(archiveFiles.partId);
+  return new Map(rows.map((row) => [row.id, row.files]));
+}
+
+const MOST_DAMAGED = 200;
+
+async function damagedFiles(db: Db, archiveId: number): Promise<{ copyPartId: number; path: string }[]> {
+  const [rows] = (await db.execute(sql`
+    SELECT DISTINCT c.copy_part_id AS copyPartId, f.payload_path AS path FROM copy_parts p
+    JOIN copy_files c ON c.copy_part_id = p.id AND c.state = 'damaged' JOIN archive_files f ON f.id = c.archive_file_id
+    WHERE p.state = 'damaged' AND p.part_id IN (SELECT DISTINCT part_id FROM archive_files WHERE archive_id = ${archiveId})
+    ORDER BY f.payload_path LIMIT ${MOST_DAMAGED}`)) as unknown as [{ copyPartId: number; path: string }[]];
+  return rows.map((row) => ({ copyPartId: Number(row.copyPartId), path: row.path }));
+}
+
+export interface ContentRow {
+  id: number;
+  at: string;
+  role: string;
+  bytes: number;
+  fileId: number;
+  volume: string;
+  path: string;
+  frames: { from: number; to: number } | null;
+  whyWhole: string | null;
+  /** The original is still where it was. */
+  isThere: boolean;
+}
+
+export const PAGE = 500;
+
+/** What it holds, in the order it was written, a page at a time; `word`: only what has it in its name or former place. */
+export async function contentRows(
+  db: Db,
+  archiveId: number,
+  { word, after }: { word: string; after: number },
+): Promise<{ rows: ContentRow[]; more: number | null }> {
+  const rows = await db
+    .select({ file: archiveFiles, volume: volumes.name, goneAt: files.goneAt, there: files.id })
+    .from(archiveFiles)
+    .leftJoin(volumes, eq(volumes.id, archiveFiles.volumeId))
+    .leftJoin(files, eq(files.id, archiveFiles.fileId))
+    .where(
+      and(
+        eq(archiveFiles.archiveId, archiveId),
+        gt(archiveFiles.id, after),
+        word === '' ? undefined : or(hasPart(archiveFiles.payloadPath, word), hasPart(archiveFiles.path, word)),
+      ),
+    )
+    .orderBy(asc(archiveFiles.id))
+    .limit(PAGE + 1);
+  return {
+    more: rows.length > PAGE ? rows[PAGE - 1]!.file.id : null,
+    rows: rows.slice(0, PAGE).map(({ file, volume, goneAt, there }) => ({
+      ...{ id: file.id, at: file.payloadPath, role: file.role, fileId: file.fileId, path: file.path },
+      bytes: file.payloadBytes ?? file.sizeBytes,
+      volume: volume ?? 'a volume that is not known any more',
+      frames: file.partFrom === null ? null : { from: file.partFrom, to: file.partTo! },
+      whyWhole: file.whyWhole,
+      isThere: there !== null && goneAt === null,
+    })),
+  };
+}
+
+/** How it was asked for, as the step that wrote it keeps it; null where that is not known. */
+export async function shapeOf(db: Db, jobId: number | null): Promise<unknown> {
+  if (jobId === null) return null;
+  const [row] = await db
+    .select({ what: steps.what })
+    .from(jobs)
+    .innerJoin(steps, eq(steps.id, jobs.stepId))
+    .where(eq(jobs.id, jobId));
+  return row?.what ?? null;
+}
+
+export interface ArchiveReceipt {
+  id: number;
+  atMs: number;
+  who: string;
+  action: string;
+  title: string;
+}
+
+/** What was done with it, the latest first. */
+export async function receiptsOfArchive(db: Db, archiveId: number): Promise<ArchiveReceipt[]> {
+  const rows = await db
+    .select()
+    .from(receipts)
+    .where(sql`JSON_VALUE(${receipts.facts}, '$.archiveId') = ${archiveId}`)
+    .orderBy(desc(receipts.id))
+    .limit(50);
+  return rows.map(({ id, at, who, action, title }) => ({ id, atMs: at.getTime(), who, action, title }));
+}
+
+export async function archiveById(db: Db, archiveId: number): Promise<typeof archives.$inferSelect | null> {
+  const [row] = await db
+    .select()
+    .from(archives)
+    .where(and(eq(archives.id, archiveId), eq(archives.purpose, 'archive')));
+  return row ?? null;
+}
