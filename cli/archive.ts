@@ -12,6 +12,7 @@ import { earlierArchives, heldBy } from '#server/archives/base.ts';
 import { addArchive, copiesOn, sizesOf } from '#server/steps/archive.ts';
 import { heldBytes } from '#server/steps/packages.ts';
 import { Refused } from '#server/runtime/refused.ts';
+import { addCopy } from '#server/steps/copy-archive.ts';
 import { addRelease, releaseKey, releaseOf } from '#server/steps/release.ts';
 import { named } from './names.ts';
 import { type Out, shaped, type ShapeOptions, tellJson, tellSelection, withShape } from './shaping.ts';
@@ -53,6 +54,16 @@ export function addArchiveCommands(command: Command, open: () => Database, out: 
     .option('--dry-run', 'only says what could go')
     .option('--json', 'as JSON')
     .action((folder: string, asked: ReleaseOptions) => release(open(), out, { folder, ...asked }));
+  command
+    .command('copy')
+    .description('adds another copy of a sealed archive to the plan, from copies that are good')
+    .argument('<archive>', 'its folder on the carriers')
+    .requiredOption(
+      '--to <carrier>',
+      'a carrier; several times where one alone does not hold it',
+      (one, all: string[] = []) => [...all, one],
+    )
+    .action((folder: string, { to }: { to: string[] }) => copy(open(), out, { folder, to }));
   command
     .command('readback')
     .description('has the copies of an archive read back whole; what came of it is in the ledger')
@@ -99,6 +110,14 @@ async function sealedNamed(db: Database, folder: string) {
     sealed.map((row) => ({ ...row, name: row.folder })),
     folder,
   );
+}
+
+async function copy(db: Database, out: Out, { folder, to }: { folder: string; to: readonly string[] }): Promise<void> {
+  const one = await sealedNamed(db, folder);
+  const all = await carrierRows(db);
+  const carrierIds = to.map((name) => named('carrier', all, name).carrierId);
+  const added = await addCopy(db, { archiveId: one.archiveId, carrierIds, now: new Date() });
+  out(`Added a copy of ${size(added.bytes)} to the plan. Nothing is written before the plan is run.`);
 }
 
 async function readBack(db: Database, out: Out, { folder, on }: { folder: string; on?: string }): Promise<void> {

@@ -169,16 +169,17 @@ const shapeName = z
   .trim()
   .min(1, 'A shape needs a name. Nothing was saved.')
   .max(120, 'The name is longer than 120 letters.');
+const carrierIds = z
+  .string('No carrier is chosen. Choose at least one.')
+  .transform((text) => text.split(',').filter(Boolean).map(Number))
+  .refine((list) => list.length > 0, 'No carrier is chosen. Choose at least one.')
+  .refine(
+    (list) => list.length <= 60 && list.every((n) => Number.isSafeInteger(n) && n > 0),
+    'The carriers could not be understood. Choose again.',
+  );
 const stageArchive = z.object({
   intent: z.literal('stage'),
-  carrierIds: z
-    .string('No carrier is chosen. Choose at least one.')
-    .transform((text) => text.split(',').filter(Boolean).map(Number))
-    .refine((list) => list.length > 0, 'No carrier is chosen. Choose at least one.')
-    .refine(
-      (list) => list.length <= 60 && list.every((n) => Number.isSafeInteger(n) && n > 0),
-      'The carriers could not be understood. Choose again.',
-    ),
+  carrierIds,
   baseId: z
     .string()
     .optional()
@@ -227,6 +228,7 @@ export const archiveForm = z.discriminatedUnion('intent', [
     /** Only the copy there; all of them where it is left out. */
     on: z.string().trim().max(250).optional(),
   }),
+  z.object({ intent: z.literal('copy'), carrierIds }),
   z.object({
     intent: z.literal('release'),
     originals: z.enum(['yes', 'no']),

@@ -136,14 +136,14 @@ export const STATES = [
 export const ARCHIVED: readonly DemoArchive[] = [
   { project: 'Brine Road', carriers: ['KD-0001'], folder: 'brine-road', since: 310, released: true },
   {
-    ...{ project: 'Ebb Market', carriers: ['KD-0001', 'KD-0003'], folder: 'ebb-market', since: 420, released: true },
+    ...{ project: 'Undertow', carriers: ['KD-0001', 'KD-0003'], folder: 'undertow', since: 420, released: true },
     scope: { pack: 'tar' },
   },
   // On no one of them it would fit.
   {
-    project: 'Kelp Atlas',
+    project: 'Velvet Crab',
     carriers: ['Stick 01', 'Stick 02'],
-    folder: 'kelp-atlas',
+    folder: 'velvet-crab',
     since: 560,
     released: true,
   },
@@ -157,7 +157,7 @@ export const ARCHIVED: readonly DemoArchive[] = [
   },
   {
     ...{ project: 'Winter Pilots', carriers: ['KD-0003'], folder: 'winter-pilots_used-ranges' },
-    scope: { handles: { value: 1, unit: 'seconds', gapSeconds: 1 }, parts: [] },
+    scope: { handles: { value: 4, unit: 'frames', gapSeconds: 0 }, parts: [] },
   },
 ];
 
@@ -648,19 +648,20 @@ function archivedOnes(maker: Maker): void {
   const reel = (project: string, letter: string, clips: number, days: number) =>
     numbered(clips).map((n) => maker.camera(`ropewalk-media/${project}/${letter}001C${n}.mov`, 0.06, days));
   const cut = (name: string, clips: readonly DemoMedia[]) => ({
-    ...{ name, fps: FPS, picture: maker.cuts([...clips]), sound: [] },
+    ...{ name, fps: FPS, sound: [] },
+    picture: clips.map((media) => ({ media, start: media.startFrame + 10, frames: 24 })),
   });
   const write = (project: string, name: string, days: number, bins: DemoBin[]) =>
     maker.text(`ropewalk-projects/${project}/${project}.otio`, document({ name, bins }), days);
-  const ebb = reel('ebb-market', 'E', 2, 440);
-  write('ebb-market', 'Ebb Market', 430, [
-    { name: 'Market day', clips: ebb },
-    { name: 'Final', timelines: [cut('ebb market final', ebb)] },
+  const undertow = reel('undertow', 'U', 2, 440);
+  write('undertow', 'Undertow', 430, [
+    { name: 'Market day', clips: undertow },
+    { name: 'Final', timelines: [cut('undertow final', undertow)] },
   ]);
-  const kelp = reel('kelp-atlas', 'A', 4, 580);
-  write('kelp-atlas', 'Kelp Atlas', 570, [
-    { name: 'Dives', clips: kelp },
-    { name: 'Final', timelines: [cut('kelp atlas final', kelp)] },
+  const crab = reel('velvet-crab', 'V', 4, 580);
+  write('velvet-crab', 'Velvet Crab', 570, [
+    { name: 'Dives', clips: crab },
+    { name: 'Final', timelines: [cut('velvet crab final', crab)] },
   ]);
   const pilots = reel('winter-pilots', 'W', 4, 26);
   write('winter-pilots', 'Winter Pilots', 3, [

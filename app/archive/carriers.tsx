@@ -155,7 +155,7 @@ function CarrierChoice({ carrier, bytes, on, chosen, onToggle }: CarrierProps) {
             { key: 'there', bytes: carrier.usedBytes, colour: 'var(--kind-cache)', label: 'there' },
             {
               key: 'this',
-              bytes: chosen || fits ? Math.min(free, own) : 0,
+              bytes: chosen ? Math.min(free, own) : 0,
               colour: fits ? 'var(--accent)' : 'var(--loss)',
               label: 'this archive',
             },

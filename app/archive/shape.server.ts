@@ -89,7 +89,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     mediaFiles: media.length,
     mediaBytes: keptBytes(media),
     documents: selection.chosen.filter((file) => file.isDocument).length,
-    files: selection.chosen.slice(0, 5000).flatMap((file) => rowsOf(file, scope)),
+    files: selection.chosen.slice(0, 5000).flatMap((file) => rowsOf(file, scope, held?.has(file.fileId) ?? false)),
     estimate: estimateSeconds(selection.chosenBytes, rates),
     measured: rates.measured,
   };
@@ -143,15 +143,17 @@ interface Written {
   frames: { from: number; to: number } | null;
   renamed: boolean;
   whyWhole: string | null;
+  /** It lies in the earlier archive, and is not written again. */
+  isHeld: boolean;
 }
 
 /** What is written of a file: itself, or its parts. */
-function rowsOf(file: PlacedFile, { names }: Pick<ArchiveScope, 'names'>): Written[] {
+function rowsOf(file: PlacedFile, { names }: Pick<ArchiveScope, 'names'>, isHeld: boolean): Written[] {
   const { volumeId, path } = file;
   if (file.parts.length > 0)
     return file.parts.map((part) => ({
       ...{ key: `${file.fileId} ${part.from}`, payloadPath: part.payloadPath, sizeBytes: part.bytes, volumeId, path },
-      ...{ frames: { from: part.from, to: part.to }, renamed: false, whyWhole: null },
+      ...{ frames: { from: part.from, to: part.to }, renamed: false, whyWhole: null, isHeld },
     }));
   return [
     {
@@ -160,6 +162,7 @@ function rowsOf(file: PlacedFile, { names }: Pick<ArchiveScope, 'names'>): Writt
         frames: null,
         renamed: names === KEPT_NAMES && nameOf(file.payloadPath) !== file.name,
         whyWhole: file.whyWhole,
+        isHeld,
       },
     },
   ];

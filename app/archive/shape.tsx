@@ -247,6 +247,7 @@ function Contents({ data }: { data: Data }) {
                     {file.payloadPath}
                   </span>
                   {file.renamed && <Chip tone="caution">renamed to avoid a clash</Chip>}
+                  {file.isHeld && <Chip>in the earlier archive</Chip>}
                   {file.whyWhole && (
                     <span className="font-sans text-[13px] text-ink-2" title={`It stays whole: ${file.whyWhole}.`}>
                       whole

@@ -1,15 +1,16 @@
 // What an archive's page asks of the services, and what it changes through them.
 import type { Route } from './+types/archive';
 import { archiveForm } from '#contract/forms.ts';
-import type { ArchiveId, ProjectId, VolumeId } from '#core/model.ts';
+import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { archiveProject } from '#core/steps/archive.ts';
 import { counted, listed, size } from '#core/wording/amounts.ts';
 import { archivePageSentence, shapeWords } from '#core/wording/archives.ts';
 import { archiveById, contentRows, partRows, receiptsOfArchive, shapeOf } from '#server/archives/page.ts';
 import { askToReadBackAll } from '#server/archives/read-back.ts';
-import { archiveRows } from '#server/archives/shelf.ts';
+import { archiveRows, carrierRows } from '#server/archives/shelf.ts';
 import { projectById } from '#server/projects/projects.ts';
 import { addRelease, releaseKey, releaseOf } from '#server/steps/release.ts';
+import { addCopy } from '#server/steps/copy-archive.ts';
 import { addRestore } from '#server/steps/restore.ts';
 import { answer, idFrom } from '../answer.server';
 import { db } from '../db.server';
@@ -25,13 +26,14 @@ export async function loader({ params, request }: Route.LoaderArgs) {
   const search = new URL(request.url).searchParams;
   const word = (search.get('q') ?? '').trim().slice(0, 200);
   const after = Math.max(0, Math.floor(Number(search.get('after') ?? 0)) || 0);
-  const [parts, content, shape, receipts, release, project] = await Promise.all([
+  const [parts, content, shape, receipts, release, project, carriers] = await Promise.all([
     partRows(db(), archiveId),
     contentRows(db(), archiveId, { word, after }),
     shapeOf(db(), known.jobId),
     receiptsOfArchive(db(), archiveId),
     releaseOf(db(), { archiveId, projectId: known.projectId }),
     projectById(db(), known.projectId as ProjectId),
+    carrierRows(db()),
   ]);
   const asked = archiveProject.params.safeParse(shape);
   const nowMs = Date.now();
@@ -54,6 +56,10 @@ export async function loader({ params, request }: Route.LoaderArgs) {
       ...(row.buildsOn === null ? [] : [`Builds on ${row.buildsOn}`]),
     ],
     receipts,
+    /** Where another copy could go: what holds none of it. */
+    others: carriers
+      .filter(({ carrierId }) => !parts.some((part) => part.carrierId === carrierId && part.ofBase === null))
+      .map(({ carrierId, name, place, freeBytes, state }) => ({ carrierId, name, place, freeBytes, state })),
     release: { ...release, parts: release.parts.map((part) => ({ ...part, key: releaseKey(part) })) },
     nowMs,
   };
@@ -72,6 +78,10 @@ export async function action({ request, params }: Route.ActionArgs) {
       case 'read back': {
         const on = await askToReadBackAll(db(), archiveId, { who: await personOf(request), now, on: form.on });
         return `Reading back what is on ${listed(on)} begins as soon as a worker reaches it. The ledger will say how it is.`;
+      }
+      case 'copy': {
+        const added = await addCopy(db(), { archiveId, carrierIds: form.carrierIds as CarrierId[], now });
+        return `Added a copy of ${size(added.bytes)} to the plan. Review the plan and run it.`;
       }
       case 'restore': {
         const { copyId, folder } = form;

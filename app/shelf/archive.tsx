@@ -6,6 +6,7 @@ import type { Answer } from '../lib/answer';
 import { useLens, useTo } from '../shell/links';
 import { buttonLook, Card, Chip, Empty, inputLook, Said, Sentence } from '../ui/parts';
 import { type Column, Table } from '../ui/table';
+import { AnotherCopy } from './another-copy';
 import { Release } from './release';
 import { Restore } from './restore';
 
@@ -111,6 +112,7 @@ function Copies({ data }: { data: Data }) {
           )}
         </ul>
       )}
+      {archive.state === 'sealed' && <AnotherCopy data={data} />}
     </Card>
   );
 }

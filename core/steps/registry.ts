@@ -2,6 +2,7 @@
 import type { StepWhat } from '../plan/model.ts';
 import { Registry } from '../registry.ts';
 import { archiveProject } from './archive.ts';
+import { copyArchive } from './copy-archive.ts';
 import { copyHome } from './copy-home.ts';
 import type { StepKind } from './kind.ts';
 import { handOver } from './hand-over.ts';
@@ -29,6 +30,7 @@ export function addStepKind<Params extends object>(kind: StepKind<Params>): void
 addStepKind(removeCaches);
 addStepKind(removeOriginals);
 addStepKind(archiveProject);
+addStepKind(copyArchive);
 addStepKind(handOver);
 addStepKind(moveHome);
 addStepKind(parkMedia);

@@ -15,7 +15,7 @@ export interface ArchiveFacts {
   damaged: number;
 }
 
-/** "Kelp Atlas: 240 MB in 5 files, sealed on 27 Nov 2026. Two copies, one over two carriers, read back whole 3 minutes ago." */
+/** "Velvet Crab: 240 MB in 5 files, sealed on 27 Nov 2026. Two copies, one over two carriers, read back whole 3 minutes ago." */
 export function archivePageSentence(
   { name, sealedMs, files, bytes, good, damaged }: ArchiveFacts,
   nowMs: number,

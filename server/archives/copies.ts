@@ -91,6 +91,8 @@ export interface TrustedSums {
   sha512: Map<string, string>;
   /** By payload path; null in archives that were sealed before XXH64 was kept. */
   xxh64: Map<string, string> | null;
+  /** The lists themselves and everything else beside the payload, by name; the tag manifest last. */
+  texts: Map<string, string>;
 }
 
 /**
@@ -124,7 +126,7 @@ export async function trustedSums(carrier: Carrier, part: CopyPart): Promise<Tru
   if (strong.some((entry) => !entry.path.startsWith(`${PAYLOAD}/`)))
     throw new CopyDamaged(`${MANIFEST} lists what is no payload`);
   const fast = lists.has(FAST_SUMS) ? entriesOf(FAST_SUMS, lists.get(FAST_SUMS)!, 16) : null;
-  return { sha512: asMap(strong), xxh64: fast && asMap(fast) };
+  return { sha512: asMap(strong), xxh64: fast && asMap(fast), texts: lists.set(TAG_MANIFEST, tags) };
 }
 
 const asMap = (entries: readonly ManifestEntry[]) => new Map(entries.map((entry) => [entry.path, entry.hash]));

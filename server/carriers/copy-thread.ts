@@ -23,11 +23,19 @@ export interface To {
   at: string;
 }
 
+export interface FileOn {
+  carrier: CarrierPlace;
+  of: string;
+  at: string;
+}
+
 export type CopyRequest =
   /** An open file to carriers, or a range of its frames. */
   | { do: 'write'; from: number; expected: Expectation; part: Frames | null; to: readonly To[] }
   /** What a range of an open file's frames will weigh. Nothing is written. */
   | { do: 'measure'; from: number; expected: Expectation; part: Frames }
+  /** A file of a carrier to another. */
+  | { do: 'copy'; from: FileOn; sizeBytes: number; modifiedMs: number; to: To }
   /** A small text to one carrier. */
   | { do: 'write text'; text: string; to: To }
   /** Reads back, from the medium. */
@@ -53,6 +61,8 @@ serve<CopyRequest, CopyResult>(async (asked) => {
       const { sizeBytes, frames } = recipeOf(request.from, unchanged(request.from, request.expected), request.part);
       return { sizeBytes, xxh64: '', sha512: '', part: frames };
     }
+    case 'copy':
+      return copyFile(asked, request);
     case 'write text': {
       const carrier = await openCarrier(request.to.carrier);
       const text = Buffer.from(request.text, 'utf8');
@@ -109,6 +119,33 @@ async function writeFile(
   } finally {
     for (const stream of streams) stream.destroy();
     for (const carrier of carriers) await carrier.close();
+  }
+}
+
+/** Nothing gets its name before it is known that all of it came. What the source says is told apart from what the target says. */
+async function copyFile(
+  asked: Asked<CopyRequest>,
+  { from, to, sizeBytes, modifiedMs }: Extract<CopyRequest, { do: 'copy' }>,
+): Promise<CopyResult> {
+  const [source, target] = [await openCarrier(from.carrier), await openCarrier(to.carrier)];
+  try {
+    const bytes = ofCarrier(source, from);
+    const stream = await target.write(to.pack, to.at, { sizeBytes, modifiedMs });
+    return await pump(bytes, [stream], asked, (read) => {
+      if (read !== sizeBytes) throw trouble(`${from.at} has another size than was sealed.`, 'source_damaged');
+    });
+  } finally {
+    await source.close();
+    await target.close();
+  }
+}
+
+async function* ofCarrier(carrier: Carrier, { of, at }: FileOn): AsyncGenerator<Buffer> {
+  try {
+    for await (const chunk of (await carrier.read(of, at)) as AsyncIterable<Buffer>) yield chunk;
+  } catch (error) {
+    const code = codeOf(error);
+    throw code === 'carrier_away' ? error : trouble(`${at} cannot be read (${code}).`, 'source_damaged');
   }
 }
 

@@ -66,6 +66,9 @@ export interface Writing {
   targets: Target[];
 }
 
+/** What is being written, as far as whoever writes it and proves it needs to know: a package, or another copy of one. */
+export type Bench = Pick<Writing, 'context' | 'step' | 'archive' | 'targets'>;
+
 export async function openWriting(
   context: JobContext,
   step: typeof steps.$inferSelect,
@@ -83,7 +86,7 @@ export const partsOf = (db: Database, archiveId: number): Promise<Part[]> =>
   db.select().from(archiveParts).where(eq(archiveParts.archiveId, archiveId)).orderBy(archiveParts.ord);
 
 /** The copies of a file's part that have no name yet. */
-export const openFor = ({ targets }: Writing, file: { partId: number }): Target[] =>
+export const openFor = ({ targets }: Bench, file: { partId: number }): Target[] =>
   targets.filter((target) => !target.placed && target.part.id === file.partId);
 
 /** What is read of originals, by the rows of the archive. */
@@ -112,14 +115,14 @@ export interface Sums {
 export const keepSums = (file: ArchiveFile, { sizeBytes, sha512: strong, xxh64 }: Sums): void =>
   void Object.assign(file, { payloadBytes: sizeBytes, sha512: strong, xxh64 });
 
-export async function readBack(writing: Writing, target: Target, file: ArchiveFile): Promise<void> {
+export async function readBack(writing: Bench, target: Target, file: ArchiveFile): Promise<void> {
   const copies = writing.targets.filter((one) => one.part.id === target.part.id).length;
   const sums = await sumOn(writing, target, payloadAt(file), (bytes) => writing.context.add(bytes / copies));
   if (sums.xxh64 !== file.xxh64 || sums.sizeBytes !== file.payloadBytes) throw differs(target.name, file.payloadPath);
 }
 
 export async function sumOn(
-  { context }: Writing,
+  { context }: Bench,
   target: Target,
   at: string,
   progress?: (bytes: number) => void,
@@ -139,7 +142,7 @@ export async function sumOn(
 }
 
 export async function noteFiles(
-  { context, targets }: Writing,
+  { context, targets }: Bench,
   files: readonly ArchiveFile[],
   state: 'written' | 'read back',
 ): Promise<void> {
@@ -159,7 +162,7 @@ export async function noteFiles(
 
 /** Why a file did not go in, in a sentence; a pack that is gone means that another worker has it, or had it. */
 export async function throwFor(
-  { context }: Writing,
+  { context }: Bench,
   error: unknown,
   file: Pick<ArchiveFile, 'path' | 'sizeBytes'>,
 ): Promise<never> {

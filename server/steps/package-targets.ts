@@ -1,6 +1,6 @@
 // Where a package is written: which parts it has and where each of its copies lies, the carriers opened, what earlier runs
 // began taken over, and what cannot go well refused before anything is written.
-import { and, eq, inArray, sql } from 'drizzle-orm';
+import { and, eq, inArray, isNull, or, sql } from 'drizzle-orm';
 import { layOn, type Layout, type Overhead, overheadOf } from '#core/archive/layout.ts';
 import { utf8Length } from '#core/paths.ts';
 import { listed, size } from '#core/wording/amounts.ts';
@@ -17,6 +17,7 @@ import { siteMark } from '../db/site-mark.ts';
 import { Refused } from '../runtime/refused.ts';
 import { tooSmall } from '../stores/look.ts';
 import {
+  type Bench,
   bytesOf,
   type Candidate,
   type Destination,
@@ -41,7 +42,7 @@ export async function openTargets(writing: Writing): Promise<void> {
   for (const target of writing.targets) await beginOn(writing, target, taken);
 }
 
-async function opened(to: Pick<Destination, 'name' | 'place'>): Promise<Carrier> {
+export async function opened(to: Pick<Destination, 'name' | 'place'>): Promise<Carrier> {
   return openCarrier(to.place).catch((error: unknown) => {
     if (!(error instanceof CarrierAway)) throw error;
     throw new Refused(
@@ -168,7 +169,7 @@ export function partFolder(folder: string, number: number, total: number): strin
 }
 
 /** @param taken what was begun on carriers in this run, by their names */
-async function beginOn(writing: Writing, target: Target, taken: Map<string, number>): Promise<void> {
+export async function beginOn(writing: Bench, target: Target, taken: Map<string, number>): Promise<void> {
   const { context, archive } = writing;
   const { part } = target;
   await context.assertLease();
@@ -191,14 +192,23 @@ async function beginOn(writing: Writing, target: Target, taken: Map<string, numb
 }
 
 /** Begun anew here, for the first time or after what was there went away: nothing that was written down of it counts. */
-async function beginAnew({ context, step }: Writing, { copyPartId, part }: Target): Promise<void> {
+async function beginAnew({ context, step }: Bench, { copyPartId, part }: Target): Promise<void> {
   await context.transaction(async (tx) => {
     await tx.delete(copyFiles).where(eq(copyFiles.copyPartId, copyPartId));
-    const inIt = tx.select({ id: archiveFiles.fileId }).from(archiveFiles).where(eq(archiveFiles.partId, part.id));
+    const own = (column: typeof archiveFiles.fileId | typeof archiveFiles.id) =>
+      tx.select({ id: column }).from(archiveFiles).where(eq(archiveFiles.partId, part.id));
     await tx
       .update(stepItems)
       .set({ state: 'waiting' })
-      .where(and(eq(stepItems.stepId, step.id), eq(stepItems.state, 'done'), inArray(stepItems.fileId, inIt)));
+      .where(
+        and(
+          ...[eq(stepItems.stepId, step.id), eq(stepItems.state, 'done')],
+          or(
+            and(isNull(stepItems.archiveFileId), inArray(stepItems.fileId, own(archiveFiles.fileId))),
+            inArray(stepItems.archiveFileId, own(archiveFiles.id)),
+          ),
+        ),
+      );
   });
 }
 

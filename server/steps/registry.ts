@@ -4,6 +4,7 @@ import { Registry } from '#core/registry.ts';
 import type { StepWhat } from '#core/steps/registry.ts';
 import { UnknownStepKind } from '#core/steps/registry.ts';
 import { archiveProject } from './archive.ts';
+import { copyArchive } from './copy-archive.ts';
 import { copyHome } from './copy-home.ts';
 import type { ServerStep } from './kind.ts';
 import { handOver } from './hand-over.ts';
@@ -29,6 +30,7 @@ export function addServerStep<Params extends object>(step: ServerStep<Params>): 
 addServerStep(removeCaches);
 addServerStep(removeOriginals);
 addServerStep(archiveProject);
+addServerStep(copyArchive);
 addServerStep(handOver);
 addServerStep(moveHome);
 addServerStep(parkMedia);

@@ -15,14 +15,7 @@ import { freeBytesOf, isFolderOf, keepTime, makeFolder, placeFolder, removeFolde
 import { readSmall } from '#disk/beside.ts';
 import type { Root } from '#disk/root.ts';
 import { removeOwn, renameNew, replaceOwn } from '#disk/write.ts';
-import {
-  CopyDamaged,
-  type CopyPart,
-  markDamaged,
-  type TrustedSums,
-  trustedSums,
-  withCarrier,
-} from '../archives/copies.ts';
+import type { CopyPart, TrustedSums } from '../archives/copies.ts';
 import { readFromCarrier } from '../carriers/copying.ts';
 import { CarrierAway } from '../carriers/kind.ts';
 import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
@@ -46,7 +39,7 @@ import { addStep } from './adding.ts';
 import { STAYED_OUT } from './archive-documents.ts';
 import { carriersAway, finding, nameTaken as takenOn, readOnly, tooFull, unreachable } from './findings.ts';
 import { serverStep } from './kind.ts';
-import { carriersToRead, lacksGood, type Source, sourcesOf } from './restore-sources.ts';
+import { carriersToRead, lacksGood, PartSources, sourcesOf } from './part-sources.ts';
 
 export interface NewRestore {
   archiveId: ArchiveId;
@@ -55,6 +48,8 @@ export interface NewRestore {
   folder: string;
   now: Date;
 }
+
+const to = (volumeId: number) => ({ volumeIds: [volumeId], carrierIds: [] });
 
 export async function addRestore(
   db: Database,
@@ -77,7 +72,7 @@ export async function addRestore(
     throw new Refused(
       `A part of what ${archive.name} holds has no good copy, so it cannot be brought back whole. Nothing was added.`,
     );
-  const carrierIds = (await carriersToRead(db, { archiveId, copyId, volumeId })).needed as CarrierId[];
+  const carrierIds = (await carriersToRead(db, { archiveId, copyId, with: to(volumeId) })).needed as CarrierId[];
   const params = { archiveId, copyId, carrierId: carrierIds[0]!, carrierIds, volumeId, folder };
   const { name: archived } = archive;
   const names = { volume: volume.name, project: archived };
@@ -100,10 +95,7 @@ interface Restoring {
   folder: string;
   archive: typeof archives.$inferSelect;
   volume: typeof volumes.$inferSelect;
-  /** By the part of the archive: from where it may be read, the best first. */
-  sources: Map<number, Source[]>;
-  /** Copies that turned out to be damaged, in words. */
-  damages: string[];
+  sources: PartSources;
   root: Root | null;
   /** An earlier run gave it its name. */
   placed: boolean;
@@ -117,20 +109,14 @@ async function open(
   const { db } = context;
   const [archive] = await db.select().from(archives).where(eq(archives.id, params.archiveId));
   const [volume] = await db.select().from(volumes).where(eq(volumes.id, params.volumeId));
-  const known = await sourcesOf(db, params, (id) => context.carrierPath(id));
   if (!archive || !volume) throw new Error('The archive or volume of this job is not in the catalogue.');
-  // Only from those that nobody writes to meanwhile.
   const held = context.job.params.carrierIds as number[] | undefined;
-  const sources = new Map(
-    [...known].map(([id, parts]) => [
-      id,
-      parts
-        .filter((part) => held?.includes(part.carrierId) ?? part.copyId === params.copyId)
-        .map((part): Source => ({ part, sums: null, isDamaged: false })),
-    ]),
+  const sources = await PartSources.open(
+    context,
+    params,
+    (part) => held?.includes(part.carrierId) ?? part.copyId === params.copyId,
   );
-  const { folder } = params;
-  return { context, step, folder, archive, volume, sources, damages: [], root: null, placed: false };
+  return { context, step, folder: params.folder, archive, volume, sources, root: null, placed: false };
 }
 
 /** Everything that can be known before the first byte: the places, the room, the copy's own lists. */
@@ -158,37 +144,19 @@ async function prepare(restoring: Restoring): Promise<void> {
     );
   }
   makeFolder(root, built);
-  for (const partId of restoring.sources.keys())
+  for (const partId of restoring.sources.partIds)
     if ((await readable(restoring, partId).next()).done) throw noneLeft(restoring);
 }
 
-/** From where a part may be read, the best first: what is there, with lists that are as they were sealed. */
-async function* readable(
-  restoring: Restoring,
-  partId: number,
-): AsyncGenerator<{ part: CopyPart; sums: TrustedSums }, void> {
-  let away: string | null = null;
-  let found = false;
-  for (const source of restoring.sources.get(partId) ?? []) {
-    if (source.isDamaged) continue;
-    const { part } = source;
-    try {
-      source.sums ??= await withCarrier(part, (carrier) => trustedSums(carrier, part));
-    } catch (error) {
-      if (error instanceof CarrierAway) away ??= part.carrier;
-      else if (error instanceof CopyDamaged) {
-        source.isDamaged = true;
-        await noteDamage(restoring, part, { detail: error.message });
-      } else throw error;
-      continue;
-    }
-    found = true;
-    yield { part, sums: source.sums };
+async function* readable({ sources }: Restoring, partId: number) {
+  try {
+    yield* sources.of(partId);
+  } catch (error) {
+    throw error instanceof CarrierAway ? notThere(error.carrier) : error;
   }
-  if (!found && away !== null) throw notThere(away);
 }
 
-const noneLeft = ({ archive, damages }: Restoring) =>
+const noneLeft = ({ archive, sources: { damages } }: Restoring) =>
   new Refused(
     `This copy of ${archive.name} is damaged: ${damages.at(-1) ?? 'no good one is left'}. Nothing was restored. Restore from another copy.`,
   );
@@ -215,16 +183,6 @@ function isTaken(root: Root, folder: string): boolean {
 
 const privateFolder = async ({ context, step }: Restoring): Promise<string> =>
   (await context.names()).path('restore', step.id);
-
-/** Writes down that a copy is damaged, and where. */
-async function noteDamage(
-  { context, damages }: Restoring,
-  part: CopyPart,
-  { detail, fileId = null }: { detail: string; fileId?: number | null },
-): Promise<void> {
-  damages.push(`${detail} on ${part.carrier}`);
-  await context.transaction((tx) => markDamaged(tx, part, fileId === null ? [] : [fileId], context.now()));
-}
 
 /** Which folder this job placed, from before it did: another of the same name is somebody else's. */
 async function isPlaced({ context, root, folder }: Restoring): Promise<boolean> {
@@ -269,7 +227,7 @@ async function restoreOne(restoring: Restoring, item: Item, partId: number): Pro
   for await (const source of readable(restoring, partId)) {
     const damage = await copyFrom(restoring, item, source);
     if (damage === null) return;
-    await noteDamage(restoring, source.part, { detail: damage, fileId: item.archiveFileId });
+    await restoring.sources.noteDamage(source.part, damage, item.archiveFileId);
   }
   throw noneLeft(restoring);
 }
@@ -461,10 +419,6 @@ async function discard(restoring: Restoring): Promise<void> {
 const begunItems = ({ context, step }: Restoring) =>
   context.db.select({ id: stepItems.id }).from(stepItems).where(eq(stepItems.stepId, step.id));
 
-/** The carriers that a part was read from. */
-const usedOf = (sources: readonly Source[]): string[] =>
-  sources.filter((source) => source.sums !== null).map((source) => source.part.carrier);
-
 const workOf = (restoring: Restoring): ItemWork => ({
   kind,
   batch: 20,
@@ -480,8 +434,8 @@ const workOf = (restoring: Restoring): ItemWork => ({
   },
   lastWords: async (_tx, _tally, ending) => ({
     archiveId: restoring.archive.id,
-    carrier: listed([...new Set([...restoring.sources.values()].flatMap((own) => usedOf(own)))]),
-    ...(restoring.damages.length > 0 ? { damagedCopies: restoring.damages } : {}),
+    carrier: listed(restoring.sources.used),
+    ...(restoring.sources.damages.length > 0 ? { damagedCopies: restoring.sources.damages } : {}),
     volume: restoring.volume.name,
     ...(ending.state === 'done' || restoring.placed ? { folder: restoring.folder } : {}),
   }),
@@ -517,7 +471,7 @@ export const restoreArchive = serverStep({
     return findings;
   },
   async stores(tx, _step, params) {
-    const { all } = await carriersToRead(tx, params);
+    const { all } = await carriersToRead(tx, { ...params, with: to(params.volumeId) });
     return [
       { store: 'volume', id: params.volumeId, mode: 'change' },
       { store: 'catalogue', id: params.volumeId, mode: 'change' },
@@ -530,7 +484,7 @@ export const restoreArchive = serverStep({
       INSERT INTO step_items (step_id, volume_id, file_id, archive_file_id, path, size_bytes, modified_us)
       SELECT ${step.id}, ${volumeId}, 0, f.id, f.payload_path, COALESCE(f.payload_bytes, f.size_bytes), f.modified_us
       FROM archive_files f JOIN archive_parts p ON p.id = f.part_id WHERE f.archive_id = ${archiveId} ORDER BY f.part_id, f.id`);
-    return { carrierIds: (await carriersToRead(tx, { archiveId, copyId, volumeId })).all };
+    return { carrierIds: (await carriersToRead(tx, { archiveId, copyId, with: to(volumeId) })).all };
   },
   run: async (context, step, params) => runItems(context, step, workOf(await open(context, step, params))),
   giveUp: async (context, step, params) =>

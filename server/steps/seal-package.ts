@@ -15,6 +15,7 @@ import type { Ending } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
 import { relinkedDocument } from './archive-documents.ts';
 import {
+  type Bench,
   differs,
   keepSums,
   notAsPlanned,
@@ -79,8 +80,13 @@ export async function seal(writing: Writing): Promise<void> {
   context.rename('writing the lists');
   for (const file of files.filter((one) => one.role === 'document')) await writeDocument(writing, file, files);
   for (const part of parts) await sealPart(writing, part, { files, gaps });
-  // No part gets its name before all of them are whole.
-  for (const target of open) {
+  await placeAll(writing);
+}
+
+/** No part gets its name before all of them are whole. */
+export async function placeAll({ context, archive, targets }: Bench): Promise<void> {
+  for (const target of targets) {
+    if (target.placed) continue;
     await context.assertLease();
     await target.carrier.place(target.pack).catch((error: unknown) => {
       if (codeOf(error) !== 'EEXIST') throw error;
@@ -178,10 +184,10 @@ async function originalText(writing: Writing, file: ArchiveFile, all: readonly A
   }
 }
 
-async function writeTags(
-  writing: Writing,
+export async function writeTags(
+  writing: Bench,
   target: Target,
-  { tags, files }: { tags: TagFiles; files: readonly ArchiveFile[] },
+  { tags, files }: { tags: Pick<TagFiles, 'texts'>; files: readonly ArchiveFile[] },
 ): Promise<void> {
   const { context } = writing;
   for (const [at, text] of tags.texts) {
@@ -206,7 +212,7 @@ async function writeTags(
 }
 
 /** Throws away what has no name yet, unless the work only waits for its next worker. */
-export async function discard(writing: Writing): Promise<void> {
+export async function discard(writing: Bench): Promise<void> {
   for (const { carrier, pack, placed } of writing.targets) {
     if (placed) continue;
     await writing.context.assertLease();

@@ -24,6 +24,7 @@ import { currentPlan, runAtOnce, runPlan } from '#server/plan/plan.ts';
 import { setHome } from '#server/projects/homes.ts';
 import { candidatesFor, missingMedia } from '#server/readings/missing.ts';
 import { addArchive } from '#server/steps/archive.ts';
+import { addCopy } from '#server/steps/copy-archive.ts';
 import { addHandOver } from '#server/steps/hand-over.ts';
 import { addGathering } from '#server/steps/gather.ts';
 import { addKeepOther } from '#server/steps/keep-other.ts';
@@ -183,6 +184,14 @@ export const SCENARIOS: readonly Scenario[] = [
       await site.read(1 as VolumeId);
       const on = { carrierIds: [await site.carrier('kd-2')], folder: 'fog_2', baseId: 1 as ArchiveId };
       await addArchive(site.db, { projectId: FOG, ...on, now: NOW() });
+      await run(site);
+    },
+  },
+  {
+    name: 'another copy of an archive',
+    async set(site) {
+      await archived(site);
+      await addCopy(site.db, { archiveId: 1 as ArchiveId, carrierIds: [await site.carrier('kd-2')], now: NOW() });
       await run(site);
     },
   },
