@@ -173,6 +173,11 @@ function ArchiveRow({
         <Link to={lens(`/shelf/${archive.archiveId}`)} className="block truncate hover:underline">
           <span className="font-medium">{archive.name}</span>
           <span className="path block truncate text-ink-2">{archive.lies}</span>
+          {archive.buildsOn !== null && (
+            <span className="block truncate text-[13px] text-ink-2" title={archive.buildsOn}>
+              builds on <span className="path">{archive.buildsOn}</span>
+            </span>
+          )}
         </Link>
       </td>
       <td title={archive.sealedMs === null ? undefined : exactTime(archive.sealedMs)}>

@@ -1,5 +1,5 @@
 // Words of an archive's own page: what it is and how sure, how it was shaped, and what it lets go of.
-import { handlesText } from '../archive/lengths.ts';
+import type { Handles } from '../archive/lengths.ts';
 import { KEPT_NAMES } from '../archive/names.ts';
 import { type ArchiveScope, isNarrow } from '../archive/selection.ts';
 import { ago, capital, counted, day, inWords, listed, size } from './amounts.ts';
@@ -40,6 +40,9 @@ export function archivePageSentence(
   return `${sealed} ${copies}${spread}${read}.${bad}`;
 }
 
+const lengthWords = ({ value, unit }: Handles): string =>
+  value === 0 ? 'nothing' : `${value} ${value === 1 ? unit.slice(0, -1) : unit}`;
+
 /** How an archive was asked for, in a few lines. */
 export function shapeWords(scope: ArchiveScope): string[] {
   const { parts, versions, handles, timelines, bins, files, layout, names, pack, rest } = scope;
@@ -48,7 +51,7 @@ export function shapeWords(scope: ArchiveScope): string[] {
   if (timelines.length > 0) lines.push(`Timelines ${listed(timelines)}`);
   if (bins.length > 0) lines.push(`Bins ${listed(bins)}`);
   if (files.length > 0) lines.push(`${counted(files.length, 'file')} chosen one by one`);
-  lines.push(handles === null ? 'Media whole' : `Used ranges with handles of ${handlesText(handles)}`);
+  lines.push(handles === null ? 'Media whole' : `Used ranges with handles of ${lengthWords(handles)}`);
   if (parts.length > 0) lines.push(`With ${listed(parts.map((part) => LEFT_OUT_WORDS[part].toLowerCase()))}`);
   lines.push(versions === 'all' ? 'All versions of its documents' : 'The newest version of each document');
   lines.push({ bins: 'Media by bins', disk: 'Media as it lay on disk', kind: 'Media by kind' }[layout]);
