@@ -20,6 +20,7 @@ import { rackVolumes } from '#server/site/rack.ts';
 import { search } from '#server/search/search.ts';
 import { settings, workerSettings } from '#server/settings.ts';
 import { addArchiveCommands } from './archive.ts';
+import { addShelfCommands } from './shelf.ts';
 import { addHandOverCommands } from './hand-over.ts';
 import { addCheckCommand } from './check.ts';
 import { addReclaimCommands } from './reclaim.ts';
@@ -42,6 +43,7 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
   addReachCommands(command, open, out);
   addReclaimCommands(command, open, out);
   addArchiveCommands(command, open, out);
+  addShelfCommands(command, open, out);
   addHandOverCommands(command, open, out);
   addCheckCommand(command, open, out);
   return command;

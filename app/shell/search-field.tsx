@@ -19,8 +19,11 @@ const placeOf = (hit: Hit): string => {
     case 'file':
       return `/space?folder=${hit.parentId}&file=${hit.id}`;
     case 'carrier':
-    case 'archive':
       return '/shelf';
+    case 'archive':
+      return `/shelf/${hit.id}`;
+    case 'archived':
+      return `/shelf/${hit.parentId}?q=${encodeURIComponent(hit.name)}`;
   }
 };
 

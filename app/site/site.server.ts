@@ -96,7 +96,9 @@ async function decisionsOf({ all, volumes, projects, strays, forecastOf }: Known
     homeTroubles: homeless,
     strays: strays.map((stray) => ({ ...stray, volume: nameOf(stray.volumeId) })),
     damagedCopies: copies,
-    shortArchives: sealed.flatMap(({ name, folder, short }) => (short === null ? [] : [{ name, folder, short }])),
+    shortArchives: sealed.flatMap(({ archiveId, name, folder, short }) =>
+      short === null ? [] : [{ archiveId, name, folder, short }],
+    ),
     aside,
     compressedSounds: sounds
       .filter((row) => volumes.some((volume) => volume.volumeId === row.volumeId))

@@ -115,7 +115,7 @@ function pathOf(action: Exclude<NonNullable<Decision['action']>, { go: 'read' }>
     case 'aside':
       return '/reclaim/aside';
     case 'shelf':
-      return '/shelf';
+      return `/shelf/${action.archiveId}`;
     case 'archive':
       return `/archive/${action.projectId}`;
     case 'project':

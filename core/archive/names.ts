@@ -8,8 +8,13 @@ const RESERVED = /^(con|prn|aux|nul|com\d|lpt\d)(\.|$)/i;
 // '%' and line breaks would have to be encoded in a manifest (RFC 8493, 2.1.3), and then no plain tool could check it.
 const NOT_PORTABLE = /[\u0000-\u001f\u007f<>:"/\\|?*%]/g;
 
+/** Most names are as they should be: found out at once, as there may be many thousands. */
+const PLAIN = /^[A-Za-z0-9_][A-Za-z0-9_ .()+,=&@#~-]{0,200}$/;
+
 /** One name made portable: NFC, no characters that a common file system or a manifest refuses, not too long. */
 export function portableName(name: string): string {
+  const last = name.charCodeAt(name.length - 1);
+  if (PLAIN.test(name) && last !== 0x20 && last !== 0x2e && !RESERVED.test(name)) return name;
   let text = name
     .normalize('NFC')
     .replace(NOT_PORTABLE, '_')
@@ -54,6 +59,7 @@ export function nameBy(
   pattern: string,
   { name, clip, bin }: { name: string; clip: string | null; bin: string | null },
 ): string {
+  if (pattern === KEPT_NAMES) return name;
   const stem = stemOf(name);
   // A clip that is called as its file is would have two endings.
   const ending = name.slice(stem.length);
@@ -80,10 +86,18 @@ export interface Wish<Key> {
  */
 export function placeNames<Key>(wishes: readonly Wish<Key>[]): Map<Key, string> {
   const taken = new Set<string>();
-  const folders = wishes.map((wish) => wish.folder.map(portableName));
-  for (const folder of folders) for (let i = 1; i <= folder.length; i++) taken.add(fold(folder.slice(0, i).join('/')));
+  const folders = new Map<string, string>();
+  const portable = (folder: readonly string[]): string => {
+    const key = folder.join('\0');
+    const known = folders.get(key);
+    if (known !== undefined) return known;
+    const names = folder.map(portableName);
+    for (let i = 1; i <= names.length; i++) taken.add(fold(names.slice(0, i).join('/')));
+    folders.set(key, names.join('/'));
+    return names.join('/');
+  };
   const sorted = wishes
-    .map((wish, i) => ({ wish, folder: folders[i]!.join('/') }))
+    .map((wish) => ({ wish, folder: portable(wish.folder) }))
     .sort((a, b) => (a.wish.order < b.wish.order ? -1 : a.wish.order > b.wish.order ? 1 : 0));
   const placed = new Map<Key, string>();
   for (const { wish, folder } of sorted) {

@@ -183,7 +183,7 @@ export function selectForArchive(
     return {
       ...file,
       payloadPath: parts[0]?.payloadPath ?? places.get(`${file.fileId}`)!,
-      originalPath: places.get(`${file.fileId} original`) ?? null,
+      originalPath: file.isDocument ? (places.get(`${file.fileId} original`) ?? null) : null,
       parts,
       keptBytes,
       whyWhole: length?.is === 'whole' ? length.why : null,
@@ -278,8 +278,9 @@ function mediaFolder({ bins, volume, path, kind }: ProjectFile, layout: Layout):
 
 /** What goes with another lies beside it, and is renamed as that is. */
 function wishesWith(file: ProjectFile, main: ProjectFile, how: Parameters<typeof wishesOf>[1]): Wish<string>[] {
+  if (main === file) return wishesOf(file, how);
   const [beside] = wishesOf(main, how);
-  if (main === file || !beside) return wishesOf(file, how);
+  if (!beside) return wishesOf(file, how);
   const follows = { key: `${main.fileId}`, name: main.name };
   return [
     { key: `${file.fileId}`, folder: beside.folder, name: file.name, order: `${beside.order}\0${file.path}`, follows },

@@ -1,7 +1,7 @@
 // The decisions that wait, worked out from what is known, the one that hurts soonest first. The site lens lists them,
 // each with the one action that opens the right thing.
 import { type Forecast, forecastWords } from '../forecast/forecast.ts';
-import type { Kind, ProjectId, VolumeId } from '../model.ts';
+import type { ArchiveId, Kind, ProjectId, VolumeId } from '../model.ts';
 import { ago, capital, counted, percentFull, size } from './amounts.ts';
 
 export interface DecisionFacts {
@@ -44,9 +44,9 @@ export interface DecisionFacts {
   homeTroubles: readonly { projectId: ProjectId; project: string; kind: Kind; volume: string; why: string }[];
   brokenDocuments: readonly { projectId: ProjectId; name: string; trouble: string }[];
   /** Copies that did not read back as they were sealed. */
-  damagedCopies?: readonly { archive: string; carrier: string; others: number }[];
+  damagedCopies?: readonly { archiveId: ArchiveId; archive: string; carrier: string; others: number }[];
   /** Archives that have fewer good copies than the house wants, or in fewer places. */
-  shortArchives?: readonly { name: string; folder: string; short: string }[];
+  shortArchives?: readonly { archiveId: ArchiveId; name: string; folder: string; short: string }[];
   /** What the last check of everything found; null where none was made, or it found nothing. */
   check?: { findings: number; example: string; atMs: number } | null;
   /** Sounds of libraries in a compressed form, by volume. */
@@ -64,7 +64,8 @@ export type DecisionAction =
   | { go: 'archive'; projectId: ProjectId; words: 'Start archive' }
   | { go: 'project'; projectId: ProjectId; words: 'Open project' }
   | { go: 'aside'; words: 'Show it' }
-  | { go: 'shelf'; words: 'Show it' }
+  /** The page of an archive, where another copy of it is asked for. */
+  | { go: 'shelf'; archiveId: ArchiveId; words: 'Make another copy' | 'Show it' }
   | { go: 'missing'; projectId: ProjectId; words: 'Find them' | 'Find it' };
 
 export interface Decision {
@@ -135,7 +136,7 @@ const shortOfCopies = (archive: NonNullable<DecisionFacts['shortArchives']>[numb
   weight: 'caution',
   what: `The archive of ${archive.name} has ${archive.short}`,
   detail: `${archive.folder}: where its carrier is lost, so is what it alone holds. Write another, or change what the house wants`,
-  action: { go: 'shelf', words: 'Show it' },
+  action: { go: 'shelf', archiveId: archive.archiveId, words: 'Make another copy' },
 });
 
 const damagedCopy = (copy: NonNullable<DecisionFacts['damagedCopies']>[number]): Decision => ({
@@ -146,7 +147,7 @@ const damagedCopy = (copy: NonNullable<DecisionFacts['damagedCopies']>[number]):
     copy.others > 0
       ? `${counted(copy.others, 'other copy', 'other copies')} of it ${copy.others === 1 ? 'is' : 'are'} good. Make a new one from there`
       : 'There is no other copy. Do not remove what is left of its originals',
-  action: null,
+  action: { go: 'shelf', archiveId: copy.archiveId, words: copy.others > 0 ? 'Make another copy' : 'Show it' },
 });
 
 const checkDiffers = (check: NonNullable<DecisionFacts['check']>, nowMs: number): Decision => ({

@@ -1,5 +1,5 @@
 import fc from 'fast-check';
-import type { ProjectId, VolumeId } from '../model.ts';
+import type { ArchiveId, ProjectId, VolumeId } from '../model.ts';
 import { byLevel, effects, type StepSummary, totals } from '../plan/plan.ts';
 import { beforeCut, cutDay } from '../reclaim/cuts.ts';
 import { ago, counted, duration, inWords, listed, percentFull, size } from './amounts.ts';
@@ -281,7 +281,7 @@ test('what a check found, and copies that are damaged, wait for somebody', () =>
   const list = decisions({
     ...facts({}),
     check: { findings: 2, example: 'volume_sums: off by 1', atMs: 0 },
-    damagedCopies: [{ archive: 'Fog', carrier: 'KD-1', others: 1 }],
+    damagedCopies: [{ archiveId: 7 as ArchiveId, archive: 'Fog', carrier: 'KD-1', others: 1 }],
   });
   expect(list.map((d) => [d.weight, d.what])).toEqual([
     ['loss', 'The copy of Fog on KD-1 is damaged'],

@@ -185,9 +185,17 @@ export async function carrierRoom(db: Db, name: string, saidFreeBytes: number): 
 }
 
 /** Copies that did not read back as they were sealed, each with how many others are good. */
-export async function damagedCopies(db: Db): Promise<{ archive: string; carrier: string; others: number }[]> {
+export async function damagedCopies(
+  db: Db,
+): Promise<{ archiveId: ArchiveId; archive: string; carrier: string; others: number }[]> {
   const rows = await db
-    .select({ partId: copyParts.partId, archive: archives.name, carrier: carriers.name, state: copyParts.state })
+    .select({
+      partId: copyParts.partId,
+      archiveId: archives.id,
+      archive: archives.name,
+      carrier: carriers.name,
+      state: copyParts.state,
+    })
     .from(copyParts)
     .innerJoin(archiveParts, eq(archiveParts.id, copyParts.partId))
     .innerJoin(archives, eq(archives.id, archiveParts.archiveId))
@@ -195,7 +203,8 @@ export async function damagedCopies(db: Db): Promise<{ archive: string; carrier:
     .where(inArray(copyParts.state, ['good', 'damaged']));
   return rows
     .filter((row) => row.state === 'damaged')
-    .map(({ archive, carrier, partId }) => ({
+    .map(({ archiveId, archive, carrier, partId }) => ({
+      archiveId: archiveId as ArchiveId,
       archive,
       carrier,
       others: rows.filter((row) => row.partId === partId && row.state === 'good').length,

@@ -8,13 +8,14 @@ import { asksForSomething, type Query, understand } from '#core/search/query.ts'
 import type { Database } from '../db/connect.ts';
 import { hasPart, idList } from '../db/conditions.ts';
 import type { NameIndex } from './names.ts';
+import { whereStored } from './where.ts';
 
 export interface Hit {
-  what: 'project' | 'volume' | 'carrier' | 'archive' | 'clip' | 'folder' | 'file';
+  what: 'project' | 'volume' | 'carrier' | 'archive' | 'clip' | 'folder' | 'file' | 'archived';
   id: number;
   name: string;
   where: string;
-  /** The project of a clip, the folder of a file: where a click leads. */
+  /** The project of a clip, the folder of a file, the archive of what lies in one: where a click leads. */
   parentId: number | null;
   bytes: number | null;
 }
@@ -46,8 +47,9 @@ export async function search(db: Database, text: string, names?: NameIndex): Pro
     filtered ? [] : clips(db, query, names),
     filtered ? [] : folders(db, query, names),
     files(db, query, names),
+    filtered ? [] : stored(db, query, names),
   ]);
-  const hits = [...parts[0], ...parts[1], ...parts[2], ...parts[3].rows].map((row) => ({
+  const hits = [...parts[0], ...parts[1], ...parts[2], ...parts[3].rows, ...parts[4]].map((row) => ({
     what: row.what,
     id: Number(row.id),
     name: row.name,
@@ -117,6 +119,16 @@ async function folders(db: Database, { words }: Query, names?: NameIndex): Promi
     sql`SELECT 'folder' AS what, d.id, d.name, CONCAT(v.name, ' / ', d.path) AS place, d.parent_id AS parent, d.total_bytes AS bytes FROM folders d JOIN volumes v ON v.id = d.volume_id AND v.retired_at IS NULL
     WHERE d.gone_at IS NULL AND ${among('d.id', ids, words)} LIMIT ${EACH}`,
   );
+}
+
+/** What lies in archives, with the carriers that it is on. */
+async function stored(db: Database, { words }: Query, names?: NameIndex): Promise<Row[]> {
+  const fileIds = await candidates(names, 'files', words, CANDIDATES_AT_ONCE);
+  const found = await whereStored(db, { words, fileIds, most: EACH });
+  return found.map(({ archiveFileId, archiveId, archive, name, bytes, copies }) => ({
+    ...{ what: 'archived' as const, id: archiveFileId, name, parent: archiveId, bytes },
+    place: `${archive} on ${copies.map(({ carrier, place }) => `${carrier}, ${place}`).join('; ') || 'no good copy'}`,
+  }));
 }
 
 const FILE = sql`SELECT 'file' AS what, f.id, f.name, CONCAT(v.name, ' / ', d.path) AS place, d.id AS parent, f.size_bytes AS bytes

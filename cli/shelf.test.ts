@@ -1,0 +1,64 @@
+// The commands of the shelf on a small real site: what is there, where something lies, another copy, and what goes.
+import { existsSync } from 'node:fs';
+import path from 'node:path';
+import { search } from '#server/search/search.ts';
+import type { Worker } from '#server/worker.ts';
+import { typed } from '#test/command.ts';
+import { otio, TestSite } from '#test/site.ts';
+
+let site: TestSite;
+let worker: Worker;
+beforeEach(async () => {
+  site = await TestSite.open();
+  const media = await site.volume('media');
+  for (const clip of ['winch', 'quay']) site.put(`media/fog/rushes/${clip}.mov`, `${clip} `.repeat(1000));
+  site.put('media/fog/fog.otio', otio('Fog', ['rushes/winch.mov', 'rushes/quay.mov']));
+  await site.read(media);
+  for (const carrier of ['kd-1', 'kd-2']) await site.carrier(carrier);
+  await site.look();
+  worker = site.worker();
+  expect(await run('shelf')).toBe('Nothing is archived yet.');
+  await run('archive', 'Fog', '--to', 'kd-1', '--folder', 'fog_1');
+  await run('plan', 'run');
+});
+afterEach(async () => {
+  process.exitCode = 0;
+  await worker.stop();
+  await site.close();
+});
+
+const run = (...args: string[]) => typed(site, ...args);
+
+test('what is on the shelf, where something lies, and another copy of it', async () => {
+  expect(await run('shelf')).toMatch(/fog_1 +Fog +\S+ \S+ +3 +kd-1 +1 of 2 copies/);
+  expect(await run('where', 'winch')).toMatch(/winch\.mov +fog_1 +kd-1 +cabinet +6\.00 kB +about/);
+  expect(await run('where', 'nobody knows')).toBe('Nothing on the shelf has “nobody knows” in its name.');
+  expect(await run('copy', 'fog_1', '--to', 'kd-2')).toContain('Added a copy of');
+  await run('plan', 'run');
+  expect(JSON.parse(await run('shelf', '--json'))).toMatchObject([{ folder: 'fog_1', short: null }]);
+  const [found] = JSON.parse(await run('where', 'quay', '--json')) as { copies: object[] }[];
+  expect(found!.copies).toMatchObject([{ carrier: 'kd-1' }, { carrier: 'kd-2', isThere: true }]);
+});
+
+test('what left its place long ago is found where it lies, by its name and from the search field', async () => {
+  expect(await run('release', 'fog_1', '--dry-run')).toMatch(/3 files, verified copies exist\.\nNothing was added/);
+  expect(await run('release', 'fog_1')).toContain('in 1 step to the plan');
+  await run('plan', 'run');
+  expect(existsSync(path.join(site.root, 'media/fog/rushes/winch.mov'))).toBe(false);
+  expect(await run('where', 'winch.mov')).toMatch(/winch\.mov +fog_1 +kd-1/);
+  const { hits } = await search(site.db, 'winch.mov');
+  expect(hits.filter((hit) => hit.what !== 'clip')).toEqual([
+    expect.objectContaining({ what: 'archived', name: 'winch.mov', where: 'Fog on kd-1, cabinet', parentId: 1 }),
+  ]);
+});
+
+test('what is not known is refused with all there are, and nothing is added', async () => {
+  for (const [args, words] of [
+    [['copy', 'fog_9', '--to', 'kd-2'], /no sealed archive named fog_9\. Known are: fog_1/],
+    [['copy', 'fog_1', '--to', 'kd-9'], /no carrier named kd-9/],
+    [['copy', 'fog_1', '--to', 'kd-1'], /kd-1 holds a copy of Fog already/],
+    [['release', 'fog_1', '--with', 'everything'], /no kind called everything/],
+  ] as const)
+    await expect(run(...args)).rejects.toThrow(words);
+  expect(await run('plan', 'show')).toMatch(/nothing|empty/i);
+});

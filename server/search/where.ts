@@ -1,0 +1,77 @@
+// Where something is on the shelf: in which archives a file lies, on which carriers, and where those are. For the search field
+// and `keramion where`; what left its place long ago is found by the name it had.
+import { sql } from 'drizzle-orm';
+import type { Db } from '../db/connect.ts';
+import { hasPart, idList } from '../db/conditions.ts';
+
+export interface Stored {
+  archiveFileId: number;
+  archiveId: number;
+  archive: string;
+  folder: string;
+  /** What it was called, and where it lies in the archive. */
+  name: string;
+  at: string;
+  bytes: number;
+  /** Good copies of the part that it lies in. */
+  copies: { carrier: string; place: string; folder: string; isThere: boolean; readBackMs: number | null }[];
+}
+
+interface Asked {
+  words: readonly string[];
+  /** Files that have the words in their names, where an index said so; null: the rows are looked through. */
+  fileIds: readonly number[] | null;
+  most: number;
+}
+
+/** The latest archives first. */
+export async function whereStored(db: Db, { words, fileIds, most }: Asked): Promise<Stored[]> {
+  if (words.length === 0 || fileIds?.length === 0) return [];
+  const named = fileIds
+    ? sql`f.id IN ${idList(fileIds)}`
+    : sql.join(
+        words.map((word) => hasPart(sql.raw('f.name'), word)),
+        sql` AND `,
+      );
+  const [rows] = (await db.execute(sql`
+    SELECT a.id AS archiveFileId, a.archive_id AS archiveId, r.name AS archive, r.folder, f.name, a.payload_path AS at, a.part_id AS partId,
+      COALESCE(a.payload_bytes, a.size_bytes) AS bytes
+    FROM files f JOIN archive_files a ON a.file_id = f.id AND a.role <> 'document'
+    JOIN archives r ON r.id = a.archive_id AND r.state = 'sealed' AND r.purpose = 'archive'
+    WHERE ${named} ORDER BY a.archive_id DESC, a.id LIMIT ${most}`)) as unknown as [
+    (Omit<Stored, 'copies'> & { partId: number })[],
+  ];
+  const copies = await copiesOf(
+    db,
+    rows.map((row) => Number(row.partId)),
+  );
+  return rows.map(({ partId, ...row }) => ({
+    ...row,
+    ...{ archiveFileId: Number(row.archiveFileId), archiveId: Number(row.archiveId), bytes: Number(row.bytes) },
+    copies: copies.get(Number(partId)) ?? [],
+  }));
+}
+
+async function copiesOf(db: Db, partIds: readonly number[]): Promise<Map<number, Stored['copies']>> {
+  const copies = new Map<number, Stored['copies']>();
+  if (partIds.length === 0) return copies;
+  const [rows] = (await db.execute(sql`
+    SELECT p.part_id AS partId, c.name AS carrier, c.place, o.folder, c.state, p.read_back_at AS readBackAt
+    FROM copy_parts p JOIN carriers c ON c.id = p.carrier_id JOIN archive_parts o ON o.id = p.part_id
+    WHERE p.state = 'good' AND p.part_id IN ${idList([...new Set(partIds)])} ORDER BY c.state = 'reachable' DESC, p.id`)) as unknown as [
+    {
+      partId: number;
+      carrier: string;
+      place: string;
+      folder: string;
+      state: string;
+      readBackAt: string | Date | null;
+    }[],
+  ];
+  for (const { partId, carrier, place, folder, state, readBackAt } of rows) {
+    const readBackMs = readBackAt === null ? null : new Date(readBackAt).getTime();
+    const own = copies.get(Number(partId)) ?? [];
+    copies.set(Number(partId), [...own, { carrier, place, folder, isThere: state === 'reachable', readBackMs }]);
+  }
+  return copies;
+}
