@@ -122,8 +122,8 @@ export const USUAL_HAND_OVER: ArchiveScope = {
   ...{ parts: [], versions: 'newest', rest: 'leaves', originals: false },
 };
 
-export interface Selection {
-  chosen: PlacedFile[];
+export interface Selection<File extends ProjectFile = ProjectFile> {
+  chosen: (PlacedFile & File)[];
   chosenBytes: number;
   leftOut: { why: LeftOut; files: number; bytes: number }[];
   /** All that the project owns on disk, each file once. */
@@ -146,15 +146,15 @@ export interface Others {
 }
 
 /** Media that timelines use, whole; documents, relinked and original; what was asked for. Of `others` nothing goes along. */
-export function selectForArchive(
-  files: readonly ProjectFile[],
+export function selectForArchive<File extends ProjectFile>(
+  files: readonly File[],
   others: readonly Others[] = [],
   {
     layout = 'bins',
     originals = true,
     names = KEPT_NAMES,
   }: { layout?: Layout; originals?: boolean; names?: string } = {},
-): Selection {
+): Selection<File> {
   const isTrimmed = (file: ProjectFile) => !file.isDocument && file.used && file.kept?.length.is === 'nothing';
   const byId = new Map(files.map((file) => [file.fileId, file]));
   const mainOf = (file: ProjectFile) => (file.goesWith === undefined ? file : (byId.get(file.goesWith) ?? file));
@@ -176,17 +176,18 @@ export function selectForArchive(
   others.forEach(leave);
   const shared = sharedFolders(chosen);
   const places = placeNames(chosen.flatMap((file) => wishesWith(file, mainOf(file), { shared, layout, names })));
-  const placed = chosen.map((file): PlacedFile => {
+  const placed = chosen.map((file): PlacedFile & File => {
     const parts = partsOf(file, places);
     const keptBytes = parts.length > 0 ? parts.reduce((sum, part) => sum + part.bytes, 0) : file.sizeBytes;
     const length = file.kept?.length;
     return {
-      ...file,
       payloadPath: parts[0]?.payloadPath ?? places.get(`${file.fileId}`)!,
       originalPath: file.isDocument ? (places.get(`${file.fileId} original`) ?? null) : null,
       parts,
       keptBytes,
       whyWhole: length?.is === 'whole' ? length.why : null,
+      // Last: what is added to a copy afterwards takes ten times as long, and there may be many thousands.
+      ...file,
     };
   });
   placed.sort((a, b) => (a.payloadPath < b.payloadPath ? -1 : 1));

@@ -54,30 +54,27 @@ export interface Filed {
 }
 
 export async function filesInBins(db: Db, projectId: ProjectId, { pathOf }: BinTree): Promise<Filed> {
-  const rows = await db
-    .select({ fileId: mediaTargets.fileId, binId: clips.binId })
-    .from(clips)
-    .innerJoin(mediaTargets, eq(mediaTargets.mediaId, clips.mediaId))
-    .innerJoin(documents, eq(documents.id, clips.documentId))
-    .innerJoin(files, eq(files.id, documents.fileId))
-    .where(
-      and(
-        eq(documents.projectId, projectId),
-        isNull(files.goneAt),
-        isNotNull(clips.binId),
-        isNotNull(mediaTargets.fileId),
-      ),
-    );
+  // Plain rows: a project may have many thousands of clips.
+  const [rows] = (await db.execute(sql`
+    SELECT t.file_id AS fileId, c.bin_id AS binId FROM documents o JOIN files g ON g.id = o.file_id AND g.gone_at IS NULL
+    JOIN clips c ON c.document_id = o.id AND c.bin_id IS NOT NULL JOIN media_targets t ON t.media_id = c.media_id AND t.file_id IS NOT NULL
+    WHERE o.project_id = ${projectId}`)) as unknown as [{ fileId: number; binId: number }[]];
+  const names = new Map<string[], string>();
+  const named = (path: string[]): string => {
+    const known = names.get(path) ?? path.join('/');
+    names.set(path, known);
+    return known;
+  };
   const best = new Map<number, string[]>();
   for (const row of rows) {
-    const path = pathOf(row.binId!);
-    const known = best.get(row.fileId!);
-    if (!known || (known !== path && path.join('/') < known.join('/'))) best.set(row.fileId!, path);
+    const path = pathOf(row.binId);
+    const known = best.get(row.fileId);
+    if (!known || (known !== path && named(path) < named(known))) best.set(row.fileId, path);
   }
   return {
     best,
-    inBins: (names) =>
-      names.length === 0 ? [] : rows.flatMap((row) => (isIn(pathOf(row.binId!).join('/'), names) ? [row.fileId!] : [])),
+    inBins: (wanted) =>
+      wanted.length === 0 ? [] : rows.flatMap((row) => (isIn(named(pathOf(row.binId)), wanted) ? [row.fileId] : [])),
   };
 }
 

@@ -7,7 +7,6 @@ import {
   type LeftOut,
   type Others,
   partOf,
-  type PlacedFile,
   type ProjectFile,
   selectForArchive,
   type Selection,
@@ -42,8 +41,7 @@ interface Identity {
   inode: number | null;
   changedUs: number | null;
 }
-export interface ProjectSelection extends Selection {
-  chosen: (PlacedFile & Identity)[];
+export interface ProjectSelection extends Selection<Known> {
   /** Media the timelines use that is not found, and media that points out of every volume. */
   missing: number;
   outside: number;
@@ -59,7 +57,6 @@ export async function projectSelection(
 ): Promise<ProjectSelection> {
   const tree = await binTree(db, projectId);
   const { all, others } = await projectFiles(db, projectId, { scope, tree });
-  const known = new Map(all.map((file) => [file.fileId, file]));
   if (scope.handles) await addLengths(db, projectId, { files: all, scope, staged });
   const selection = selectForArchive(all, others, scope);
   const binsChosen = tree.idsIn(scope.bins);
@@ -75,10 +72,6 @@ export async function projectSelection(
     .where(and(eq(media.projectId, projectId), isNull(files.goneAt), isAsked(scope, binsChosen)));
   return {
     ...selection,
-    chosen: selection.chosen.map((file) => {
-      const { rawPath, device, inode, changedUs } = known.get(file.fileId)!;
-      return { ...file, rawPath, device, inode, changedUs };
-    }),
     missing: counts!.missing,
     outside: counts!.outside,
     mediaTotal: counts!.total,
@@ -311,29 +304,34 @@ const living = (db: Db, ids: readonly number[]) => livingWhere(db, sql`${files.i
 
 type Living = Awaited<ReturnType<typeof livingWhere>>[number];
 
-const livingWhere = (db: Db, which: SQL) =>
-  db
-    .select({
-      fileId: files.id,
-      folderId: files.folderId,
-      volumeId: files.volumeId,
-      volume: volumes.name,
-      folder: folders.path,
-      rawFolder: folders.rawPath,
-      name: files.name,
-      rawName: files.rawName,
-      sizeBytes: files.sizeBytes,
-      modifiedUs: files.modifiedUs,
-      device: volumes.device,
-      inode: files.inode,
-      changedUs: files.changedUs,
-      kind: files.kind,
-      projectId: files.projectId,
-    })
-    .from(files)
-    .innerJoin(folders, eq(folders.id, files.folderId))
-    .innerJoin(volumes, eq(volumes.id, files.volumeId))
-    .where(and(which, isNull(files.goneAt)));
+/** Rows as they come: the builder makes an object of every field of every row, and there may be many thousands. */
+async function livingWhere(db: Db, which: SQL) {
+  const [rows] = (await db.execute(sql`
+    SELECT ${files.id} AS fileId, ${files.folderId} AS folderId, ${files.volumeId} AS volumeId, ${volumes.name} AS volume, ${folders.path} AS folder,
+      ${folders.rawPath} AS rawFolder, ${files.name} AS name, ${files.rawName} AS rawName, ${files.sizeBytes} AS sizeBytes, ${files.modifiedUs} AS modifiedUs,
+      ${volumes.device} AS device, ${files.inode} AS inode, ${files.changedUs} AS changedUs, ${files.kind} AS kind, ${files.projectId} AS projectId
+    FROM ${files} JOIN ${folders} ON ${folders.id} = ${files.folderId} JOIN ${volumes} ON ${volumes.id} = ${files.volumeId}
+    WHERE ${which} AND ${files.goneAt} IS NULL`)) as unknown as [LivingRow[]];
+  return rows;
+}
+
+interface LivingRow {
+  fileId: number;
+  folderId: number;
+  volumeId: number;
+  volume: string;
+  folder: string;
+  rawFolder: Buffer | null;
+  name: string;
+  rawName: Buffer | null;
+  sizeBytes: number;
+  modifiedUs: number;
+  device: number | null;
+  inode: number | null;
+  changedUs: number | null;
+  kind: Kind;
+  projectId: number;
+}
 
 /** `partId` of what an earlier archive holds already. */
 export type ArchiveFileRow = Omit<typeof archiveFiles.$inferInsert, 'archiveId' | 'partId'> & { partId?: number };
