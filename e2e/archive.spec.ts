@@ -110,3 +110,47 @@ test('one timeline is handed over on a volume that can be carried away, and the 
   await expect(page.getByText('Handed over before')).toBeVisible();
   await expect(page.getByText(/on Carry 04$/)).toBeVisible();
 });
+
+test('an archive has a page: what it holds, another copy of it, what it lets go of, and what is built on it', async ({
+  page,
+}) => {
+  await page.goto('/shelf');
+  await page.getByRole('link', { name: /winter-pilots_used-ranges/ }).click();
+  const sentence = page.getByRole('heading', { level: 1 });
+  await expect(sentence).toContainText('One good copy, read back whole');
+  await expect(page.getByText('1 of 2 copies')).toBeVisible();
+  // Of a project in work nothing is let go of unasked.
+  await expect(page.getByRole('checkbox', { name: /Originals/ })).not.toBeChecked();
+  await expect(page.getByRole('button', { name: 'Add the release to the plan' })).toBeDisabled();
+  await page.getByLabel('Find in this archive').fill('W001C003');
+  await page.getByLabel('Find in this archive').press('Enter');
+  const files = page.getByRole('region', { name: 'Files of this archive' });
+  await expect(files.getByText(/W001C003_f\d+\.mov/)).toBeVisible();
+  await expect(files.getByText(/W001C001/)).toHaveCount(0);
+  const { violations } = await new AxeBuilder({ page }).analyze();
+  expect(violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html}`)).toEqual([]);
+
+  await page
+    .getByRole('list', { name: 'Carriers for another copy' })
+    .getByRole('checkbox', { name: /KD-0001/ })
+    .check();
+  await page.getByRole('button', { name: 'Add a copy to the plan' }).click();
+  await expect(page.getByRole('status')).toContainText('Added a copy of');
+  await page.getByRole('button', { name: 'Review plan' }).click();
+  await page.getByRole('button', { name: 'Run one step' }).click();
+  await expect(async () => {
+    await page.goto('/shelf/6');
+    await expect(sentence).toContainText('Two good copies', { timeout: 2000 });
+  }).toPass({ timeout: 60_000 });
+  await expect(page.getByText('1 of 2 copies')).toHaveCount(0);
+  await expect(page.getByRole('link', { name: /^copy written/ })).toBeVisible();
+
+  // The next archive of it can build on an earlier one.
+  await page.getByRole('link', { name: 'Project Winter Pilots' }).click();
+  const projectId = /\/projects\/(\d+)/.exec(page.url())![1]!;
+  await page.goto(`/archive/${projectId}`);
+  await page.getByLabel('Builds on').selectOption({ label: 'winter-pilots_before-the-mix' });
+  await expect(page.getByText('4 files lie there as now')).toBeVisible();
+  await expect(page.getByText('in the earlier archive').first()).toBeVisible();
+  expect(bytes((await sentence.textContent())!.split('becomes a ')[1]!)).toBeLessThan(100_000);
+});

@@ -23,6 +23,7 @@ const LENSES = [
   '/archive/1',
   '/archive/3?for=hand-over',
   '/shelf',
+  '/shelf/3',
   '/ledger',
   '/ledger/2',
   '/space?by=kind',

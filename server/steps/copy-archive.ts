@@ -273,8 +273,14 @@ async function lastWords(copying: Copying, tx: Transaction): Promise<Record<stri
     .update(copyParts)
     .set({ state, ...times })
     .where(eq(copyParts.copyId, copyId));
-  if (!isGood)
-    for (const { copyPartId } of targets) await tx.delete(copyFiles).where(eq(copyFiles.copyPartId, copyPartId));
+  for (const { copyPartId, part } of targets)
+    if (isGood)
+      // Of archives that build on this one, the same files are proven by it as well.
+      await tx.execute(sql`
+        INSERT INTO copy_files (copy_part_id, archive_file_id, state, read_back_at)
+        SELECT ${copyPartId}, f.id, 'read back', ${now} FROM archive_files f WHERE f.part_id = ${part.id} AND f.archive_id <> ${archive.id}
+        ON DUPLICATE KEY UPDATE state = 'read back'`);
+    else await tx.delete(copyFiles).where(eq(copyFiles.copyPartId, copyPartId));
   return {
     archiveId: archive.id,
     copyId,

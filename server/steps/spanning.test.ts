@@ -16,6 +16,7 @@ import { receipts } from '../db/schema/receipts.ts';
 import { carriers, workerReach } from '../db/schema/stores.ts';
 import { currentPlan, findingsOf, runPlan } from '../plan/plan.ts';
 import { addArchive } from './archive.ts';
+import { addCopy } from './copy-archive.ts';
 import { addOriginalsRemoval } from './remove-originals.ts';
 import { addRestore } from './restore.ts';
 
@@ -276,6 +277,22 @@ test('originals may go on the word of both archives together, each read back whe
   site.put('media/fog/rushes/g.mov', Buffer.alloc(100_000, 'g'));
   await writeDocument([...CLIPS, 'g']);
   const second = await archive([kd2], { folder: 'after', baseId: first });
+  await addOriginalsRemoval(site.db, second, new Date());
+  await run();
+  expect(readdirSync(at('media/fog/rushes'))).toEqual([]);
+  expect((await restore(second, 'back')).state).toBe('done');
+  expect(restoredClips('back')).toEqual([...CLIPS, 'g']);
+});
+
+test('another copy of the earlier archive stands for the later one as well', async () => {
+  const [kd1, kd2] = [await site.carrier('kd-1'), await site.carrier('kd-2')];
+  const first = await archive([kd1], { folder: 'before' });
+  site.put('media/fog/rushes/g.mov', Buffer.alloc(100_000, 'g'));
+  await writeDocument([...CLIPS, 'g']);
+  const second = await archive([kd2], { folder: 'after', baseId: first });
+  await addCopy(site.db, { archiveId: first, carrierIds: [await site.carrier('kd-3')], now: new Date() });
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  await site.db.update(copyParts).set({ state: 'damaged' }).where(eq(copyParts.carrierId, kd1));
   await addOriginalsRemoval(site.db, second, new Date());
   await run();
   expect(readdirSync(at('media/fog/rushes'))).toEqual([]);
