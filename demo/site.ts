@@ -653,20 +653,28 @@ function archivedOnes(maker: Maker): void {
   });
   const write = (project: string, name: string, days: number, bins: DemoBin[]) =>
     maker.text(`ropewalk-projects/${project}/${project}.otio`, document({ name, bins }), days);
+  const cuts = (name: string, clips: readonly DemoMedia[]) => [
+    cut(`${name} final`, clips),
+    cut(`${name} trailer`, clips.slice(0, 1)),
+    cut(`${name} poster frames`, clips.slice(1)),
+  ];
   const undertow = reel('undertow', 'U', 2, 440);
   write('undertow', 'Undertow', 430, [
     { name: 'Market day', clips: undertow },
-    { name: 'Final', timelines: [cut('undertow final', undertow)] },
+    { name: 'Final', timelines: cuts('undertow', undertow) },
   ]);
   const crab = reel('velvet-crab', 'V', 4, 580);
   write('velvet-crab', 'Velvet Crab', 570, [
     { name: 'Dives', clips: crab },
-    { name: 'Final', timelines: [cut('velvet crab final', crab)] },
+    { name: 'Final', timelines: cuts('velvet crab', crab) },
   ]);
   const pilots = reel('winter-pilots', 'W', 4, 26);
   write('winter-pilots', 'Winter Pilots', 3, [
     { name: 'On the ice', clips: pilots },
-    { name: 'Cuts', timelines: [cut('reel 1', pilots.slice(0, 2)), cut('reel 2', pilots.slice(2))] },
+    {
+      name: 'Cuts',
+      timelines: [cut('reel 1', pilots.slice(0, 2)), cut('reel 2', pilots.slice(2)), cut('both reels', pilots)],
+    },
   ]);
 }
 

@@ -88,7 +88,7 @@ export function placeNames<Key>(wishes: readonly Wish<Key>[]): Map<Key, string> 
   const taken = new Set<string>();
   const folders = new Map<string, string>();
   const portable = (folder: readonly string[]): string => {
-    const key = folder.join('\0');
+    const key = JSON.stringify(folder);
     const known = folders.get(key);
     if (known !== undefined) return known;
     const names = folder.map(portableName);

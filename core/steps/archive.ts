@@ -105,8 +105,8 @@ export const archiveProject = stepKind({
   }),
   findingWords: {
     'carrier too small': ({ facts }) => ({
-      what: facts.together !== null ? `${facts.carrier} together are too small` : `${facts.carrier} is too small`,
-      detail: `${size(Number(facts.neededBytes))} is needed and ${size(Number(facts.freeBytes))} is free${facts.together !== null ? ' on all of them. Choose one more carrier' : '. Choose another carrier'}.`,
+      what: facts.together ? `${facts.carrier} together are too small` : `${facts.carrier} is too small`,
+      detail: `${size(Number(facts.neededBytes))} is needed and ${size(Number(facts.freeBytes))} is free${facts.together ? ' on all of them. Choose one more carrier' : '. Choose another carrier'}.`,
     }),
     'builds on what is not good': ({ facts }) => ({
       what: `The archive it builds on has no good copy`,

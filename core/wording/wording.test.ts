@@ -264,10 +264,15 @@ test('every finding, trouble and step has a whole sentence', () => {
     of('carrier too small', 'archive', { carrier: 'KD-1', neededBytes: 2e9, freeBytes: 1e9 }),
     of('items differ', 'remove caches', { reason: 'changed', files: 2, bytes: 5, example: 'x' }),
     of('media missing', 'archive', { project: 'Fog', missing: 1, total: 4 }),
+    of('carrier too small', 'archive', { carrier: 'KD-1 and KD-2', together: 1, neededBytes: 2e9, freeBytes: 1e9 }),
   ];
   expect(said[1]).toEqual({
     what: 'KD-1 is too small',
     detail: '2.00 GB is needed and 1.00 GB is free. Choose another carrier.',
+  });
+  expect(said.at(-1)).toEqual({
+    what: 'KD-1 and KD-2 together are too small',
+    detail: '2.00 GB is needed and 1.00 GB is free on all of them. Choose one more carrier.',
   });
   expect(said[2]!.what).toBe('2 files left out: it changed after it was chosen');
   expect(said[3]!.what).toBe('1 piece of media of Fog is missing');
