@@ -147,6 +147,7 @@ test('an archive has a page: what it holds, another copy of it, what it lets go 
 
   // The next archive of it can build on an earlier one.
   await page.getByRole('link', { name: 'Project Winter Pilots' }).click();
+  await page.waitForURL(/\/projects\/\d+/);
   const projectId = /\/projects\/(\d+)/.exec(page.url())![1]!;
   await page.goto(`/archive/${projectId}`);
   await page.getByLabel('Builds on').selectOption({ label: 'winter-pilots_before-the-mix' });

@@ -159,6 +159,7 @@ test('nonsense in a form is answered with a sentence and changes nothing', async
   await page.goto('/projects');
   await page.getByRole('link', { name: 'Lamp Keepers', exact: true }).click();
   await page.getByRole('link', { name: 'Shape an archive' }).click();
+  await page.getByRole('group', { name: 'Carriers' }).getByRole('checkbox').first().check();
   await page.getByLabel('Name on the carrier').fill('../../etc');
   await page.getByRole('button', { name: 'Add the archive to the plan' }).click();
   await expect(page.getByRole('alert')).toContainText('is not a folder inside the volume');

@@ -89,8 +89,13 @@ export function Carriers({ data, chosen, copies, onChoose }: CarriersProps) {
 }
 
 /** What the ticked carriers come to, in a line a copy. */
-function Made({ data: { carriers, rule }, copies }: { data: Data; copies: Copies }) {
-  if (copies.sets.length === 0 && copies.unused.length === 0) return null;
+function Made({ data: { carriers, rule, archiveBytes }, copies }: { data: Data; copies: Copies }) {
+  if (copies.sets.length === 0 && copies.unused.length === 0)
+    return (
+      <p className="mt-3 border-t border-line pt-2 text-[13px] text-ink-2">
+        No carrier is ticked. {size(archiveBytes)} and room for its lists are needed, on one or on several together.
+      </p>
+    );
   const placeOf = new Map(carriers.map((carrier) => [carrier.carrierId as number, carrier.place]));
   const short = copiesShort(
     copies.sets.map((set) => set.map((one) => placeOf.get(one.carrierId)!)),
