@@ -179,7 +179,7 @@ const COLUMNS: Column<Content>[] = [
     title: 'Inside',
     sort: (row) => row.at,
     cell: (row) => (
-      <span className="path block max-w-[26rem] truncate" title={row.at}>
+      <span className="path block max-w-[19rem] truncate" title={row.at}>
         {row.at}
       </span>
     ),
@@ -189,7 +189,7 @@ const COLUMNS: Column<Content>[] = [
     title: 'Was at',
     sort: (row) => `${row.volume} ${row.path}`,
     cell: (row) => (
-      <span className="block max-w-[15rem] truncate" title={`${row.volume} / ${row.path}`}>
+      <span className="block max-w-[9rem] truncate" title={`${row.volume} / ${row.path}`}>
         {row.volume} <span className="text-ink-2">{row.isThere ? '' : 'gone'}</span>
       </span>
     ),
