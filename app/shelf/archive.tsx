@@ -179,7 +179,7 @@ const COLUMNS: Column<Content>[] = [
     title: 'Inside',
     sort: (row) => row.at,
     cell: (row) => (
-      <span className="path block max-w-[19rem] truncate" title={row.at}>
+      <span className="path block max-w-[16rem] truncate" title={row.at}>
         {row.at}
       </span>
     ),
