@@ -11,6 +11,7 @@ import type { Expectation } from '#core/model.ts';
 import { folderOf, nameOf } from '#core/paths.ts';
 import { codeOf } from '#disk/facts.ts';
 import type { ArchiveFile } from '../archives/bag.ts';
+import type { Held } from '../archives/base.ts';
 import { measurePart, ofSource } from '../carriers/copying.ts';
 import type { Staged } from '../archives/selection.ts';
 import type { Db, Transaction } from '../db/connect.ts';
@@ -123,18 +124,27 @@ async function staysWhole(context: JobContext, parts: readonly ArchiveFile[], wh
   });
 }
 
-/** Keeps which ranges a step takes, and has them weighed by whoever reaches their volumes. */
+/**
+ * Keeps which ranges a step takes, and has them weighed by whoever reaches their volumes. What an earlier archive holds is known
+ * to the byte.
+ */
 export async function stageParts(
   tx: Transaction,
   stepId: number,
-  { chosen, now }: { chosen: readonly PlacedFile[]; now: Date },
+  { chosen, held, now }: { chosen: readonly PlacedFile[]; held: Held; now: Date },
 ): Promise<void> {
-  const rows = chosen.flatMap(({ fileId, parts }) =>
-    parts.map(({ from, to, bytes }) => ({ stepId, fileId, partFrom: from, partTo: to, sizeBytes: bytes })),
-  );
-  if (rows.length === 0) return;
+  const inParts = chosen.filter((file) => file.parts.length > 0);
+  const rows = inParts.flatMap(({ fileId, parts }) => {
+    const there = held.get(fileId);
+    return there
+      ? there.map(({ partFrom, partTo, sizeBytes }) => ({
+          ...{ stepId, fileId, partFrom: partFrom!, partTo: partTo!, sizeBytes, measured: true },
+        }))
+      : parts.map(({ from, to, bytes }) => ({ stepId, fileId, partFrom: from, partTo: to, sizeBytes: bytes }));
+  });
   for (const some of inSlices(rows)) await tx.insert(stepParts).values(some);
-  const volumeIds = new Set(chosen.filter((file) => file.parts.length > 0).map((file) => file.volumeId));
+  const volumeIds = new Set(inParts.filter((file) => !held.has(file.fileId)).map((file) => file.volumeId));
+  if (volumeIds.size === 0) return;
   await enqueue(
     tx,
     {

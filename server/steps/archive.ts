@@ -82,7 +82,7 @@ async function heldForThis(
       'The archive that it was to build on is no sealed archive of this project with a good copy. Nothing was added.',
     );
   const held = await heldBy(db, baseId, selection.chosen);
-  if (selection.chosen.every((file) => file.isDocument || held.has(file.fileId)) && held.size === 0)
+  if (held.size === 0)
     throw new Refused(
       'Nothing of it lies in the archive that it was to build on. Nothing was added; archive everything.',
     );
@@ -227,7 +227,11 @@ async function stagedSizes(db: Db, stepId: number, baseId: number | null): Promi
 }
 
 /** What was archived of it before: to build on, or that cannot be built on any more. */
-async function earlierFindings(db: Db, step: StepSummary, { projectId, scope, baseId }: Params): Promise<Finding[]> {
+async function earlierFindings(
+  db: Db,
+  step: StepSummary,
+  { projectId, baseId, selection }: Params & { selection: ProjectSelection },
+): Promise<Finding[]> {
   const earlier = await earlierArchives(db, projectId);
   if (baseId !== null) {
     if (earlier.some((one) => one.archiveId === baseId)) return [];
@@ -236,7 +240,6 @@ async function earlierFindings(db: Db, step: StepSummary, { projectId, scope, ba
   }
   const [latest] = earlier;
   if (!latest) return [];
-  const selection = await projectSelection(db, projectId, scope);
   const held = await heldBy(db, latest.archiveId, selection.chosen);
   if (held.size === 0) return [];
   const [project] = await db.select().from(projects).where(eq(projects.id, projectId));
@@ -250,13 +253,16 @@ async function earlierFindings(db: Db, step: StepSummary, { projectId, scope, ba
 
 export const archiveProject = serverStep({
   kind,
-  findings: async (db, step, params) => [
-    ...(await readingFindings(db, step)),
-    ...(await carriersAway(db, step, params.carrierIds)),
-    ...(await roomFindings(db, step, params)),
-    ...(await earlierFindings(db, step, params)),
-    ...(await packageFindings(db, step, params)),
-  ],
+  async findings(db, step, params) {
+    const selection = await projectSelection(db, params.projectId, params.scope);
+    return [
+      ...(await readingFindings(db, step)),
+      ...(await carriersAway(db, step, params.carrierIds)),
+      ...(await roomFindings(db, step, params)),
+      ...(await earlierFindings(db, step, { ...params, selection })),
+      ...(await packageFindings(db, step, { ...params, selection })),
+    ];
+  },
   async stores(tx, step, { carrierIds }) {
     const sources = await volumesOfItems(tx, step.id);
     return [

@@ -129,12 +129,11 @@ export const handOver = serverStep({
     const taken = await nameTaken(db, volumeId, packedName(folder, scope.pack));
     if (taken !== null)
       findings.push(finding(step, 'same name', 'stop', { name: packedName(folder, scope.pack), where: taken }));
-    const asItIs = (await projectSelection(db, projectId, scope)).chosen.filter(
-      (file) => file.isDocument && file.asItIs,
-    );
+    const selection = await projectSelection(db, projectId, scope);
+    const asItIs = selection.chosen.filter((file) => file.isDocument && file.asItIs);
     if (asItIs.length > 0)
       findings.push(finding(step, 'goes as it is', 'note', { documents: asItIs.length, example: asItIs[0]!.name }));
-    return [...findings, ...(await packageFindings(db, step, { projectId, scope }))];
+    return [...findings, ...(await packageFindings(db, step, { projectId, scope, selection }))];
   },
   async stores(tx, step, { volumeId }) {
     const sources = (await volumesOfItems(tx, step.id)).filter((id) => id !== volumeId);

@@ -7,7 +7,7 @@ import type { ProjectId } from '#core/model.ts';
 import { nameOf } from '#core/paths.ts';
 import type { Finding, StepSummary } from '#core/plan/plan.ts';
 import type { Held } from '../archives/base.ts';
-import { placedFiles, projectSelection, type ProjectSelection } from '../archives/selection.ts';
+import { placedFiles, type ProjectSelection } from '../archives/selection.ts';
 import type { Db, Transaction } from '../db/connect.ts';
 import { archiveFiles, archiveParts, archives } from '../db/schema/archives.ts';
 import { stepItems, steps } from '../db/schema/plans.ts';
@@ -44,8 +44,7 @@ export async function stageSelection(
           changedUs: file.changedUs,
         })),
     );
-  const fresh = selection.chosen.filter((file) => !held?.has(file.fileId));
-  await stageParts(tx, stepId, { chosen: fresh, now });
+  await stageParts(tx, stepId, { chosen: selection.chosen, held: held ?? new Map(), now });
   // What an earlier archive holds is looked at as well, and not written.
   const sum = { files: selection.chosen.length, bytes: selection.chosenBytes - heldBytes(selection, held) };
   await tx.update(steps).set(sum).where(eq(steps.id, stepId));
@@ -101,11 +100,10 @@ export async function volumesOfItems(tx: Db, stepId: number): Promise<number[]> 
 export async function packageFindings(
   db: Db,
   step: StepSummary,
-  { projectId, scope }: { projectId: ProjectId; scope: ArchiveScope },
+  { projectId, scope, selection }: { projectId: ProjectId; scope: ArchiveScope; selection: ProjectSelection },
 ): Promise<Finding[]> {
   const findings: Finding[] = [];
   const [project] = await db.select().from(projects).where(eq(projects.id, projectId));
-  const selection = await projectSelection(db, projectId, scope);
   if (selection.missing > 0)
     findings.push(
       finding(step, 'media missing', 'note', {

@@ -1,12 +1,13 @@
 // Archives that lie on several carriers, and archives that build on an earlier one: nothing that holds of one on one carrier
 // is lost by it.
 import { execFileSync } from 'node:child_process';
-import { cpSync, existsSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { cpSync, existsSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import { eq } from 'drizzle-orm';
-import { type PackedAs, USUAL_SCOPE } from '#core/archive/selection.ts';
+import { type ArchiveScope, type PackedAs, USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { otio, TestSite, until } from '#test/site.ts';
+import { wav } from '#test/wav.ts';
 import { askToReadBackAll } from '../archives/read-back.ts';
 import { archiveRows, carrierRows } from '../archives/shelf.ts';
 import { archiveCopies, archiveFiles, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
@@ -50,11 +51,15 @@ async function writeDocument(clips: readonly string[]): Promise<void> {
 interface Asked {
   folder?: string;
   pack?: PackedAs;
+  scope?: ArchiveScope;
   baseId?: number;
 }
-const add = (carrierIds: readonly CarrierId[], { folder = 'fog_1', pack = 'folder', baseId }: Asked = {}) =>
+const add = (
+  carrierIds: readonly CarrierId[],
+  { folder = 'fog_1', pack = 'folder', scope = USUAL_SCOPE, baseId }: Asked = {},
+) =>
   addArchive(site.db, {
-    ...{ projectId: FOG, carrierIds, folder, scope: { ...USUAL_SCOPE, pack }, now: new Date() },
+    ...{ projectId: FOG, carrierIds, folder, scope: { ...scope, pack }, now: new Date() },
     baseId: (baseId ?? null) as ArchiveId | null,
   });
 async function run() {
@@ -282,6 +287,33 @@ test('originals may go on the word of both archives together, each read back whe
   expect(readdirSync(at('media/fog/rushes'))).toEqual([]);
   expect((await restore(second, 'back')).state).toBe('done');
   expect(restoredClips('back')).toEqual([...CLIPS, 'g']);
+});
+
+test('ranges that an earlier archive holds are not written again, and what is new is cut as it was asked', async () => {
+  const [kd1, kd2] = [await site.carrier('kd-1'), await site.carrier('kd-2')];
+  const sounds = ['one', 'two'].map((name, i) => {
+    site.put(`media/fog/rushes/${name}.wav`, wav(20_000 + i * 1000, i + 1));
+    return `rushes/${name}.wav`;
+  });
+  site.put('media/fog/fog.otio', otio('Fog', sounds));
+  await site.read(volume);
+  const scope = { ...USUAL_SCOPE, parts: [], handles: { value: 2, unit: 'frames' as const, gapSeconds: 0 } };
+  const first = await archive([kd1], { folder: 'before', scope });
+  site.put('media/fog/rushes/three.wav', wav(24_000, 3));
+  site.put('media/fog/fog.otio', otio('Fog', [...sounds, 'rushes/three.wav']));
+  await site.read(volume);
+  await add([kd2], { folder: 'after', scope, baseId: first });
+  await site.workOff();
+  const [planned] = await stepBytes();
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  const written = readdirSync(at('kd-2/after/data/media/Rushes'));
+  expect(written).toEqual([expect.stringMatching(/^three_f\d+\.wav$/)]);
+  const bytes = statSync(at('kd-2/after/data/media/Rushes', written[0]!)).size;
+  expect(planned! - bytes).toBeLessThan(20_000);
+  const rows = await site.db.select().from(archiveFiles);
+  expect(rows.filter((file) => file.role === 'media')).toEqual([]);
+  expect((await restore(2 as ArchiveId, 'back')).state).toBe('done');
+  expect(readdirSync(at('media/back/media/Rushes'))).toHaveLength(3);
 });
 
 test('another copy of the earlier archive stands for the later one as well', async () => {
