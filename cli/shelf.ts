@@ -83,7 +83,6 @@ async function shelf(db: Database, out: Out, json = false): Promise<void> {
   if (rows.length === 0) return out('Nothing is archived yet.');
   const on = (row: (typeof rows)[number]) =>
     row.copies
-      .filter((one) => one.state !== 'ended early')
       .map(
         (one) => `${one.carriers.map(({ name }) => name).join(' + ')}${one.state === 'good' ? '' : ` (${one.state})`}`,
       )

@@ -30,7 +30,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     partRows(db(), archiveId),
     contentRows(db(), archiveId, { word, after }),
     shapeOf(db(), known.jobId),
-    receiptsOfArchive(db(), archiveId),
+    receiptsOfArchive(db(), { archiveId, projectId: known.projectId }),
     releaseOf(db(), { archiveId, projectId: known.projectId }),
     projectById(db(), known.projectId as ProjectId),
     carrierRows(db()),

@@ -141,7 +141,7 @@ function Copy({
             className="flex flex-wrap items-baseline gap-x-3 gap-y-0.5 text-[13px]"
           >
             <b className="path">{part.carrier}</b>
-            <span className="text-ink-2">{part.place}</span>
+            <span className="text-ink-2">{part.keptAt}</span>
             <span className="path text-ink-2">{part.folder}</span>
             <span className="text-ink-2">
               {size(part.bytes)}, {counted(part.files, 'file')}

@@ -11,9 +11,9 @@ import type { Route } from './+types/archive';
 
 type Data = Route.ComponentProps['loaderData'];
 
-/** What rebuilds itself or can be made again is ticked; what somebody may miss is not. */
+/** What rebuilds itself is ticked. What is made again needs the originals back first: somebody decides that. */
 const usuallyTicked = (parts: Data['release']['parts']) =>
-  parts.filter((part) => part.level <= 1).map((part) => part.key);
+  parts.filter((part) => part.level === 0).map((part) => part.key);
 
 export function Release({ data: { archive, release, project } }: { data: Data }) {
   const fetcher = useFetcher<Answer>();
@@ -61,7 +61,7 @@ export function Release({ data: { archive, release, project } }: { data: Data })
                 </>
               }
               amount={<b>{size(part.bytes)}</b>}
-              words={`${counted(part.files, 'file')}: ${LEVEL_WORDS[part.level]}, ${part.level <= 1 ? 'goes for good' : 'set aside'}`}
+              words={`${counted(part.files, 'file')}: ${LEVEL_WORDS[part.level]}${part.level === 1 && takes ? ' once it is restored' : ''}, ${part.level <= 1 ? 'goes for good' : 'set aside'}`}
             />
           ))}
         </ul>

@@ -48,7 +48,10 @@ export function layOn(
   sets: readonly (readonly Holder[])[],
   overhead: Overhead,
 ): Layout | null {
-  if (sets.length === 0 || sets.some((set) => set.length === 0)) return null;
+  const least = sizes.reduce((sum, own) => sum + own + overhead.fileBytes, overhead.partBytes);
+  const room = (set: readonly Holder[]) => set.reduce((sum, one) => sum + one.roomBytes, 0);
+  // Most carriers that are asked about are too small, and that is seen at once.
+  if (sets.length === 0 || sets.some((set) => set.length === 0 || room(set) < least)) return null;
   for (const inOrder of TRIES) {
     const walk = new Walk(sizes, sets, overhead);
     if (inOrder(walk)) return walk.layout();

@@ -19,6 +19,14 @@ export interface CopyPart {
   partId: number;
   /** Of the archive itself, not of one that it builds on. */
   isOwn: boolean;
+  /** Of how many parts this is which, from 1; its size; and the archive that it is a part of. */
+  number: number;
+  bytes: number;
+  archive: string;
+  readBackMs: number | null;
+  /** Where the carrier is kept, and whether it is in reach. */
+  keptAt: string;
+  carrierState: string;
   carrierId: number;
   carrier: string;
   folder: string;
@@ -58,6 +66,8 @@ export async function copyPartsOf(
     copyId: copy.id,
     partId: of.id,
     isOwn: of.archiveId === archiveId,
+    ...{ number: of.ord, bytes: of.bytes, archive: archive.folder, readBackMs: part.readBackAt?.getTime() ?? null },
+    ...{ keptAt: carrier.place, carrierState: carrier.state },
     carrierId: carrier.id,
     carrier: carrier.name,
     folder: of.folder,

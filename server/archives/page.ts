@@ -3,63 +3,51 @@
 import { and, asc, desc, eq, gt, inArray, ne, or, sql } from 'drizzle-orm';
 import { hasPart } from '../db/conditions.ts';
 import type { Db } from '../db/connect.ts';
-import { archiveCopies, archiveFiles, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
+import { archiveFiles, archiveParts, archives } from '../db/schema/archives.ts';
 import { files } from '../db/schema/catalogue.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { steps } from '../db/schema/plans.ts';
 import { receipts } from '../db/schema/receipts.ts';
-import { carriers, volumes } from '../db/schema/stores.ts';
+import { volumes } from '../db/schema/stores.ts';
+import { type CopyPart, copyPartsOf } from './copies.ts';
 
-export interface PartRow {
-  copyId: number;
-  copyState: string;
-  /** Of how many parts this is which, from 1. */
-  number: number;
-  folder: string;
+/** A part of a copy as it is shown. */
+export type PartRow = Pick<
+  CopyPart,
+  | 'copyId'
+  | 'number'
+  | 'folder'
+  | 'bytes'
+  | 'carrierId'
+  | 'carrier'
+  | 'keptAt'
+  | 'carrierState'
+  | 'state'
+  | 'readBackMs'
+> & {
   files: number;
-  bytes: number;
-  carrierId: number;
-  carrier: string;
-  place: string;
-  /** Whether the carrier is in reach. */
-  carrierState: string;
-  state: string;
-  readBackMs: number | null;
   /** Files of it that did not read back as they were sealed. */
   damaged: string[];
   /** Of an earlier archive that this one builds on, its folder. */
   ofBase: string | null;
-}
+};
 
-/** Where everything it holds lies, copy by copy. */
+/** Where everything it holds lies, copy by copy; what ended early lies nowhere. */
 export async function partRows(db: Db, archiveId: number): Promise<PartRow[]> {
-  const rows = await db
-    .select({ part: copyParts, of: archiveParts, copy: archiveCopies, carrier: carriers, archive: archives })
-    .from(copyParts)
-    .innerJoin(archiveParts, eq(archiveParts.id, copyParts.partId))
-    .innerJoin(archives, eq(archives.id, archiveParts.archiveId))
-    .innerJoin(archiveCopies, eq(archiveCopies.id, copyParts.copyId))
-    .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
-    .where(
-      or(
-        eq(archiveParts.archiveId, archiveId),
-        sql`${archiveParts.id} IN (SELECT DISTINCT f.part_id FROM archive_files f WHERE f.archive_id = ${archiveId})`,
-      ),
-    )
-    .orderBy(asc(copyParts.copyId), asc(archiveParts.ord));
+  const parts = (await copyPartsOf(db, archiveId)).filter((part) => part.state !== 'ended early');
   const damaged = await damagedFiles(db, archiveId);
   const counts = await filesIn(
     db,
-    rows.map(({ of }) => of.id),
+    parts.map((part) => part.partId),
   );
-  return rows.map(({ part, of, copy, carrier, archive }) => ({
-    ...{ copyId: copy.id, copyState: copy.state, number: of.ord, folder: of.folder, bytes: of.bytes },
-    files: counts.get(of.id) ?? 0,
-    ...{ carrierId: carrier.id, carrier: carrier.name, place: carrier.place, carrierState: carrier.state },
-    ...{ state: part.state, readBackMs: part.readBackAt?.getTime() ?? null },
-    damaged: damaged.filter((one) => one.copyPartId === part.id).map((one) => one.path),
-    ofBase: archive.id === archiveId ? null : archive.folder,
-  }));
+  return parts
+    .sort((a, b) => a.copyId - b.copyId || a.number - b.number)
+    .map(({ place: _place, ...part }) => ({
+      ...part,
+      files: counts.get(part.partId) ?? 0,
+      damaged: damaged.filter((one) => one.copyPartId === part.copyPartId).map((one) => one.path),
+      ofBase: part.isOwn ? null : part.archive,
+    }));
 }
 
 /** Files of the project in each part: a relinked document is the same one again. */
@@ -157,11 +145,17 @@ export interface ArchiveReceipt {
 }
 
 /** What was done with it, the latest first. */
-export async function receiptsOfArchive(db: Db, archiveId: number): Promise<ArchiveReceipt[]> {
+export async function receiptsOfArchive(
+  db: Db,
+  { archiveId, projectId }: { archiveId: number; projectId: number },
+): Promise<ArchiveReceipt[]> {
   const rows = await db
     .select()
     .from(receipts)
-    .where(sql`JSON_VALUE(${receipts.facts}, '$.archiveId') = ${archiveId}`)
+    // Its facts are looked into only where it may be about this project: there are very many receipts.
+    .where(
+      sql`(${receipts.projectId} = ${projectId} OR ${receipts.projectId} IS NULL) AND JSON_VALUE(${receipts.facts}, '$.archiveId') = ${archiveId}`,
+    )
     .orderBy(desc(receipts.id))
     .limit(50);
   return rows.map(({ id, at, who, action, title }) => ({ id, atMs: at.getTime(), who, action, title }));

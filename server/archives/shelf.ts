@@ -1,5 +1,5 @@
 // Carriers, archives and their copies, for the shelf and the archive lens.
-import { and, desc, eq, inArray, sql } from 'drizzle-orm';
+import { and, desc, eq, inArray, ne, sql } from 'drizzle-orm';
 import type { ArchiveId, CarrierId, ProjectId } from '#core/model.ts';
 import { type CopiesRule, copiesShort } from '#core/archive/copies.ts';
 import { grouped } from '#core/grouped.ts';
@@ -81,7 +81,8 @@ async function copiesOf(db: Db, ids: readonly number[]): Promise<Map<number, Cop
     .from(archiveCopies)
     .innerJoin(copyParts, eq(copyParts.copyId, archiveCopies.id))
     .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
-    .where(inArray(archiveCopies.archiveId, [...ids]))
+    // What ended early lies nowhere.
+    .where(and(inArray(archiveCopies.archiveId, [...ids]), ne(archiveCopies.state, 'ended early')))
     .orderBy(copyParts.id);
   const copies = new Map<number, Copy[]>();
   for (const parts of grouped(rows, ({ copy }) => copy.id).values()) {

@@ -23,7 +23,9 @@ export interface GroupSum {
   group: Group;
   files: number;
   bytes: number;
+  /** Bytes, and files, of each level. */
   byLevel: Record<Level, number>;
+  filesByLevel: Record<Level, number>;
 }
 
 export interface Line extends Candidate {
@@ -49,7 +51,7 @@ function within({ only, projectId, inWork, finished }: Scope, table: string): SQ
     AND ${volume} IN (SELECT id FROM volumes WHERE retired_at IS NULL)`;
 }
 
-const noBytes = (): Record<Level, number> => ({ 0: 0, 1: 0, 2: 0, 3: 0 });
+const noneOfAny = (): Record<Level, number> => ({ 0: 0, 1: 0, 2: 0, 3: 0 });
 
 /** Every group, also those of which there is nothing. */
 export async function groupSums(db: Db, scope: Scope): Promise<GroupSum[]> {
@@ -60,11 +62,12 @@ export async function groupSums(db: Db, scope: Scope): Promise<GroupSum[]> {
     { what: Group; level: Level; files: number | null; bytes: number | null }[],
   ];
   return GROUPS.map((group) => {
-    const sum: GroupSum = { group, files: 0, bytes: 0, byLevel: noBytes() };
+    const sum: GroupSum = { group, files: 0, bytes: 0, byLevel: noneOfAny(), filesByLevel: noneOfAny() };
     for (const row of rows.filter((one) => one.what === group)) {
       sum.files += Number(row.files);
       sum.bytes += Number(row.bytes);
       sum.byLevel[Number(row.level) as Level] += Number(row.bytes);
+      sum.filesByLevel[Number(row.level) as Level] += Number(row.files);
     }
     return sum;
   });

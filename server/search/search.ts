@@ -42,12 +42,13 @@ export async function search(db: Database, text: string, names?: NameIndex): Pro
   const { query, filters, trouble } = understand(text);
   if (trouble !== null || !asksForSomething(query)) return { hits: [], filters, trouble };
   const filtered = filters.length > 0;
+  const fileIds = await candidates(names, 'files', query.words, MOST_CANDIDATES);
   const parts = await Promise.all([
     filtered ? [] : small(db, query),
     filtered ? [] : clips(db, query, names),
     filtered ? [] : folders(db, query, names),
-    files(db, query, names),
-    filtered ? [] : stored(db, query, names),
+    files(db, query, fileIds),
+    filtered ? [] : stored(db, query, fileIds),
   ]);
   const hits = [...parts[0], ...parts[1], ...parts[2], ...parts[3].rows, ...parts[4]].map((row) => ({
     what: row.what,
@@ -122,9 +123,8 @@ async function folders(db: Database, { words }: Query, names?: NameIndex): Promi
 }
 
 /** What lies in archives, with the carriers that it is on. */
-async function stored(db: Database, { words }: Query, names?: NameIndex): Promise<Row[]> {
-  const fileIds = await candidates(names, 'files', words, CANDIDATES_AT_ONCE);
-  const found = await whereStored(db, { words, fileIds, most: EACH });
+async function stored(db: Database, { words }: Query, ids: readonly number[] | null): Promise<Row[]> {
+  const found = await whereStored(db, { words, fileIds: ids?.slice(0, CANDIDATES_AT_ONCE) ?? null, most: EACH });
   return found.map(({ archiveFileId, archiveId, archive, name, bytes, copies }) => ({
     ...{ what: 'archived' as const, id: archiveFileId, name, parent: archiveId, bytes },
     place: `${archive} on ${copies.map(({ carrier, place }) => `${carrier}, ${place}`).join('; ') || 'no good copy'}`,
@@ -135,10 +135,13 @@ const FILE = sql`SELECT 'file' AS what, f.id, f.name, CONCAT(v.name, ' / ', d.pa
   FROM files f JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id AND v.retired_at IS NULL LEFT JOIN projects p ON p.id = f.project_id WHERE f.gone_at IS NULL`;
 
 /** `cut`: there are more that have the words than were looked through. */
-async function files(db: Database, query: Query, names?: NameIndex): Promise<{ rows: Row[]; cut: boolean }> {
+async function files(
+  db: Database,
+  query: Query,
+  ids: readonly number[] | null,
+): Promise<{ rows: Row[]; cut: boolean }> {
   const also = fileConditions(query);
   if (query.words.length === 0) return { rows: await filteredFiles(db, query, also, LIKELY_FOLDERS), cut: false };
-  const ids = await candidates(names, 'files', query.words, MOST_CANDIDATES);
   const named = like('f.name', query.words);
   if (ids === null) return { rows: await rowsOf(db, sql`${FILE} AND ${named} ${also} LIMIT ${FILES}`), cut: false };
   const rows: Row[] = [];

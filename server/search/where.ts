@@ -1,8 +1,10 @@
 // Where something is on the shelf: in which archives a file lies, on which carriers, and where those are. For the search field
 // and `keramion where`; what left its place long ago is found by the name it had.
-import { sql } from 'drizzle-orm';
+import { and, desc, eq, inArray, sql } from 'drizzle-orm';
 import type { Db } from '../db/connect.ts';
 import { hasPart, idList } from '../db/conditions.ts';
+import { archiveParts, copyParts } from '../db/schema/archives.ts';
+import { carriers } from '../db/schema/stores.ts';
 
 export interface Stored {
   archiveFileId: number;
@@ -55,23 +57,20 @@ export async function whereStored(db: Db, { words, fileIds, most }: Asked): Prom
 async function copiesOf(db: Db, partIds: readonly number[]): Promise<Map<number, Stored['copies']>> {
   const copies = new Map<number, Stored['copies']>();
   if (partIds.length === 0) return copies;
-  const [rows] = (await db.execute(sql`
-    SELECT p.part_id AS partId, c.name AS carrier, c.place, o.folder, c.state, p.read_back_at AS readBackAt
-    FROM copy_parts p JOIN carriers c ON c.id = p.carrier_id JOIN archive_parts o ON o.id = p.part_id
-    WHERE p.state = 'good' AND p.part_id IN ${idList([...new Set(partIds)])} ORDER BY c.state = 'reachable' DESC, p.id`)) as unknown as [
-    {
-      partId: number;
-      carrier: string;
-      place: string;
-      folder: string;
-      state: string;
-      readBackAt: string | Date | null;
-    }[],
-  ];
-  for (const { partId, carrier, place, folder, state, readBackAt } of rows) {
-    const readBackMs = readBackAt === null ? null : new Date(readBackAt).getTime();
-    const own = copies.get(Number(partId)) ?? [];
-    copies.set(Number(partId), [...own, { carrier, place, folder, isThere: state === 'reachable', readBackMs }]);
-  }
+  const rows = await db
+    .select({ part: copyParts, of: archiveParts, carrier: carriers })
+    .from(copyParts)
+    .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
+    .innerJoin(archiveParts, eq(archiveParts.id, copyParts.partId))
+    .where(and(eq(copyParts.state, 'good'), inArray(copyParts.partId, [...new Set(partIds)])))
+    .orderBy(desc(eq(carriers.state, 'reachable')), copyParts.id);
+  for (const { part, of, carrier } of rows)
+    copies.set(part.partId, [
+      ...(copies.get(part.partId) ?? []),
+      {
+        ...{ carrier: carrier.name, place: carrier.place, folder: of.folder, isThere: carrier.state === 'reachable' },
+        readBackMs: part.readBackAt?.getTime() ?? null,
+      },
+    ]);
   return copies;
 }

@@ -1,6 +1,6 @@
 // What the writing of a package is made of: what it is for, the copies that are being written, and the sentences in which it
 // refuses. Shared by the files that open its carriers, write it and seal it.
-import { eq, type SQL, sql } from 'drizzle-orm';
+import { and, eq, inArray, type SQL, sql } from 'drizzle-orm';
 import type { ArchiveScope } from '#core/archive/selection.ts';
 import type { CarrierId, ProjectId } from '#core/model.ts';
 import { HELD_REASONS, HELD_WORDS, type HeldReason } from '#core/plan/plan.ts';
@@ -88,6 +88,16 @@ export const partsOf = (db: Database, archiveId: number): Promise<Part[]> =>
 /** The copies of a file's part that have no name yet. */
 export const openFor = ({ targets }: Bench, file: { partId: number }): Target[] =>
   targets.filter((target) => !target.placed && target.part.id === file.partId);
+
+/** The rows of an archive that lie in parts of its own. */
+export const inOwnParts = ({ archive, parts }: Pick<Writing, 'archive' | 'parts'>): SQL =>
+  and(
+    eq(archiveFiles.archiveId, archive.id),
+    inArray(
+      archiveFiles.partId,
+      parts.map((part) => part.id),
+    ),
+  )!;
 
 /** What is read of originals, by the rows of the archive. */
 export const READ_ROLES = ['media', 'part', 'original document'] as const;

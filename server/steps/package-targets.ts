@@ -21,6 +21,7 @@ import {
   bytesOf,
   type Candidate,
   type Destination,
+  inOwnParts,
   partsOf,
   type Target,
   textOf,
@@ -88,7 +89,7 @@ function notHeld(sizes: readonly number[], sets: readonly (readonly Held[])[], o
   const needed = sizes.reduce((sum, own) => sum + own + overhead.fileBytes, overhead.partBytes * small.length);
   const room = small.reduce((sum, one) => sum + one.roomBytes, 0);
   if (small.length === 1) return new Refused(tooSmall(small[0]!.name, needed, room));
-  const largest = Math.max(...sizes);
+  const largest = sizes.reduce((most, own) => Math.max(most, own), 0);
   return new Refused(
     `${listed(small.map((one) => one.name))} together do not hold it: ${size(needed)} is needed, the largest file of it ${size(largest)}, and ${size(room)} is free on all of them. Nothing was written; the originals were not touched. Choose one more carrier, or larger ones.`,
   );
@@ -100,19 +101,11 @@ interface Unit {
 }
 
 /** Files one by one, in the order in which they are written; documents first and together, as they are written anew from each other. */
-async function unitsOf({ context, archive, parts }: Writing): Promise<Unit[]> {
-  const rows = await context.db
+async function unitsOf(writing: Writing): Promise<Unit[]> {
+  const rows = await writing.context.db
     .select({ id: archiveFiles.id, role: archiveFiles.role, bytes: archiveFiles.sizeBytes })
     .from(archiveFiles)
-    .where(
-      and(
-        eq(archiveFiles.archiveId, archive.id),
-        inArray(
-          archiveFiles.partId,
-          parts.map((part) => part.id),
-        ),
-      ),
-    )
+    .where(inOwnParts(writing))
     .orderBy(archiveFiles.id);
   const isDocument = ({ role }: { role: string }) => role === 'document' || role === 'original document';
   const documents = rows.filter(isDocument);

@@ -12,9 +12,7 @@ import {
 } from '../archives/copies.ts';
 import { CarrierAway } from '../carriers/kind.ts';
 import type { JobContext } from '../runtime/context.ts';
-import { inArray } from 'drizzle-orm';
 import type { Db } from '../db/connect.ts';
-import { carriers } from '../db/schema/stores.ts';
 import { reachedTogether } from '../stores/reach.ts';
 
 export interface Wanted {
@@ -32,9 +30,8 @@ export async function sourcesOf(
   pathOf?: (carrierId: number) => string | null,
 ): Promise<Map<number, CopyPart[]>> {
   const all = await copyPartsOf(db, archiveId, pathOf);
-  const there = await reachable(db, all);
-  const worth = ({ state, copyId: own, carrierId }: CopyPart) =>
-    (state === 'good' ? 4 : 0) + (own === copyId ? 2 : 0) + (there.has(carrierId) ? 1 : 0);
+  const worth = ({ state, copyId: own, carrierState }: CopyPart) =>
+    (state === 'good' ? 4 : 0) + (own === copyId ? 2 : 0) + (carrierState === 'reachable' ? 1 : 0);
   const parts = grouped(all, (part) => part.partId);
   return new Map(
     [...parts].map(([id, own]) => [
@@ -49,16 +46,6 @@ export async function sourcesOf(
 /** A part of it has no copy that is good. */
 export const lacksGood = (sources: ReadonlyMap<number, readonly CopyPart[]>): boolean =>
   [...sources.values()].some((own) => !own.some((part) => part.state === 'good'));
-
-async function reachable(db: Db, parts: readonly CopyPart[]): Promise<Set<number>> {
-  const ids = [...new Set(parts.map((part) => part.carrierId))];
-  if (ids.length === 0) return new Set();
-  const rows = await db
-    .select({ id: carriers.id, state: carriers.state })
-    .from(carriers)
-    .where(inArray(carriers.id, ids));
-  return new Set(rows.filter((row) => row.state === 'reachable').map((row) => row.id));
-}
 
 /** The carriers that are read from: those that it takes, and others that the same worker reaches, should one be damaged. */
 export async function carriersToRead(
@@ -86,9 +73,11 @@ interface Source {
   isDamaged: boolean;
 }
 
+const MOST_TOLD = 100;
+
 /** What is read from, with what was found damaged on the way written down. */
 export class PartSources {
-  /** Copies that turned out to be damaged, in words. */
+  /** Copies that turned out to be damaged, in words; not more than a receipt is read for, and the catalogue has all. */
   readonly damages: string[] = [];
   private readonly sources: Map<number, Source[]>;
 
@@ -142,7 +131,7 @@ export class PartSources {
 
   /** Writes down that a copy is damaged, and in which of its files. */
   async noteDamage(part: CopyPart, detail: string, fileId: number | null = null): Promise<void> {
-    this.damages.push(`${detail} on ${part.carrier}`);
+    if (this.damages.length < MOST_TOLD) this.damages.push(`${detail} on ${part.carrier}`);
     await this.context.transaction((tx) => markDamaged(tx, part, fileId === null ? [] : [fileId], this.context.now()));
   }
 }

@@ -24,9 +24,10 @@ export interface Release {
   parts: Releasable[];
 }
 
-/** All lines of a project, whatever their age: who releases it is done with it. */
+/** All lines of a project, whatever their age: who releases it is done with it. What changes from now on stays. */
 const MOST_LINES = 20_000;
-const ANY_DAY = 200_000;
+const DAY_MS = 86_400_000;
+const tomorrow = (now: Date): number => Math.floor(now.getTime() / DAY_MS) + 1;
 
 const scopeOf = (projectId: number): Scope => ({ only: [], projectId: projectId as ProjectId, inWork: true });
 
@@ -41,24 +42,16 @@ export async function releaseOf(
 ): Promise<Release> {
   const [originals, sums] = await Promise.all([originalsSum(db, archiveId), groupSums(db, scopeOf(projectId))]);
   const parts: Releasable[] = [];
-  for (const { group, byLevel } of sums)
+  for (const { group, byLevel, filesByLevel } of sums)
     for (const level of [0, 1, 2, 3] as const)
       if (byLevel[level] > 0 && isOffered({ group, level }))
-        parts.push({ group, level, ...(await sumOf(db, { projectId, group, level })) });
+        parts.push({ group, level, files: filesByLevel[level], bytes: byLevel[level] });
   return { originals, parts: parts.sort((a, b) => a.level - b.level || b.bytes - a.bytes) };
 }
 
-async function linesOf(db: Db, { projectId, group, level }: { projectId: number; group: Group; level: Level }) {
-  const all = await lines(db, scopeOf(projectId), { group, cutDay: ANY_DAY, most: MOST_LINES });
-  return all.filter((line) => line.level === level);
-}
-
-async function sumOf(db: Db, of: { projectId: number; group: Group; level: Level }) {
-  const own = await linesOf(db, of);
-  return {
-    files: own.reduce((sum, line) => sum + line.files, 0),
-    bytes: own.reduce((sum, line) => sum + line.bytes, 0),
-  };
+async function keysOf(db: Db, { group, level }: Releasable, { projectId, now }: { projectId: number; now: Date }) {
+  const all = await lines(db, scopeOf(projectId), { group, cutDay: tomorrow(now), most: MOST_LINES });
+  return all.filter((line) => line.level === level).map(lineKey);
 }
 
 export const releaseKey = ({ group, level }: { group: Group; level: Level }): string =>
@@ -83,7 +76,7 @@ export async function addRelease(db: Database, { archiveId, originals, parts, no
   if (chosen.some((part) => part === undefined))
     throw new Refused('What was ticked is not offered any more. Nothing was added; look at it again.');
   const keys: string[] = [];
-  for (const part of chosen) keys.push(...(await linesOf(db, { projectId, ...part! })).map(lineKey));
+  for (const part of chosen) keys.push(...(await keysOf(db, part!, { projectId, now })));
   return inTransaction(db, async (tx) => {
     const sum = { files: 0, bytes: 0, steps: 0 };
     const add = (added: { files: number; bytes: number; steps?: number }) => {
@@ -94,7 +87,7 @@ export async function addRelease(db: Database, { archiveId, originals, parts, no
     if (originals) add(await addOriginalsRemovalIn(tx, archiveId, now));
     if (keys.length > 0)
       try {
-        add(await addChosenIn(tx, { keys, cutDay: ANY_DAY, now }));
+        add(await addChosenIn(tx, { keys, cutDay: tomorrow(now), now }));
       } catch (error) {
         // Files that an earlier tick has already are no second step.
         if (!(error instanceof NothingToAdd) || sum.steps === 0) throw error;

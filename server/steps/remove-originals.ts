@@ -9,7 +9,6 @@ import type { Held } from '#disk/remove.ts';
 import { sha512 } from '#disk/sums.ts';
 import { type CopyPart, copyPartsOf, readText, withCarrier } from '../archives/copies.ts';
 import { type Archived, damageOf } from '../archives/read-back.ts';
-import { carrierRows } from '../archives/shelf.ts';
 import { CarrierAway } from '../carriers/kind.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { archiveFiles, archives, copyFiles } from '../db/schema/archives.ts';
@@ -249,13 +248,25 @@ async function workOf(context: JobContext, step: typeof steps.$inferSelect, arch
   };
 }
 
+const isThere = ({ state, carrierState }: CopyPart): boolean => state === 'good' && carrierState === 'reachable';
+
+/** The parts of the archive in which the items of a step lie. */
+async function partsOfItems(db: Db, stepId: number, archiveId: number): Promise<Set<number>> {
+  const rows = await db
+    .selectDistinct({ id: archiveFiles.partId })
+    .from(stepItems)
+    .innerJoin(archiveFiles, eq(archiveFiles.fileId, stepItems.fileId))
+    .where(and(eq(stepItems.stepId, stepId), eq(archiveFiles.archiveId, archiveId)));
+  return new Set(rows.map((row) => row.id));
+}
+
 export const removeOriginals = serverStep({
   kind,
   async findings(db, step, { archiveId, archiveName }) {
     const findings = [...(await commonFindings(db, step)), ...(await lentAndThin(db, step))];
-    const parts = await copyPartsOf(db, archiveId);
-    const states = new Map((await carrierRows(db)).map((row) => [row.carrierId as number, row.state]));
-    const isThere = (part: CopyPart) => part.state === 'good' && states.get(part.carrierId) === 'reachable';
+    // Of parts that hold nothing of what is to go no copy is needed.
+    const asked = await partsOfItems(db, step.stepId, archiveId);
+    const parts = (await copyPartsOf(db, archiveId)).filter((part) => asked.has(part.partId));
     for (const copies of grouped(parts, (part) => part.partId).values())
       if (!copies.some(isThere))
         findings.push(
@@ -269,10 +280,7 @@ export const removeOriginals = serverStep({
     return findings;
   },
   async stores(tx, step, { archiveId }) {
-    const states = new Map((await carrierRows(tx)).map((row) => [row.carrierId as number, row.state]));
-    const ids = (await copyPartsOf(tx, archiveId))
-      .filter((part) => part.state === 'good' && states.get(part.carrierId) === 'reachable')
-      .map((part) => part.carrierId);
+    const ids = (await copyPartsOf(tx, archiveId)).filter(isThere).map((part) => part.carrierId);
     return [
       ...(await storesOfDocuments(tx, step.id)),
       ...(await volumesOfItems(tx, step.id)),

@@ -17,6 +17,7 @@ import { relinkedDocument } from './archive-documents.ts';
 import {
   type Bench,
   differs,
+  inOwnParts,
   keepSums,
   notAsPlanned,
   noteFiles,
@@ -299,26 +300,12 @@ const takeOverProof = (tx: Transaction, { id, baseId }: typeof archives.$inferSe
         WHERE f.archive_id = ${id}`);
 
 /** What the receipt says of where it lies and what it is known by. */
-async function factsOf(
-  { context, archive, parts, targets }: Writing,
-  tx: Transaction,
-  ending: Ending,
-): Promise<Record<string, unknown>> {
+async function factsOf(writing: Writing, tx: Transaction, ending: Ending): Promise<Record<string, unknown>> {
+  const { context, archive, targets } = writing;
   const placed = targets.filter((target) => target.placed);
   const carriers = [...new Set(placed.map((target) => target.name))];
   if (ending.state !== 'done') return { carriers };
-  const written = await tx
-    .select()
-    .from(archiveFiles)
-    .where(
-      and(
-        eq(archiveFiles.archiveId, archive.id),
-        inArray(
-          archiveFiles.partId,
-          parts.map((part) => part.id),
-        ),
-      ),
-    );
+  const written = await tx.select().from(archiveFiles).where(inOwnParts(writing));
   const now = await partsOf(context.db, archive.id);
   const [only] = now;
   return {

@@ -23,6 +23,7 @@ import { finishItems, type Item, type ItemWork, type Outcome, runItems } from '.
 import { partIn, weighParts } from './archive-parts.ts';
 import {
   bytesOf,
+  inOwnParts,
   keepSums,
   notAsPlanned,
   noteFiles,
@@ -51,14 +52,7 @@ async function prepare(writing: Writing): Promise<void> {
     throw new Refused(`Writing ${archive.name} was ended early and thrown away. The originals were not touched.`);
 }
 
-const ownFilesOf = ({ parts }: Writing) =>
-  and(
-    inArray(
-      archiveFiles.partId,
-      parts.map((part) => part.id),
-    ),
-    inArray(archiveFiles.role, READ_ROLES),
-  );
+const ownFilesOf = (writing: Writing) => and(inOwnParts(writing), inArray(archiveFiles.role, READ_ROLES));
 
 async function plannedBytes(writing: Writing): Promise<number> {
   return bytesOf(writing.context.db, ownFilesOf(writing)!);
