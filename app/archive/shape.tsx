@@ -246,8 +246,10 @@ function Contents({ data }: { data: Data }) {
                   <span className="truncate" title={file.payloadPath}>
                     {file.payloadPath}
                   </span>
-                  {file.renamed && <Chip tone="caution">renamed to avoid a clash</Chip>}
-                  {file.isHeld && <Chip>in the earlier archive</Chip>}
+                  <span className="font-sans">
+                    {file.renamed && <Chip tone="caution">renamed to avoid a clash</Chip>}
+                    {file.isHeld && <Chip>in the earlier archive</Chip>}
+                  </span>
                   {file.whyWhole && (
                     <span className="font-sans text-[13px] text-ink-2" title={`It stays whole: ${file.whyWhole}.`}>
                       whole
