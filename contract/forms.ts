@@ -90,6 +90,9 @@ export const stageLinesForm = z.object({
   intent: z.literal('stage'),
   lines: lineKeys,
   cutDay: z.coerce.number().int().min(0).max(200_000),
+  /** Only files with this in their names, or only this file: of all that the lines stand for. */
+  find: z.string().max(200).optional(),
+  fileId: z.coerce.number().int().positive().optional(),
 });
 const gigabytes = (what: string) =>
   z

@@ -25,7 +25,7 @@ import path from 'node:path';
 import { type ContentPool, contentPool, copyFile, dropFromMemory, keepAttributes, sumFile } from './content/content.ts';
 import { type FileFacts, look } from './facts.ts';
 import { giveIdentity, lookAtStore, readIdentity } from './identity.ts';
-import { openFiles } from './open-files.ts';
+import { openFiles, openPaths } from './open-files.ts';
 import { absolute, locate, OutsideError, readableName, refuseLinks } from './paths.ts';
 import { PrivateNames } from './private-names.ts';
 import { putBack, removeTaken, take } from './remove.ts';
@@ -264,6 +264,31 @@ describe('removing', () => {
       done: false,
       reason: 'open unknown',
     });
+  });
+  test('what others have open is told by folder and path, of the inner folder where one lies in another', () => {
+    const proc = at('proc');
+    put('inner/a.mov');
+    put('b.mov');
+    for (const [id, file] of [
+      ['7', at('inner/a.mov')],
+      ['8', at('b.mov')],
+      ['8', '/elsewhere/c.mov'],
+      [String(process.pid), at('b.mov')],
+    ] as const) {
+      mkdirSync(path.join(proc, id, 'fd'), { recursive: true });
+      writeFileSync(path.join(proc, id, 'comm'), `player ${id}\n`);
+      symlinkSync(file, path.join(proc, id, 'fd', path.basename(file)));
+    }
+    const folders = new Map([
+      [1, at('')],
+      [2, at('inner')],
+      [3, at('not there')],
+    ]);
+    expect(openPaths(folders, proc)).toEqual([
+      { below: 2, path: 'a.mov', program: 'player 7' },
+      { below: 1, path: 'b.mov', program: 'player 8' },
+    ]);
+    expect(openPaths(folders, at('no proc'))).toEqual([]);
   });
   test('open files are seen', () => {
     const facts = look(put('a.frm'));

@@ -1,7 +1,8 @@
 // Which files are open on this machine right now, by device and inode. A file that a program has open is never removed.
 // Sees the programs of this machine only, and of those only the ones whose files it may look at: what it cannot see, it
 // says.
-import { readdirSync, statSync } from 'node:fs';
+import { readdirSync, readFileSync, readlinkSync, realpathSync, statSync } from 'node:fs';
+import path from 'node:path';
 import { codeOf, inodeOf } from './facts.ts';
 
 export interface OpenFiles {
@@ -45,6 +46,51 @@ export function openFiles(proc = '/proc'): OpenFiles {
       ? ''
       : `${hidden.size} programs of others run on this machine, and their open files cannot be seen`;
   return { known: hidden.size === 0, why, has };
+}
+
+export interface OpenPath<Key> {
+  /** Which of the folders it is below, and its path in there. */
+  below: Key;
+  path: string;
+  /** The name of one program that has it open. */
+  program: string;
+}
+
+const MOST_OPEN = 5_000;
+
+/**
+ * Files below these folders that another program of this machine has open, by their paths: to be told before anything is
+ * done. What may be removed is decided by `openFiles`, which knows a file by more than its path. What cannot be seen is left out.
+ */
+export function openPaths<Key>(folders: ReadonlyMap<Key, string>, proc = '/proc'): OpenPath<Key>[] {
+  const roots = [...folders].flatMap(([key, folder]) => {
+    const root = attempt(() => realpathSync(folder));
+    return root === null ? [] : [{ key, root: root === path.sep ? root : `${root}${path.sep}` }];
+  });
+  // Of a folder inside another the inner one is meant.
+  roots.sort((a, b) => b.root.length - a.root.length);
+  const found = new Map<string, OpenPath<Key>>();
+  for (const id of attempt(() => readdirSync(proc)) ?? []) {
+    if (!/^\d+$/.test(id) || id === String(process.pid)) continue;
+    for (const fd of attempt(() => readdirSync(`${proc}/${id}/fd`)) ?? []) {
+      const at = attempt(() => readlinkSync(`${proc}/${id}/fd/${fd}`));
+      const below = at === null || found.has(at) ? undefined : roots.find(({ root }) => at.startsWith(root));
+      if (!at || !below) continue;
+      if (found.size >= MOST_OPEN) return [...found.values()];
+      const program = attempt(() => readFileSync(`${proc}/${id}/comm`, 'utf8').trim()) ?? '';
+      found.set(at, { below: below.key, path: at.slice(below.root.length), program });
+    }
+  }
+  return [...found.values()];
+}
+
+/** Null where the system does not tell: it is of another, or gone meanwhile. */
+function attempt<T>(ask: () => T): T | null {
+  try {
+    return ask();
+  } catch {
+    return null;
+  }
 }
 
 /** The process, or what it had open, is gone meanwhile. */

@@ -23,6 +23,7 @@ import { askForDue } from './site/work.ts';
 import { paramsIn } from './steps/kind.ts';
 import { serverStepOf } from './steps/registry.ts';
 import { askToTidy } from './steps/tidy.ts';
+import { noteOpenFiles } from './stores/open-now.ts';
 import { lookAtStores, type OwnPaths, type Reach, signIn, signOut } from './stores/reach.ts';
 import { workKindOf } from './work-kinds.ts';
 
@@ -85,6 +86,7 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
     workerId ??= await signIn(db, { name: options.name, machine: os.hostname() });
     reach = await lookAtStores(db, workerId, options.paths ?? {});
     lookedAt = Date.now();
+    await noteOpenFiles(db, workerId, reach.volumes);
     if (options.assesses ?? true) await askToAssess(db, new Date());
     await askForDue(db, [...reach.volumes.keys()], new Date());
     if (Date.now() - tidiedAt < LOOK_FOR_LEFTOVERS_EVERY_MS) return;

@@ -71,7 +71,7 @@ export function Lines({ data }: { data: Data }) {
           </div>
         </div>
         <div className="grid gap-4">
-          <AddToPlan fetcher={fetcher} cut={data.cut} chosen={chosen} sums={sums} />
+          <AddToPlan fetcher={fetcher} cut={data.cut} find={data.find?.text} chosen={chosen} sums={sums} />
           <After sums={sums} />
         </div>
       </div>
@@ -228,16 +228,19 @@ function Place({ line }: { line: Line }) {
 interface AddProps {
   fetcher: ReturnType<typeof useFetcher<Answer>>;
   cut: number;
+  /** Only files with this in their names. */
+  find?: string;
   chosen: ReadonlySet<string>;
   sums: ReturnType<typeof sumsOf>;
 }
 
-function AddToPlan({ fetcher, cut, chosen, sums }: AddProps) {
+function AddToPlan({ fetcher, cut, find, chosen, sums }: AddProps) {
   const added = fetcher.data?.ok === true;
   return (
     <fetcher.Form method="post" className="card grid gap-2">
       <input type="hidden" name="intent" value="stage" />
       <input type="hidden" name="cutDay" value={cut} />
+      {find && <input type="hidden" name="find" value={find} />}
       <input type="hidden" name="lines" value={[...chosen].join(',')} />
       <Button tone="first" type="submit" disabled={chosen.size === 0 || fetcher.state !== 'idle' || added}>
         {chosen.size === 0 ? 'Add to the plan' : `Add ${amountOf(sums)} to the plan`}

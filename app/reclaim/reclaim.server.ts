@@ -2,7 +2,7 @@
 import { z } from 'zod';
 import type { Route } from './+types/reclaim';
 import { compareForm, keepOtherForm, stageLinesForm } from '#contract/forms.ts';
-import type { Level, ProjectId, VolumeId } from '#core/model.ts';
+import type { FolderId, Level, ProjectId, VolumeId } from '#core/model.ts';
 import { cutDay } from '#core/reclaim/cuts.ts';
 import { GROUPS } from '#core/reclaim/worth.ts';
 import { counted, size } from '#core/wording/amounts.ts';
@@ -12,12 +12,15 @@ import { projectNames } from '#server/projects/projects.ts';
 import { asideTotal } from '#server/reclaim/aside.ts';
 import { goalOn, YOUNGEST_DAYS } from '#server/reclaim/goal.ts';
 import { groupSums, lines, type Scope } from '#server/reclaim/lines.ts';
+import { wholeUnits } from '#server/reclaim/whole-units.ts';
 import { askToCompare, otherNames, twinPairs } from '#server/reclaim/twins.ts';
+import { foundFiles } from '#server/search/search.ts';
 import { rackVolumes } from '#server/site/rack.ts';
+import { folderAt } from '#server/space/space.ts';
 import { addChosen } from '#server/steps/chosen.ts';
 import { addKeepOther } from '#server/steps/keep-other.ts';
 import { answer, volumesAsked } from '../answer.server';
-import { db } from '../db.server';
+import { db, nameList } from '../db.server';
 import { personOf } from '../person.server';
 
 /** Lines that are shown; a goal looks at many more. */
@@ -31,10 +34,15 @@ export async function loader({ request }: Route.LoaderArgs) {
   const projects = await projectNames(db());
   const projectId = Number(search.get('project') ?? 0);
   const project = projects.find((one) => one.projectId === projectId) ?? null;
+  const folder = await folderAsked(search.get('folder'));
+  const find = (search.get('find') ?? '').trim().slice(0, 200);
+  const found = find === '' ? null : await filesNamed(find);
   const scope: Scope = {
-    only,
+    only: folder ? [] : only,
     projectId: project ? (project.projectId as ProjectId) : null,
     inWork: search.get('work') === '1',
+    below: folder?.folderId,
+    among: found?.ids,
   };
   const isLeft = search.get('left') === '1';
   const now = Date.now();
@@ -67,6 +75,8 @@ export async function loader({ request }: Route.LoaderArgs) {
     isLeft,
     aside,
     assessedMs: assessment?.atMs ?? null,
+    folder: folder && { name: folder.path || folder.volume, volume: folder.volume },
+    find: found && { text: find, files: found.ids.length, trouble: found.trouble },
     project: project && { id: project.projectId, name: project.name },
     projects,
     inWork: scope.inWork,
@@ -80,6 +90,16 @@ export async function loader({ request }: Route.LoaderArgs) {
     nowMs: now,
   };
 }
+
+/** What a search finds, with all that belongs to it. */
+async function filesNamed(text: string) {
+  const { ids, trouble } = await foundFiles(db(), text, nameList());
+  return { ids: await wholeUnits(db(), ids), trouble };
+}
+
+/** Null where none is asked for, or it is not known any more. */
+const folderAsked = (text: string | null) =>
+  text !== null && /^[1-9]\d{0,14}$/.test(text) ? folderAt(db(), Number(text) as FolderId) : null;
 
 interface Asked {
   free: string;
@@ -133,9 +153,10 @@ export async function action({ request }: Route.ActionArgs) {
       const added = await addKeepOther(db(), { pairs: form.pairs, now });
       return `Added to the plan: ${counted(added.files, 'file')}, ${size(added.bytes)}, set aside so that the other stays. Both are read whole before it goes, and documents get new versions.`;
     }
-    const { lines: keys, cutDay: cut } = form;
+    const { lines: keys, cutDay: cut, find, fileId } = form;
+    const among = fileId ? await wholeUnits(db(), [fileId]) : find ? (await filesNamed(find)).ids : null;
     // A day that has not come yet would take files written after the choice was made.
-    const added = await addChosen(db(), { keys, cutDay: Math.min(cut, cutDay(now.getTime(), 0)), now });
+    const added = await addChosen(db(), { keys, cutDay: Math.min(cut, cutDay(now.getTime(), 0)), among, now });
     if (added.bytes === 0)
       return `Added ${counted(added.files, 'empty folder')} to the plan. Nothing goes before the plan is run.`;
     return `Added ${size(added.bytes)} in ${counted(added.files, 'file')} to the plan. Nothing goes before the plan is run.`;

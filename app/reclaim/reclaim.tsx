@@ -34,7 +34,8 @@ export default function Reclaim({ loaderData: data }: Route.ComponentProps) {
         <Sentence above={<Above data={data} />}>{sentenceOf(data)}</Sentence>
         <Narrow data={data} />
       </div>
-      {!group && !isLeft && <GoalForm data={data} />}
+      <Narrowed data={data} />
+      {!group && !isLeft && !data.find && !data.folder && <GoalForm data={data} />}
       {asked?.trouble && (
         <p role="alert" className="rounded-lg bg-loss-wash px-3 py-2 text-[13px] text-loss">
           {asked.trouble} Nothing was worked out.
@@ -65,15 +66,54 @@ export default function Reclaim({ loaderData: data }: Route.ComponentProps) {
   );
 }
 
-function sentenceOf({ sums, left, group, goal, project, isLeft }: Data): string {
+function sentenceOf({ sums, left, group, goal, project, folder, find, isLeft }: Data): string {
   if (goal) return goal.sentence;
   const of = sums.find((sum) => sum.group === group);
   if (of?.group === 'empty folders') return emptySentence(of.files);
   if (of) return worthSentence(of.byLevel, ` of ${groupWords(of.group, [])}`);
-  const whose = project ? ` of ${project.name}` : '';
+  const whose = whoseWords({ project, folder, find });
   return isLeft
     ? worthSentence(allOf(left), whose || ' of delivered and archived projects')
     : worthSentence(allOf(sums), whose);
+}
+
+function whoseWords({ project, folder, find }: Pick<Data, 'project' | 'folder' | 'find'>): string {
+  const parts = [
+    project && ` of ${project.name}`,
+    find && ` of ${counted(find.files, 'file')} with “${find.text}” in the name`,
+    folder && ` in ${folder.name}`,
+  ];
+  return parts.filter(Boolean).join('');
+}
+
+/** The folder, or the search, that all of this is narrowed to. */
+function Narrowed({ data: { folder, find } }: { data: Data }) {
+  const to = useTo();
+  if (!folder && !find) return null;
+  const parts = [
+    folder && { key: 'folder', words: `in ${folder.name}, ${folder.volume}` },
+    find && { key: 'find', words: `files with “${find.text}” in the name` },
+  ];
+  return (
+    <div className="-mt-2 flex flex-wrap items-center gap-2 text-[13px] text-ink-2">
+      Only
+      {parts.map(
+        (part) =>
+          part && (
+            <Link
+              key={part.key}
+              to={to({ [part.key]: null })}
+              aria-label={`No longer only ${part.words}`}
+              className={`${buttonLook()} !h-[24px] max-w-96 !px-2`}
+            >
+              <span className="truncate">{part.words}</span> ×
+            </Link>
+          ),
+      )}
+      {find && <span>Caches and empty folders go folder by folder, and are left out.</span>}
+      {find?.trouble && <span className="text-caution">{find.trouble}</span>}
+    </div>
+  );
 }
 
 function Above({ data }: { data: Data }) {
@@ -170,14 +210,19 @@ const NEXT_WORDS: Record<Level, string> = {
 function Groups({ data }: { data: Data }) {
   const to = useTo();
   const lens = useLens();
-  const most = Math.max(1, ...data.sums.map((sum) => sum.bytes));
+  const sums = data.sums.filter(({ group }) => !data.find || (group !== 'caches' && group !== 'empty folders'));
+  const most = Math.max(1, ...sums.map((sum) => sum.bytes));
   const columns: Column<Sum>[] = [
     {
       key: 'group',
       title: 'What can go',
       cell: (sum) => (
         <Link
-          to={sum.group === 'caches' && data.project === null ? lens('/reclaim/caches') : to({ group: sum.group })}
+          to={
+            sum.group === 'caches' && data.project === null && data.folder === null
+              ? lens('/reclaim/caches')
+              : to({ group: sum.group })
+          }
           className="block hover:underline"
         >
           <span className="font-medium">{GROUP_WORDS[sum.group].name}</span>
@@ -201,14 +246,14 @@ function Groups({ data }: { data: Data }) {
   ];
   return (
     <div className="card py-1">
-      {data.sums.every((sum) => sum.files === 0) ? (
+      {sums.every((sum) => sum.files === 0) ? (
         <Empty>
           {data.inWork || data.project
             ? 'Nothing here can go.'
             : 'Nothing here can go, but for what projects in work have. Tick them to see it.'}
         </Empty>
       ) : (
-        <Table label="What can go" rows={data.sums} rowKey={(sum) => sum.group} rowHeight={48} columns={columns} />
+        <Table label="What can go" rows={sums} rowKey={(sum) => sum.group} rowHeight={48} columns={columns} />
       )}
     </div>
   );

@@ -6,8 +6,28 @@ import { size } from '#core/wording/amounts.ts';
 import type { Found, Hit } from '#server/search/search.ts';
 import { isTyping } from './typing';
 
-const placeOf = (hit: Hit): string => {
+/** The last line of what was found: what of these files could go. */
+type Choice = Hit | { what: 'can go'; id: 0; name: string; where: string; parentId: null; bytes: null };
+
+const choicesOf = (hits: readonly Hit[], text: string): readonly Choice[] =>
+  hits.some((hit) => hit.what === 'file')
+    ? [
+        ...hits,
+        {
+          what: 'can go',
+          id: 0,
+          name: `What can go of files with “${text.trim()}”`,
+          where: 'unused media, renders, what is there twice: by how replaceable it is',
+          parentId: null,
+          bytes: null,
+        },
+      ]
+    : hits;
+
+const placeOf = (hit: Choice, text: string): string => {
   switch (hit.what) {
+    case 'can go':
+      return `/reclaim?work=1&find=${encodeURIComponent(text.trim())}`;
     case 'project':
       return `/projects/${hit.id}`;
     case 'clip':
@@ -38,12 +58,12 @@ export function SearchField() {
   useSlash(input);
   useAsking(text, fetcher.load);
   const current = fetcher.state === 'idle' && fetcher.data?.text === text ? fetcher.data : null;
-  const hits = text.trim().length < 2 ? [] : (fetcher.data?.hits ?? []);
-  const go = (hit: Hit) => {
+  const hits = text.trim().length < 2 ? [] : choicesOf(fetcher.data?.hits ?? [], text);
+  const go = (hit: Choice) => {
     setOpen(false);
     setText('');
     input.current?.blur();
-    void navigate(placeOf(hit));
+    void navigate(placeOf(hit, text));
   };
   const onKey = (event: React.KeyboardEvent) => {
     if (event.key === 'ArrowDown') setAt((n) => Math.min(n + 1, hits.length - 1));
@@ -91,10 +111,10 @@ interface HitsProps {
   text: string;
   /** What was answered to just this text; null while it is looked for. */
   current: Found | null;
-  hits: readonly Hit[];
+  hits: readonly Choice[];
   at: number;
   onAt: (at: number) => void;
-  onGo: (hit: Hit) => void;
+  onGo: (hit: Choice) => void;
 }
 
 function Hits({ list, text, current, hits, at, onAt, onGo }: HitsProps) {

@@ -2,16 +2,24 @@
 import { useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/space';
+import { LEVEL_WORDS } from '#core/model.ts';
 import { ago, counted, exactTime, size } from '#core/wording/amounts.ts';
+import { groupWords, REASON_WORDS } from '#core/wording/reclaim.ts';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/use-frame';
 import { type To, useLens } from '../shell/links';
-import { Button, Card, Chip, inputLook, Said } from '../ui/parts';
+import { Button, Card, Chip, inputLook, LevelMark, Said } from '../ui/parts';
 import { Picture } from '../ui/picture';
 
 type Data = Route.ComponentProps['loaderData'];
 
-export function FolderCard({ folder, paths }: { folder: NonNullable<Data['folder']>; paths: Data['paths'] }) {
+interface FolderProps {
+  folder: NonNullable<Data['folder']>;
+  going: Data['going'];
+  paths: Data['paths'];
+}
+
+export function FolderCard({ folder, going, paths }: FolderProps) {
   const { volumes } = useFrame();
   const lens = useLens();
   const reading = useFetcher<Answer>();
@@ -49,10 +57,41 @@ export function FolderCard({ folder, paths }: { folder: NonNullable<Data['folder
             <MakeProject folder={folder} />
           )}
         </dd>
+        <MayGo folder={folder} going={going ?? []} />
         <Paths paths={paths} />
       </dl>
       <Said answer={reading.data} />
     </Card>
+  );
+}
+
+/** What of it could be given up: one step from here. */
+function MayGo({ folder, going }: { folder: NonNullable<Data['folder']>; going: NonNullable<Data['going']> }) {
+  const lens = useLens();
+  const total = going.reduce((sum, one) => sum + one.bytes, 0);
+  if (total === 0) return null;
+  const where = folder.path === '' ? `v=${folder.volumeId}` : `folder=${folder.folderId}`;
+  const at = (group: string | null) =>
+    lens(`/reclaim?${where}&work=1${group === null ? '' : `&group=${encodeURIComponent(group)}`}`);
+  return (
+    <>
+      <dt className="text-ink-2">Can go</dt>
+      <dd>
+        <Link to={at(null)} className="text-accent hover:underline">
+          {size(total)}
+        </Link>
+        <span className="block text-[13px] text-ink-2">
+          {going.slice(0, 3).map(({ group, bytes }, i) => (
+            <span key={group}>
+              {i > 0 && ', '}
+              <Link to={at(group)} className="hover:text-ink hover:underline">
+                {size(bytes)} of {groupWords(group, [])}
+              </Link>
+            </span>
+          ))}
+        </span>
+      </dd>
+    </>
   );
 }
 
@@ -92,12 +131,13 @@ function MakeProject({ folder }: { folder: NonNullable<Data['folder']> }) {
 interface FileProps {
   file: NonNullable<Data['file']>;
   essence: Data['essence'];
+  worth: Data['worth'];
   paths: Data['paths'];
   nowMs: number;
   to: To;
 }
 
-export function FileCard({ file, essence, paths, nowMs, to }: FileProps) {
+export function FileCard({ file, essence, worth, paths, nowMs, to }: FileProps) {
   return (
     <Card
       title={
@@ -121,6 +161,7 @@ export function FileCard({ file, essence, paths, nowMs, to }: FileProps) {
         </dd>
         <Structure essence={essence} />
         <Belongs file={file} />
+        {worth.length > 0 && <FileMayGo key={file.fileId} fileId={file.fileId} worth={worth} />}
         <dt className="text-ink-2">Lies in</dt>
         <dd>
           <Link to={to({ folder: String(file.folderId), file: null })} className="path text-accent hover:underline">
@@ -130,6 +171,42 @@ export function FileCard({ file, essence, paths, nowMs, to }: FileProps) {
         <Paths paths={paths} />
       </dl>
     </Card>
+  );
+}
+
+/** How replaceable a file is that could go, and the one step to it. */
+function FileMayGo({ fileId, worth }: { fileId: number; worth: Data['worth'] }) {
+  const fetcher = useFetcher<Answer>();
+  // The first is the largest; what belongs to it comes along.
+  const [{ reason, level }] = worth as [(typeof worth)[number]];
+  const files = worth.reduce((sum, line) => sum + line.files, 0);
+  return (
+    <>
+      <dt className="text-ink-2">Can go</dt>
+      <dd>
+        <fetcher.Form method="post" action="/reclaim" className="flex flex-wrap items-center gap-x-2 gap-y-1">
+          <input type="hidden" name="intent" value="stage" />
+          <input type="hidden" name="cutDay" value={0} />
+          <input type="hidden" name="fileId" value={fileId} />
+          <input type="hidden" name="lines" value={worth.map((line) => line.key).join(',')} />
+          <span className="min-w-0 flex-1">
+            {REASON_WORDS[reason]}
+            <span className="flex items-center gap-1.5 text-[13px] text-ink-2">
+              <LevelMark level={level} /> {LEVEL_WORDS[level]}
+            </span>
+            {files > 1 && (
+              <span className="block text-[13px] text-ink-2">
+                {counted(files, 'file')} that belong together, {size(worth.reduce((sum, line) => sum + line.bytes, 0))}
+              </span>
+            )}
+          </span>
+          <Button type="submit" disabled={fetcher.state !== 'idle' || fetcher.data?.ok === true}>
+            Add to the plan
+          </Button>
+        </fetcher.Form>
+        <Said answer={fetcher.data} />
+      </dd>
+    </>
   );
 }
 

@@ -5,6 +5,7 @@ import type { FolderId } from '#core/model.ts';
 import { joinPath, nameOf } from '#core/paths.ts';
 import { inWords } from '#core/wording/amounts.ts';
 import { spaceSentence } from '#core/wording/lenses.ts';
+import { groupSums, linesOfUnit } from '#server/reclaim/lines.ts';
 import { fileFacts } from '#server/projects/ownership.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { stationPaths } from '#server/stores/places.ts';
@@ -63,6 +64,16 @@ async function sentenceOf({ volumes, folder, scope, only, today, isAll, yearOldB
   });
 }
 
+/** What of a folder may go, of projects in work as well: by group, the largest first. */
+async function mayGo({ folderId, volumeId, path }: NonNullable<Awaited<ReturnType<typeof folderAt>>>) {
+  const where = path === '' ? { only: [volumeId] } : { only: [], below: folderId };
+  const sums = await groupSums(db(), { ...where, projectId: null, inWork: true });
+  return sums
+    .filter((sum) => sum.bytes > 0)
+    .map(({ group, bytes }) => ({ group, bytes }))
+    .sort((a, b) => b.bytes - a.bytes);
+}
+
 export async function loader({ request }: Route.LoaderArgs) {
   const search = new URL(request.url).searchParams;
   const all = await rackVolumes(db());
@@ -81,7 +92,7 @@ export async function loader({ request }: Route.LoaderArgs) {
   const scope: Scope = folder ? { folder } : { volumeIds: chosen };
   const today = Math.floor(Date.now() / 86_400_000);
   const on = folder ? [folder.volumeId] : chosen;
-  const [rows, units, layers, extreme, paths, project, essence] = await Promise.all([
+  const [rows, units, layers, extreme, paths, project, essence, worth, going] = await Promise.all([
     areas(db(), { scope, by, only, today }),
     folder && by === 'folder' ? unitsIn(db(), folder.folderId, { only, today, open: search.get('open') }) : [],
     strata(db(), on, today),
@@ -89,6 +100,8 @@ export async function loader({ request }: Route.LoaderArgs) {
     folder ? stationPaths(db(), folder.volumeId, file ? joinPath(folder.path, file.name) : folder.path) : [],
     only.projectId ? projectById(db(), only.projectId as never) : null,
     file ? essenceFacts(db(), file.fileId) : null,
+    file ? linesOfUnit(db(), file.fileId) : [],
+    folder && !file ? mayGo(folder) : null,
   ]);
   const volumes = on.length > 0 ? all.filter((volume) => on.includes(volume.volumeId)) : all;
   const yearOldBytes = layers.at(-1)!.bytes;
@@ -104,6 +117,8 @@ export async function loader({ request }: Route.LoaderArgs) {
     folder,
     file,
     essence,
+    worth,
+    going,
     paths,
     rows,
     units,

@@ -64,9 +64,16 @@ export default function Space({ loaderData: data }: Route.ComponentProps) {
         </Card>
         <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] content-start gap-4">
           {data.file ? (
-            <FileCard file={data.file} essence={data.essence} paths={data.paths} nowMs={data.nowMs} to={to} />
+            <FileCard
+              file={data.file}
+              essence={data.essence}
+              worth={data.worth}
+              paths={data.paths}
+              nowMs={data.nowMs}
+              to={to}
+            />
           ) : (
-            folder && <FolderCard folder={folder} paths={data.paths} />
+            folder && <FolderCard folder={folder} going={data.going} paths={data.paths} />
           )}
           <Lists data={data} to={to} pointed={pointed} onPoint={setPointed} />
         </div>

@@ -58,6 +58,14 @@ const COMMON: Readonly<Record<string, (finding: Finding, nowMs: number) => Findi
     what: `${counted(number(f, 'files'), 'file')} named by documents of other projects`,
     detail: `${size(number(f, 'bytes'))}, for example ${text(f, 'example')}. No timeline of theirs uses it now.`,
   }),
+  'open now': (f) => ({
+    what: `${counted(number(f, 'files'), 'file')} open now in ${text(f, 'programs') || 'a program'} on ${text(f, 'machines')}`,
+    detail: `For example ${text(f, 'example')}. What is still open when the plan runs stays where it is. Close the program, or leave these out.`,
+  }),
+  'open while read': (f) => ({
+    what: `${counted(number(f, 'files'), 'file')} open now in ${text(f, 'programs') || 'a program'} on ${text(f, 'machines')}`,
+    detail: `For example ${text(f, 'example')}. What changes while it is read is not taken. Let the program end first.`,
+  }),
   'one archived copy': (f) => ({
     what: `${counted(number(f, 'files'), 'file')} of which one archived copy is known`,
     detail: `${size(number(f, 'bytes'))}, for example ${text(f, 'example')}. Where that carrier is lost, so are they.`,

@@ -2,24 +2,26 @@
 import { utimesSync, writeFileSync } from 'node:fs';
 import { eq, sql } from 'drizzle-orm';
 import { USUAL_SCOPE } from '#core/archive/selection.ts';
-import type { Level, PlanId, ProjectId, VolumeId } from '#core/model.ts';
+import type { FolderId, Level, PlanId, ProjectId, VolumeId } from '#core/model.ts';
 import { byLevel } from '#core/plan/plan.ts';
 import { reach } from '#core/reclaim/goal.ts';
 import { GROUPS } from '#core/reclaim/worth.ts';
 import { size } from '#core/wording/amounts.ts';
 import { otio, TestSite, until } from '#test/site.ts';
 import { aside } from '../db/schema/aside.ts';
-import { files } from '../db/schema/catalogue.ts';
+import { files, folders } from '../db/schema/catalogue.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { projects } from '../db/schema/projects.ts';
 import { stepItems, steps } from '../db/schema/plans.ts';
 import { worth } from '../db/schema/worth.ts';
 import { currentPlan, runPlan } from '../plan/plan.ts';
+import { foundFiles } from '../search/search.ts';
 import { addArchive } from '../steps/archive.ts';
 import { addChosen } from '../steps/chosen.ts';
 import { askToAssess, assess } from './assess.ts';
 import { compressedSounds } from './compressed.ts';
-import { groupSums, lines, type Scope } from './lines.ts';
+import { groupSums, lines, linesOfUnit, type Scope } from './lines.ts';
+import { wholeUnits } from './whole-units.ts';
 
 let site: TestSite;
 let media: VolumeId;
@@ -166,6 +168,48 @@ test('lines become steps: for good where it can be made again, aside where not; 
   expect(left.map((row) => row.name)).toEqual(
     expect.arrayContaining(['a.mov', 'a.xml', 'master.mov', 'fog.otio', 'fog 13.otio']),
   );
+});
+
+test('what a folder or a search has is offered alone, and a file goes with what belongs to it', async () => {
+  await assess(site.db);
+  const [rushes] = await site.db.select().from(folders).where(eq(folders.path, 'fog/rushes'));
+  const below = { ...ALL, below: rushes!.id as FolderId };
+  const unused = ['b.mov', 'c.mov', 'c.xml'];
+  const inside = await lines(site.db, below, { cutDay: SOON, most: 100 });
+  expect(inside.map((line) => line.path)).toEqual(inside.map(() => 'fog/rushes'));
+  expect(inside.reduce((sum, line) => sum + line.files, 0)).toBe(unused.length);
+  expect((await groupSums(site.db, below)).filter((sum) => sum.files > 0)).toMatchObject([
+    { group: 'unused media', files: unused.length },
+  ]);
+  const [top] = await site.db.select().from(folders).where(eq(folders.path, 'fog'));
+  const all = (await groupSums(site.db, { ...ALL, below: top!.id as FolderId })).filter((sum) => sum.files > 0);
+  expect(all.map((sum) => sum.group)).toEqual(['caches', 'renders', 'proxies', 'unused media', 'old backups']);
+  expect(all.map((sum) => sum.bytes)).toEqual(
+    (await groupSums(site.db, ALL)).filter((sum) => all.some((one) => one.group === sum.group)).map((sum) => sum.bytes),
+  );
+  // A search finds one file of two that belong together.
+  const found = await foundFiles(site.db, 'c.mov');
+  expect(found).toMatchObject({ ids: [expect.any(Number)], trouble: null });
+  const among = await wholeUnits(site.db, found.ids);
+  expect(among).toHaveLength(2);
+  const own = await lines(site.db, { ...ALL, among }, { cutDay: SOON, most: 100 });
+  expect(own).toMatchObject(await linesOfUnit(site.db, found.ids[0]!));
+  expect(own.reduce((sum, line) => sum + line.files, 0)).toBe(2);
+  expect(await lines(site.db, { ...ALL, among }, { group: 'caches', cutDay: SOON, most: 100 })).toEqual([]);
+  expect(await addChosen(site.db, { keys: own.map((line) => line.key), among, cutDay: 0, now: now() })).toMatchObject({
+    files: 2,
+  });
+  expect((await site.db.select().from(stepItems)).map((item) => item.path).sort()).toEqual([
+    'fog/rushes/c.mov',
+    'fog/rushes/c.xml',
+  ]);
+  // Nothing that was not found goes by a line of its folder, and filters alone are too many files.
+  const [cache] = await lines(site.db, ALL, { group: 'caches', cutDay: SOON, most: 1 });
+  await expect(addChosen(site.db, { keys: [cache!.key], among, cutDay: SOON, now: now() })).rejects.toThrow(
+    /folder by folder/,
+  );
+  expect(await foundFiles(site.db, 'kind:cache')).toMatchObject({ ids: [], trouble: expect.stringMatching(/part of/) });
+  expect((await groupSums(site.db, { ...ALL, among: [] })).every((sum) => sum.files === 0)).toBe(true);
 });
 
 test('what began to be used since it was assessed is left out of the step', async () => {

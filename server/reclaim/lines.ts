@@ -5,9 +5,11 @@ import type { FolderId, Level, ProjectId, VolumeId } from '#core/model.ts';
 import { againRate, type AgainRate } from '#core/reclaim/again.ts';
 import type { Candidate } from '#core/reclaim/goal.ts';
 import { type Group, GROUPS, type Reason, REASONS } from '#core/reclaim/worth.ts';
+import { idList } from '../db/conditions.ts';
 import type { Db, Transaction } from '../db/connect.ts';
 import { site } from '../db/schema/site.ts';
 import { currentAssessment } from '../db/worth.ts';
+import { wholeUnits } from './whole-units.ts';
 
 /** Which files are meant: of these volumes (all where none is named), of one project, of projects in work or not. */
 export interface Scope {
@@ -17,6 +19,10 @@ export interface Scope {
   inWork: boolean;
   /** Only of projects that are delivered or archived. */
   finished?: boolean;
+  /** Only what lies in this folder, at whatever depth. */
+  below?: FolderId | null;
+  /** Only these files, as a search found them, and their units: caches and empty folders are not told file by file, and stay out. */
+  among?: readonly number[] | null;
 }
 
 export interface GroupSum {
@@ -41,26 +47,43 @@ export interface Line extends Candidate {
 
 const IN_WORK = sql.raw(`('in work', 'finishing')`);
 
-/** Conditions on a table with volume_id and project_id. */
-function within({ only, projectId, inWork, finished }: Scope, table: string): SQL {
+/** The folders of a scope that is one folder, before everything else that is asked. */
+const belowOf = ({ below }: Scope): SQL =>
+  below
+    ? sql`WITH RECURSIVE below AS (SELECT id FROM folders WHERE id = ${below} UNION ALL SELECT f.id FROM folders f JOIN below b ON f.parent_id = b.id)`
+    : sql``;
+
+/** Conditions on a table with volume_id and project_id; with folder_id where the scope is one folder. */
+function within({ only, projectId, inWork, finished, below }: Scope, table: string): SQL {
   const [volume, project] = [sql.raw(`${table}.volume_id`), sql.raw(`${table}.project_id`)];
   return sql`${only.length > 0 ? sql`${volume} IN ${[...only]}` : sql`TRUE`}
     ${projectId === null ? sql`` : sql`AND ${project} = ${projectId}`}
     ${inWork || projectId !== null ? sql`` : sql`AND ${project} NOT IN (SELECT id FROM projects WHERE state IN ${IN_WORK})`}
     ${finished ? sql`AND ${project} IN (SELECT id FROM projects WHERE state IN ('delivered', 'archived'))` : sql``}
+    ${below ? sql`AND ${sql.raw(table)}.folder_id IN (SELECT id FROM below)` : sql``}
     AND ${volume} IN (SELECT id FROM volumes WHERE retired_at IS NULL)`;
 }
+
+/** Rollup lines of an assessment; of a search the same, summed from the files that were found. */
+const linesOf = (run: number, { among }: Scope): SQL =>
+  among
+    ? sql`(SELECT run, what, MIN(volume_id) AS volume_id, folder_id, project_id, level, reason, COUNT(*) AS files, SUM(size_bytes) AS bytes, MAX(day) AS day
+        FROM worth WHERE run = ${run} AND file_id IN ${idList([...among, 0])} GROUP BY run, folder_id, what, project_id, level, reason)`
+    : sql`worth_lines`;
 
 const noneOfAny = (): Record<Level, number> => ({ 0: 0, 1: 0, 2: 0, 3: 0 });
 
 /** Every group, also those of which there is nothing. */
 export async function groupSums(db: Db, scope: Scope): Promise<GroupSum[]> {
   const run = (await currentAssessment(db))?.run ?? 0;
+  // Whole volumes have smaller rollups of their own.
+  const worth = scope.below || scope.among ? linesOf(run, scope) : sql`worth_sums`;
+  const caches = scope.among
+    ? sql``
+    : sql`UNION ALL SELECT 'caches', 0, SUM(s.files), SUM(s.bytes) FROM ${sql.raw(scope.below ? 'folder_holdings' : 'volume_sums')} s WHERE s.kind = 'cache' AND ${within(scope, 's')}`;
   const [rows] = (await db.execute(sql`
-    SELECT w.what, w.level, SUM(w.files) AS files, SUM(w.bytes) AS bytes FROM worth_sums w WHERE w.run = ${run} AND ${within(scope, 'w')} GROUP BY w.what, w.level
-    UNION ALL SELECT 'caches', 0, SUM(s.files), SUM(s.bytes) FROM volume_sums s WHERE s.kind = 'cache' AND ${within(scope, 's')}`)) as unknown as [
-    { what: Group; level: Level; files: number | null; bytes: number | null }[],
-  ];
+    ${belowOf(scope)} SELECT w.what, w.level, SUM(w.files) AS files, SUM(w.bytes) AS bytes FROM ${worth} w WHERE w.run = ${run} AND ${within(scope, 'w')} GROUP BY w.what, w.level
+    ${caches}`)) as unknown as [{ what: Group; level: Level; files: number | null; bytes: number | null }[]];
   return GROUPS.map((group) => {
     const sum: GroupSum = { group, files: 0, bytes: 0, byLevel: noneOfAny(), filesByLevel: noneOfAny() };
     for (const row of rows.filter((one) => one.what === group)) {
@@ -151,14 +174,16 @@ async function lineRows(
   const parts: SQL[] = [];
   // Each part in order by itself, so that only the largest of it are looked at where there are many.
   const largest = sql`ORDER BY bytes DESC, folderId DESC LIMIT ${most}`;
+  const index = group && !scope.below && !scope.among ? sql`FORCE INDEX (worth_lines_largest)` : sql``;
   if (group !== 'caches')
     parts.push(sql`(SELECT w.what, w.folder_id AS folderId, w.volume_id AS volumeId, w.project_id AS projectId, w.level, w.reason, w.files, w.bytes, w.day
-      FROM worth_lines w ${group ? sql`FORCE INDEX (worth_lines_largest)` : sql``} WHERE w.run = ${run} ${group ? sql`AND w.what = ${group}` : sql`AND w.bytes > 0`} AND ${within(scope, 'w')} ${largest})`);
-  if (group === undefined || group === 'caches')
+      FROM ${linesOf(run, scope)} w ${index} WHERE w.run = ${run} ${group ? sql`AND w.what = ${group}` : sql`AND w.bytes > 0`} AND ${within(scope, 'w')} ${largest})`);
+  if (!scope.among && (group === undefined || group === 'caches'))
     parts.push(sql`(SELECT 'caches' AS what, h.folder_id AS folderId, h.volume_id AS volumeId, h.project_id AS projectId, 0 AS level, 'rebuilds itself' AS reason, SUM(h.files) AS files, SUM(h.bytes) AS bytes, MAX(h.day) AS day
       FROM folder_holdings h WHERE h.kind = 'cache' AND h.day < ${cutDay} AND ${within(scope, 'h')} GROUP BY h.volume_id, h.folder_id, h.project_id HAVING bytes > 0 ${largest})`);
+  if (parts.length === 0) return [];
   const [rows] = (await db.execute(
-    parts.length === 1 ? parts[0]! : sql`${sql.join(parts, sql` UNION ALL `)} ${largest}`,
+    sql`${belowOf(scope)} ${sql.join(parts, sql` UNION ALL `)} ${parts.length === 1 ? sql`` : largest}`,
   )) as unknown as [LineRow[]];
   return rows;
 }
@@ -211,6 +236,12 @@ async function workOutRates(db: Db): Promise<Map<string, AgainRate>> {
     samples.set(key, own);
   }
   return new Map([...samples].map(([key, own]) => [key, againRate(own)]));
+}
+
+/** Of one file and its unit: what may go, as lines; none where it is not offered. */
+export async function linesOfUnit(db: Db, fileId: number): Promise<Line[]> {
+  const among = await wholeUnits(db, [fileId]);
+  return lines(db, { only: [], projectId: null, inWork: true, among }, { cutDay: 0, most: among.length });
 }
 
 const KIND_OF: Partial<Record<Group, string>> = { caches: 'cache', renders: 'render', proxies: 'proxy' };

@@ -131,6 +131,30 @@ async function stored(db: Database, { words }: Query, ids: readonly number[] | n
   }));
 }
 
+/** Files with every word in their names that fit the filters, whatever their number up to a bound: for what is done with all of them. */
+export async function foundFiles(
+  db: Database,
+  text: string,
+  names?: NameIndex,
+): Promise<{ ids: number[]; trouble: string | null }> {
+  const { query, trouble } = understand(text);
+  if (trouble !== null) return { ids: [], trouble };
+  if (query.words.length === 0)
+    return { ids: [], trouble: 'Give a part of the name: filters alone are too many files. Space narrows by them.' };
+  const ids = await candidates(names, 'files', query.words, MOST_CANDIDATES);
+  const also = fileConditions(query);
+  const found: number[] = [];
+  const slices = ids === null ? [like('f.name', query.words)] : [];
+  for (let i = 0; ids !== null && i < ids.length; i += CANDIDATES_AT_ONCE)
+    slices.push(sql`f.id IN ${idList(ids.slice(i, i + CANDIDATES_AT_ONCE))}`);
+  for (const slice of slices) {
+    const rows = await rowsOf(db, sql`${FILE} AND ${slice} ${also} LIMIT ${MOST_CANDIDATES}`);
+    for (const row of rows) found.push(Number(row.id));
+  }
+  const cut = Math.max(ids?.length ?? 0, found.length) >= MOST_CANDIDATES;
+  return { ids: found, trouble: cut ? TOO_COMMON : null };
+}
+
 const FILE = sql`SELECT 'file' AS what, f.id, f.name, CONCAT(v.name, ' / ', d.path) AS place, d.id AS parent, f.size_bytes AS bytes
   FROM files f JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id AND v.retired_at IS NULL LEFT JOIN projects p ON p.id = f.project_id WHERE f.gone_at IS NULL`;
 

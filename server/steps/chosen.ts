@@ -4,6 +4,7 @@ import { sql } from 'drizzle-orm';
 import type { FolderId, Kind, Level } from '#core/model.ts';
 import { isForGood, type Group } from '#core/reclaim/worth.ts';
 import { AGAIN_WORDS, groupWords, REASON_WORDS } from '#core/wording/reclaim.ts';
+import { idList } from '../db/conditions.ts';
 import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
 import { currentAssessment } from '../db/worth.ts';
 import { Refused } from '../runtime/refused.ts';
@@ -18,6 +19,8 @@ export interface Chosen {
   keys: readonly string[];
   /** Caches that were changed on this day or later stay. */
   cutDay: number;
+  /** Only these of the files that the lines stand for, as a search found them. */
+  among?: readonly number[] | null;
   now: Date;
 }
 
@@ -32,9 +35,11 @@ export interface AddedSteps {
 }
 
 /** The same inside a transaction. */
-export async function addChosenIn(tx: Transaction, { keys, cutDay, now }: Chosen): Promise<AddedSteps> {
+export async function addChosenIn(tx: Transaction, { keys, cutDay, among, now }: Chosen): Promise<AddedSteps> {
   const chosen = keys.map(lineOf);
   if (chosen.length === 0) throw new Refused('Nothing is chosen, so nothing was added. Choose at least one line.');
+  if (among && chosen.some((line) => line?.group === 'caches' || line?.group === 'empty folders'))
+    throw new Refused('Caches and empty folders go folder by folder, so nothing was added. Choose them under Reclaim.');
   if (chosen.some((line) => line === null))
     throw new Refused('The choice could not be understood, so nothing was added. Load the page again and choose anew.');
   const run = (await currentAssessment(tx))?.run ?? 0;
@@ -42,7 +47,7 @@ export async function addChosenIn(tx: Transaction, { keys, cutDay, now }: Chosen
   let refused: NothingToAdd | null = null;
   for (const lines of together(chosen as LineChoice[]))
     try {
-      const added = await addTogether(tx, lines, { run, cutDay, now });
+      const added = await addTogether(tx, lines, { run, cutDay, among, now });
       sum.files += added.files;
       sum.bytes += added.bytes;
       sum.steps++;
@@ -71,7 +76,7 @@ const FILE_KIND: Partial<Record<Group, Kind>> = { renders: 'render', proxies: 'p
 async function addTogether(
   tx: Transaction,
   lines: readonly LineChoice[],
-  { run, cutDay, now }: { run: number; cutDay: number; now: Date },
+  { run, cutDay, among, now }: Pick<Chosen, 'cutDay' | 'among' | 'now'> & { run: number },
 ): Promise<Added> {
   const { group, level, reason } = lines[0]!;
   if (group === 'caches')
@@ -82,7 +87,8 @@ async function addTogether(
     sql`, `,
   );
   // By folder first: else every file of the site would be looked at.
-  const chosen = sql`f.folder_id IN ${[...new Set(lines.map((line) => line.folderId))]} AND EXISTS (SELECT 1 FROM worth w WHERE w.run = ${run} AND w.file_id = f.id AND w.size_bytes = f.size_bytes AND w.what = ${group} AND w.level = ${level} AND w.reason = ${reason}
+  const found = among ? sql`f.id IN ${idList([...among, 0])} AND` : sql``;
+  const chosen = sql`${found} f.folder_id IN ${[...new Set(lines.map((line) => line.folderId))]} AND EXISTS (SELECT 1 FROM worth w WHERE w.run = ${run} AND w.file_id = f.id AND w.size_bytes = f.size_bytes AND w.what = ${group} AND w.level = ${level} AND w.reason = ${reason}
     AND (w.folder_id, w.project_id) IN (${pairs}))`;
   const what = await whatOf(tx, lines);
   if (isForGood(level))

@@ -10,14 +10,15 @@ import { NAMED_BY_OTHERS } from '../db/naming.ts';
 import { files } from '../db/schema/catalogue.ts';
 import { stepItems } from '../db/schema/plans.ts';
 import { projects } from '../db/schema/projects.ts';
-import { carriers, mounts, stations, volumes } from '../db/schema/stores.ts';
+import { carriers, mounts, openNow, stations, volumes, workers } from '../db/schema/stores.ts';
+import { ALIVE } from '../stores/reach.ts';
 import { volumeFree } from '../stores/volume-free.ts';
 
 type Of = Pick<StepSummary, 'stepId' | 'what'>;
 
 /**
  * Which items a finding is about: `gone` and `changed` since they were chosen, those of one project (`project 3`), those that
- * another project's documents name (`borrowed`), and those with one archived copy alone (`one copy`). Nothing for other texts.
+ * another project's documents name (`borrowed`), those that a program has open (`open`), and those with one archived copy alone (`one copy`). Nothing for other texts.
  */
 export function itemsAbout(about: string): SQL {
   const project = /^project (\d{1,15})$/.exec(about);
@@ -33,6 +34,8 @@ export function itemsAbout(about: string): SQL {
       );
     case 'borrowed':
       return file(NAMED_BY_OTHERS);
+    case 'open':
+      return sql`EXISTS (SELECT 1 FROM open_now o JOIN ${workers} ON ${workers.id} = o.worker_id AND ${ALIVE} WHERE o.file_id = ${stepItems.fileId})`;
     case 'one copy':
       return sql`(${copiesOfItem}) = 1`;
     default:
@@ -81,13 +84,18 @@ export async function commonFindings(db: Db, step: StepSummary, also: readonly V
     ...(await differing(db, step)),
     ...(await readOnly(db, step, ids)),
     ...(await unseenStations(db, step, ids)),
+    ...(await openItems(db, step, 'open now')),
   ];
 }
 
 /** The same for a step that only reads where its items lie. */
 export async function readingFindings(db: Db, step: StepSummary): Promise<Finding[]> {
   const ids = step.onVolumes.map((part) => part.volumeId);
-  return [...(await unreachable(db, step, ids)), ...(await differing(db, step))];
+  return [
+    ...(await unreachable(db, step, ids)),
+    ...(await differing(db, step)),
+    ...(await openItems(db, step, 'open while read')),
+  ];
 }
 
 export async function unreachable(db: Db, step: Of, volumeIds: readonly VolumeId[]): Promise<Finding[]> {
@@ -147,6 +155,26 @@ async function differing(db: Db, step: Of): Promise<Finding[]> {
     )
     .groupBy(reason);
   return rows.map((row) => finding(step, 'items differ', 'hold', { ...row, about: row.reason }));
+}
+
+/** Items that a program has open on a machine where a worker runs: which, and where. */
+async function openItems(db: Db, step: Of, code: 'open now' | 'open while read'): Promise<Finding[]> {
+  const [row] = await db
+    .select({
+      files: sql`COUNT(DISTINCT ${stepItems.id})`.mapWith(Number),
+      example: sql<string | null>`MIN(${stepItems.path})`,
+      programs: sql<
+        string | null
+      >`GROUP_CONCAT(DISTINCT ${openNow.program} ORDER BY ${openNow.program} SEPARATOR ', ')`,
+      machines: sql<
+        string | null
+      >`GROUP_CONCAT(DISTINCT ${workers.machine} ORDER BY ${workers.machine} SEPARATOR ', ')`,
+    })
+    .from(openNow)
+    .innerJoin(workers, and(eq(workers.id, openNow.workerId), ALIVE))
+    .innerJoin(stepItems, eq(stepItems.fileId, openNow.fileId))
+    .where(eq(stepItems.stepId, step.stepId));
+  return row!.files > 0 ? [finding(step, code, code === 'open now' ? 'hold' : 'note', { ...row!, about: 'open' })] : [];
 }
 
 /** Projects in work whose files a step takes away. */

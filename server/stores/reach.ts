@@ -5,7 +5,7 @@ import { grouped } from '#core/grouped.ts';
 import { lookAtStore } from '#disk/identity.ts';
 import { carrierKindOf, placeOf } from '../carriers/kinds.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
-import { carriers, volumes, workerReach, workers } from '../db/schema/stores.ts';
+import { carriers, openNow, volumes, workerReach, workers } from '../db/schema/stores.ts';
 import { type StoreState, stateSeen } from './look.ts';
 
 /** Paths that this worker has to stores, by their names, where they are not the registered ones. */
@@ -18,6 +18,8 @@ export interface Reach {
 
 /** A worker that gave no sign for so long does not count. */
 export const ALIVE_SECONDS = 30;
+/** Of a worker in `workers`. */
+export const ALIVE = sql`${workers.seenAt} >= UTC_TIMESTAMP(3) - INTERVAL ${ALIVE_SECONDS} SECOND`;
 /** A mount whose server is gone answers nothing for minutes: that is a no. */
 const LOOK_AT_MOST_MS = 4_000;
 
@@ -32,6 +34,9 @@ export async function signIn(db: Database, worker: { name: string; machine: stri
     // Those that went long ago say nothing any more.
     await tx.execute(
       sql`DELETE r FROM worker_reach r LEFT JOIN workers w ON w.id = r.worker_id WHERE w.id IS NULL OR w.seen_at < UTC_TIMESTAMP(3) - INTERVAL 1 DAY`,
+    );
+    await tx.execute(
+      sql`DELETE o FROM open_now o LEFT JOIN workers w ON w.id = o.worker_id WHERE w.id IS NULL OR w.seen_at < UTC_TIMESTAMP(3) - INTERVAL 1 DAY`,
     );
     await tx.execute(sql`DELETE FROM workers WHERE seen_at < UTC_TIMESTAMP(3) - INTERVAL 1 DAY`);
     return row!.id;
@@ -48,9 +53,7 @@ export async function reachedTogether(
     .select({ worker: workerReach.workerId, store: workerReach.store, id: workerReach.storeId })
     .from(workerReach)
     .innerJoin(workers, eq(workers.id, workerReach.workerId))
-    .where(
-      sql`${workerReach.state} = 'reachable' AND ${workers.seenAt} >= UTC_TIMESTAMP(3) - INTERVAL ${ALIVE_SECONDS} SECOND`,
-    );
+    .where(sql`${workerReach.state} = 'reachable' AND ${ALIVE}`);
   const byWorker = grouped(
     rows.filter(({ store, id }) => wanted.has(`${store} ${id}`)),
     (row) => row.worker,
@@ -62,6 +65,7 @@ export async function reachedTogether(
 export async function signOut(db: Database, workerId: number): Promise<void> {
   await inTransaction(db, async (tx) => {
     await tx.delete(workerReach).where(eq(workerReach.workerId, workerId));
+    await tx.delete(openNow).where(eq(openNow.workerId, workerId));
     await tx.delete(workers).where(eq(workers.id, workerId));
     await recomputeStates(tx);
   });

@@ -111,3 +111,14 @@ export const workerReach = mysqlTable(
     index('worker_reach_store').on(t.store, t.storeId),
   ],
 );
+
+/** Files that a program has open on a worker's machine, as the worker saw it last; written while a plan is being made. */
+export const openNow = mysqlTable(
+  'open_now',
+  {
+    workerId: amount('worker_id').notNull(),
+    fileId: amount('file_id').notNull(),
+    program: varchar('program', { length: 60 }).notNull(),
+  },
+  (t) => [primaryKey({ columns: [t.workerId, t.fileId] }), index('open_now_file').on(t.fileId)],
+);
