@@ -31,19 +31,7 @@ export async function loader({ request }: Route.LoaderArgs) {
   const search = new URL(request.url).searchParams;
   const volumes = await rackVolumes(db());
   const only = volumesAsked(request, volumes);
-  const projects = await projectNames(db());
-  const projectId = Number(search.get('project') ?? 0);
-  const project = projects.find((one) => one.projectId === projectId) ?? null;
-  const folder = await folderAsked(search.get('folder'));
-  const find = (search.get('find') ?? '').trim().slice(0, 200);
-  const found = find === '' ? null : await filesNamed(find);
-  const scope: Scope = {
-    only: folder ? [] : only,
-    projectId: project ? (project.projectId as ProjectId) : null,
-    inWork: search.get('work') === '1',
-    below: folder?.folderId,
-    among: found?.ids,
-  };
+  const { scope, project, projects, folder, find } = await scopeAsked(search, only);
   const isLeft = search.get('left') === '1';
   const now = Date.now();
   const cut = cutDay(now, YOUNGEST_DAYS);
@@ -76,7 +64,7 @@ export async function loader({ request }: Route.LoaderArgs) {
     aside,
     assessedMs: assessment?.atMs ?? null,
     folder: folder && { name: folder.path || folder.volume, volume: folder.volume },
-    find: found && { text: find, files: found.ids.length, trouble: found.trouble },
+    find,
     project: project && { id: project.projectId, name: project.name },
     projects,
     inWork: scope.inWork,
@@ -100,6 +88,24 @@ async function filesNamed(text: string) {
 /** Null where none is asked for, or it is not known any more. */
 const folderAsked = (text: string | null) =>
   text !== null && /^[1-9]\d{0,14}$/.test(text) ? folderAt(db(), Number(text) as FolderId) : null;
+
+/** What the address narrows to: a project, a folder, what a search finds. */
+async function scopeAsked(search: URLSearchParams, only: readonly VolumeId[]) {
+  const projects = await projectNames(db());
+  const projectId = Number(search.get('project') ?? 0);
+  const project = projects.find((one) => one.projectId === projectId) ?? null;
+  const folder = await folderAsked(search.get('folder'));
+  const text = (search.get('find') ?? '').trim().slice(0, 200);
+  const found = text === '' ? null : await filesNamed(text);
+  const scope: Scope = {
+    only: folder ? [] : only,
+    projectId: project ? (project.projectId as ProjectId) : null,
+    inWork: search.get('work') === '1',
+    below: folder?.folderId,
+    among: found?.ids,
+  };
+  return { scope, project, projects, folder, find: found && { text, files: found.ids.length, trouble: found.trouble } };
+}
 
 interface Asked {
   free: string;
