@@ -38,6 +38,8 @@ export interface ShapeOptions {
   shape?: string;
   stopAtTrouble?: boolean;
   gap?: string;
+  keep: string[];
+  withoutData?: boolean;
   folder?: string;
   dryRun?: boolean;
   json?: boolean;
@@ -58,6 +60,13 @@ export const withShape = (command: Command, usual: ArchiveScope): Command =>
       '',
     )
     .option('--gap <seconds>', 'two ranges with less between them are one', '')
+    .option(
+      '--keep <file=length>',
+      'of one file another length: a.mov=whole, a.mov=2s; several times for several',
+      (one, all: string[]) => [...all, one],
+      [],
+    )
+    .option('--without-data', 'tracks of data and metadata stay behind in what is cut')
     .option(
       '--timeline <name>',
       'only what it uses; several times for several',
@@ -97,6 +106,7 @@ function scopeOf(
     versions,
     handles = '',
     gap = '',
+    withoutData,
     timeline,
     bin,
     layout,
@@ -133,18 +143,43 @@ function scopeOf(
     layout: oneOf(LAYOUTS, layout, (known) => `Media lie by ${known}`),
     pack: oneOf(PACKED_AS, pack, (known) => `An archive is written as ${known}`),
     rest: oneOf(['stays', 'leaves'], rest, (known) => `What is not chosen ${known}`),
-    ...{ handles: length, timelines: timeline, bins: bin, files: [], names, originals: usual.originals },
+    handles: length && (withoutData ? { ...length, withoutData } : length),
+    ...{ timelines: timeline, bins: bin, files: [], names, originals: usual.originals },
     goOn: stopAtTrouble !== true,
   };
+}
+
+/** With the lengths of single files, which are said by their names. */
+function withOwn(
+  scope: ArchiveScope,
+  keep: readonly string[],
+  files: readonly { fileId: number; name: string; path: string }[],
+): ArchiveScope {
+  if (keep.length === 0) return scope;
+  if (!scope.handles)
+    throw new Refused('--keep says what is otherwise than --handles, which is missing. Nothing was added.');
+  const own = keep.flatMap((one) => {
+    const at = one.lastIndexOf('=');
+    const [name, length] = [one.slice(0, Math.max(0, at)), one.slice(at + 1)];
+    const meant = files.filter((file) => file.name === name || file.path === name);
+    if (meant.length === 0) throw new Refused(`No file of it is called "${name || one}". Nothing was added.`);
+    const around = handlesFrom(length, '0');
+    if (around === undefined || length === '')
+      throw new Refused(`A length is whole, seconds or frames, for example 2s, not "${length}". Nothing was added.`);
+    return meant.map(({ fileId }) => ({ fileId, around: around && { value: around.value, unit: around.unit } }));
+  });
+  return { ...scope, handles: { ...scope.handles, own } };
 }
 
 /** What is asked for of a project, and what that would be. */
 export async function shaped(db: Database, asked: ShapeOptions & { project: string }, usual: ArchiveScope) {
   const { projectId, name } = await projectNamed(db, asked.project);
-  const scope = scopeOf(asked, { shapes: await namedShapes(db), usual });
-  await checkTimelines(db, projectId, scope.timelines);
-  await checkBins(db, projectId, scope.bins);
-  const selection = await projectSelection(db, projectId, scope);
+  const common = scopeOf(asked, { shapes: await namedShapes(db), usual });
+  await checkTimelines(db, projectId, common.timelines);
+  await checkBins(db, projectId, common.bins);
+  const first = await projectSelection(db, projectId, common);
+  const scope = withOwn(common, asked.keep, first.chosen);
+  const selection = scope === common ? first : await projectSelection(db, projectId, scope);
   const project = await projectById(db, projectId);
   const folder = asked.folder ?? archiveFolderName(project!.slug, new Date().toISOString().slice(0, 10));
   const seconds = estimateSeconds(selection.chosenBytes, await measuredRates(db));

@@ -1,8 +1,9 @@
 // How much of each file goes into an archive: the whole, or the ranges that timelines use, with handles.
 import { useNavigate } from 'react-router';
-import { type Handles, handlesText, USUAL_HANDLES } from '#core/archive/lengths.ts';
+import { type Handles, handlesText, ownLengthsText, USUAL_HANDLES } from '#core/archive/lengths.ts';
 import { count, counted } from '#core/wording/amounts.ts';
 import { useTo } from '../shell/links';
+import { Checkbox } from '../ui/checkbox';
 
 export const small = 'rounded border border-line bg-transparent';
 
@@ -21,10 +22,15 @@ export function Length({ handles, mediaFiles, inParts, trimmedStills, whole }: L
   const to = useTo();
   const navigate = useNavigate();
   const change = (next: Handles | null) =>
-    void navigate(to({ handles: next && handlesText(next), gap: next && String(next.gapSeconds) }), {
-      preventScrollReset: true,
-      replace: true,
-    });
+    void navigate(
+      to({
+        handles: next && handlesText(next),
+        gap: next && String(next.gapSeconds),
+        data: next?.withoutData ? 'drop' : null,
+        ...(next ? {} : { own: null }),
+      }),
+      { preventScrollReset: true, replace: true },
+    );
   return (
     <div className="mt-1 grid gap-1 text-[13px]">
       <span className="flex flex-wrap items-center gap-x-1.5 gap-y-1">
@@ -49,6 +55,16 @@ export function Length({ handles, mediaFiles, inParts, trimmedStills, whole }: L
           />
           s
         </span>
+      )}
+      {handles && (
+        <label className="flex items-center gap-1.5">
+          <Checkbox
+            checked={!handles.withoutData}
+            onChange={(on) => change({ ...handles, withoutData: !on })}
+            label="with tracks of data"
+          />
+          with tracks of data
+        </label>
       )}
       <span className="text-ink-2">
         {handles
@@ -111,3 +127,49 @@ function Amount({ label, value, onChange }: { label: string; value: number; onCh
     />
   );
 }
+
+interface OwnProps {
+  fileId: number;
+  name: string;
+  handles: Handles;
+}
+
+const OWN = { seconds: [0, 1, 2, 5, 10], frames: [0, 12, 25, 50, 100] } as const;
+
+/** What is kept of one file, where it is not what is kept of the others. */
+export function OwnLengthChoice({ fileId, name, handles }: OwnProps) {
+  const to = useTo();
+  const navigate = useNavigate();
+  const others = (handles.own ?? []).filter((one) => one.fileId !== fileId);
+  const own = handles.own?.find((one) => one.fileId === fileId);
+  const text = (around: { value: number; unit: Handles['unit'] }) => handlesText({ ...around, gapSeconds: 0 });
+  const chosen = own ? (own.around ? text(own.around) : 'whole') : '';
+  const offered = OWN[handles.unit].map((value) => text({ value, unit: handles.unit }));
+  const choose = (next: string) => {
+    const all = [ownLengthsText(others), next === '' ? '' : `${fileId}:${next}`].filter(Boolean).join(',');
+    void navigate(to({ own: all || null }), { preventScrollReset: true, replace: true });
+  };
+  return (
+    <select
+      aria-label={`How much of ${name}`}
+      value={chosen}
+      onChange={(event) => choose(event.target.value)}
+      className={`${small} text-[13px]`}
+    >
+      <option value="">as the others</option>
+      <option value="whole">whole</option>
+      {[...new Set([...offered, ...(chosen && chosen !== 'whole' ? [chosen] : [])])].map((length) => (
+        <option key={length} value={length}>
+          {aroundWords(length)}
+        </option>
+      ))}
+    </select>
+  );
+}
+
+const aroundWords = (length: string) =>
+  length.startsWith('0')
+    ? 'no handles'
+    : length.endsWith('f')
+      ? `${length.slice(0, -1)} frames around`
+      : `${length.slice(0, -1)} s around`;

@@ -1,6 +1,6 @@
 // How an archive is shaped, as an address: what is asked for is in the address, so that it can be sent and gone back to.
 import { KEPT_NAMES, patternTrouble } from '#core/archive/names.ts';
-import { handlesFrom, handlesText } from '#core/archive/lengths.ts';
+import { type Handles, handlesFrom, handlesText, ownLengthsFrom } from '#core/archive/lengths.ts';
 import {
   type ArchiveScope,
   LAYOUTS,
@@ -13,7 +13,7 @@ import {
 /** The same page shapes what is handed over. */
 export const isHandOver = (search: URLSearchParams): boolean => search.get('for') === 'hand-over';
 
-/** `?in=delivery,render&versions=newest&handles=1s&gap=2&timeline=…&layout=disk&pack=tar`; without them what is usual. */
+/** `?in=delivery,render&versions=newest&handles=1s&gap=2&data=drop&own=12:whole,15:2s&timeline=…&layout=disk&pack=tar`; without them what is usual. */
 export function scopeIn(search: URLSearchParams): ArchiveScope {
   const usual = isHandOver(search) ? USUAL_HAND_OVER : USUAL_SCOPE;
   const parts = search.get('in');
@@ -21,7 +21,7 @@ export function scopeIn(search: URLSearchParams): ArchiveScope {
   return {
     parts: parts === null ? usual.parts : LEFT_OUT.filter((part) => parts.split(',').includes(part)),
     versions: oneOf(['all', 'newest'] as const, 'versions') ?? usual.versions,
-    handles: handlesFrom(search.get('handles') ?? '', search.get('gap') ?? '') ?? null,
+    handles: handlesIn(search),
     timelines: search.getAll('timeline').slice(0, 500),
     bins: search.getAll('bin').slice(0, 500),
     files: [],
@@ -32,6 +32,17 @@ export function scopeIn(search: URLSearchParams): ArchiveScope {
     pack: oneOf(PACKED_AS, 'pack') ?? usual.pack,
     rest: oneOf(['stays', 'leaves'] as const, 'rest') ?? usual.rest,
     originals: usual.originals,
+  };
+}
+
+function handlesIn(search: URLSearchParams): Handles | null {
+  const handles = handlesFrom(search.get('handles') ?? '', search.get('gap') ?? '') ?? null;
+  if (!handles) return null;
+  const own = ownLengthsFrom(search.get('own') ?? '');
+  return {
+    ...handles,
+    ...(search.get('data') === 'drop' ? { withoutData: true } : {}),
+    ...(own.length > 0 ? { own } : {}),
   };
 }
 
@@ -60,6 +71,7 @@ export const scopeSearch = ({
   versions,
   handles: handles && handlesText(handles),
   gap: handles && String(handles.gapSeconds),
+  data: handles?.withoutData ? 'drop' : null,
   layout,
   names: names === KEPT_NAMES ? null : names,
   gaps: goOn ? null : 'stop',

@@ -136,6 +136,8 @@ function wholesOf(media: readonly PlacedFile[]): { why: string; files: number }[
 
 interface Written {
   key: string;
+  /** Of media that could be cut; once, where it is several parts. */
+  fileId: number | null;
   payloadPath: string;
   sizeBytes: number;
   volumeId: VolumeId;
@@ -150,13 +152,16 @@ interface Written {
 /** What is written of a file: itself, or its parts. */
 function rowsOf(file: PlacedFile, { names }: Pick<ArchiveScope, 'names'>, isHeld: boolean): Written[] {
   const { volumeId, path } = file;
+  const fileId = (file.kept?.frames ?? 0) > 0 ? file.fileId : null;
   if (file.parts.length > 0)
-    return file.parts.map((part) => ({
+    return file.parts.map((part, i) => ({
+      fileId: i === 0 ? fileId : null,
       ...{ key: `${file.fileId} ${part.from}`, payloadPath: part.payloadPath, sizeBytes: part.bytes, volumeId, path },
       ...{ frames: { from: part.from, to: part.to }, renamed: false, whyWhole: null, isHeld },
     }));
   return [
     {
+      fileId,
       ...{ key: `${file.fileId}`, payloadPath: file.payloadPath, sizeBytes: file.sizeBytes, volumeId, path },
       ...{
         frames: null,

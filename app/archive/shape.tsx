@@ -4,6 +4,7 @@ import clsx from 'clsx';
 import { Link, useFetcher, useNavigate } from 'react-router';
 import type { Route } from './+types/shape';
 import { isNarrow } from '#core/archive/selection.ts';
+import { nameOf } from '#core/paths.ts';
 import { count, counted, exactTime, listed, size } from '#core/wording/amounts.ts';
 import { archiveSentence, handOverSentence, LEFT_OUT_WORDS, stateSince } from '#core/wording/lenses.ts';
 import { Waterfall } from '../charts/waterfall';
@@ -13,7 +14,7 @@ import { useAsked, useLens, useTo } from '../shell/links';
 import { Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
 import { Base, Carriers, type Copies, useCopies } from './carriers';
-import { Length, small } from './length';
+import { Length, OwnLengthChoice, small } from './length';
 import { Tick } from './tick';
 import { Ends, Receiver } from './hand-over';
 import { Choice, GoOn, Package, Rest, ShapeChoice, Shapes } from './shapes';
@@ -226,6 +227,7 @@ function Versions({ data }: { data: Data }) {
 function Contents({ data }: { data: Data }) {
   const { volumes } = useFrame();
   const names = new Map(volumes.map((volume) => [volume.volumeId, volume.name]));
+  const { handles } = data.scope;
   return (
     <div className="card py-1">
       {data.files.length === 0 ? (
@@ -258,6 +260,18 @@ function Contents({ data }: { data: Data }) {
                 </span>
               ),
             },
+            ...(handles
+              ? [
+                  {
+                    key: 'length',
+                    title: 'Length',
+                    cell: (file: Data['files'][number]) =>
+                      file.fileId !== null && (
+                        <OwnLengthChoice fileId={file.fileId} name={nameOf(file.path)} handles={handles} />
+                      ),
+                  },
+                ]
+              : []),
             {
               key: 'from',
               title: 'From',

@@ -1,10 +1,13 @@
 import fc from 'fast-check';
 import {
   availableOf,
+  handlesFor,
   keptStill,
   type FileFacts,
   type FileUse,
   keptOf,
+  ownLengthsFrom,
+  ownLengthsText,
   partName,
   placedIn,
   WHY_WHOLE,
@@ -171,4 +174,22 @@ test('stills are kept where a used frame, or its handles, show them, and whereve
   expect(at(0, { relinks: false })).toBe('whole');
   expect(at(0, { duration: 400 })).toBe('whole');
   expect(keptStill([{ ...use([[50, 10]]), ord: 0, stills: { step: 1, count: 1000 } }], null).is).toBe('whole');
+});
+
+test('one file may be kept otherwise than the others, and an address says so', () => {
+  const handles = { value: 1, unit: 'seconds' as const, gapSeconds: 2 };
+  const own = ownLengthsFrom('12:whole,15:24f,16:0s');
+  expect(own).toEqual([
+    { fileId: 12, around: null },
+    { fileId: 15, around: { value: 24, unit: 'frames' } },
+    { fileId: 16, around: { value: 0, unit: 'seconds' } },
+  ]);
+  expect(ownLengthsText(own)).toBe('12:whole,15:24f,16:0s');
+  for (const bad of ['', 'x', '0:1s', '12:', '12:much', '-3:1s', '12:1.5f', ':1s'])
+    expect(ownLengthsFrom(bad)).toEqual([]);
+  expect(ownLengthsFrom('12:1s,12:2s')).toEqual([{ fileId: 12, around: { value: 2, unit: 'seconds' } }]);
+  expect(handlesFor({ ...handles, own }, 12)).toBeNull();
+  expect(handlesFor({ ...handles, own }, 15)).toMatchObject({ value: 24, unit: 'frames', gapSeconds: 2 });
+  expect(handlesFor({ ...handles, own }, 99)).toMatchObject(handles);
+  expect(handlesFor(null, 12)).toBeNull();
 });

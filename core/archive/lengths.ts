@@ -19,11 +19,48 @@ import {
 import { type FrameRange, type Rate, union } from '../time/rates.ts';
 
 /** Ranges with so much on either side; those with less than the gap between them become one. */
-export interface Handles {
+export interface Handles extends Around {
+  gapSeconds: number;
+  /** Tracks of data and metadata stay behind in what is cut; else they go along. */
+  withoutData?: boolean;
+  /** Files that are kept otherwise than the others. */
+  own?: OwnLength[];
+}
+
+interface Around {
   value: number;
   unit: 'frames' | 'seconds';
-  gapSeconds: number;
 }
+
+export interface OwnLength {
+  fileId: number;
+  /** Null: the whole. */
+  around: Around | null;
+}
+
+/** What counts for one file; null for the whole of it. */
+export function handlesFor(handles: Handles | null, fileId: number): Handles | null {
+  const own = handles?.own?.find((one) => one.fileId === fileId);
+  if (!handles || own?.around === null) return null;
+  return own?.around ? { ...handles, ...own.around } : handles;
+}
+
+/** "12:1s,15:whole": what is kept of some files otherwise. What makes no sense is left out. */
+export function ownLengthsFrom(text: string): OwnLength[] {
+  const found = new Map<number, OwnLength>();
+  for (const one of text.split(',').slice(0, MOST_OWN)) {
+    const [, id, length] = /^(\d{1,15}):(.+)$/.exec(one) ?? [];
+    const handles = length === undefined ? undefined : handlesFrom(length, '0');
+    const fileId = Number(id);
+    if (handles === undefined || !(fileId > 0)) continue;
+    found.set(fileId, { fileId, around: handles && { value: handles.value, unit: handles.unit } });
+  }
+  return [...found.values()];
+}
+/** The same the other way. */
+export const ownLengthsText = (own: readonly OwnLength[]): string =>
+  own.map(({ fileId, around }) => `${fileId}:${around ? lengthText(around) : 'whole'}`).join(',');
+export const MOST_OWN = 500;
 
 export const USUAL_HANDLES: Handles = { value: 1, unit: 'seconds', gapSeconds: 2 };
 const LONGEST_HANDLE = 100_000;
@@ -41,8 +78,8 @@ export function handlesFrom(text: string, gap: string): Handles | null | undefin
   return { value, unit: letter === 's' ? 'seconds' : 'frames', gapSeconds };
 }
 /** The same the other way. */
-export const handlesText = (handles: Handles | null): string =>
-  handles === null ? '' : `${handles.value}${handles.unit === 'seconds' ? 's' : 'f'}`;
+export const handlesText = (handles: Handles | null): string => (handles === null ? '' : lengthText(handles));
+const lengthText = ({ value, unit }: Around): string => `${value}${unit === 'seconds' ? 's' : 'f'}`;
 
 /** One piece of media of one document, as far as it is this file. */
 export interface FileUse {

@@ -1,5 +1,6 @@
 // Writes an archive of a project to one or more carriers, with one reading of the originals.
 import { z } from 'zod';
+import { MOST_OWN } from '../archive/lengths.ts';
 import { KEPT_NAMES, patternTrouble } from '../archive/names.ts';
 import { LAYOUTS, LEFT_OUT, PACKED_AS } from '../archive/selection.ts';
 import { count, counted, listed, size } from '../wording/amounts.ts';
@@ -9,10 +10,14 @@ import { type StepKind, stepKind } from './kind.ts';
 /** Carriers of one archive, of all copies. */
 const MOST_CARRIERS = 60;
 
-const handles = z.object({
-  value: z.number().min(0).max(100_000),
-  unit: z.enum(['frames', 'seconds']),
+const around = z.object({ value: z.number().min(0).max(100_000), unit: z.enum(['frames', 'seconds']) });
+const handles = around.extend({
   gapSeconds: z.number().min(0).max(86_400),
+  withoutData: z.boolean().optional(),
+  own: z
+    .array(z.object({ fileId: z.number().int().positive(), around: around.nullable() }))
+    .max(MOST_OWN)
+    .optional(),
 });
 /** What goes into an archive, as it is kept and sent. */
 export const archiveScope = z.object({

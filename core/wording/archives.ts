@@ -52,6 +52,11 @@ export function shapeWords(scope: ArchiveScope): string[] {
   if (bins.length > 0) lines.push(`Bins ${listed(bins)}`);
   if (files.length > 0) lines.push(`${counted(files.length, 'file')} chosen one by one`);
   lines.push(handles === null ? 'Media whole' : `Used ranges with handles of ${lengthWords(handles)}`);
+  if (handles?.own?.length)
+    lines.push(
+      `${counted(handles.own.length, 'file')} with a length of ${handles.own.length === 1 ? 'its' : 'their'} own`,
+    );
+  if (handles?.withoutData) lines.push('Without tracks of data in what is cut');
   if (parts.length > 0) lines.push(`With ${listed(parts.map((part) => LEFT_OUT_WORDS[part].toLowerCase()))}`);
   lines.push(versions === 'all' ? 'All versions of its documents' : 'The newest version of each document');
   lines.push({ bins: 'Media by bins', disk: 'Media as it lay on disk', kind: 'Media by kind' }[layout]);

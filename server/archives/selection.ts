@@ -13,7 +13,7 @@ import {
   USUAL_SCOPE,
 } from '#core/archive/selection.ts';
 import { KEPT_NAMES } from '#core/archive/names.ts';
-import { type Kept, keptOf, keptStill, WHY_WHOLE } from '#core/archive/lengths.ts';
+import { handlesFor, type Kept, keptOf, keptStill, WHY_WHOLE } from '#core/archive/lengths.ts';
 import { grouped } from '#core/grouped.ts';
 import { type FileId, type Kind, KINDS, type ProjectId, type VolumeId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
@@ -190,10 +190,11 @@ async function addLengths(
   for (const file of used) {
     const own = lengths.get(file.fileId);
     const isStill = own !== undefined && own.stills.length === own.uses.length;
+    const handles = handlesFor(scope.handles, file.fileId);
     const length = isStill
-      ? keptStill(own.stills, scope.handles)
+      ? keptStill(own.stills, handles)
       : own
-        ? keptOf(own.file, own.uses, scope.handles)
+        ? keptOf(own.file, own.uses, handles)
         : { is: 'whole' as const, why: WHY_WHOLE.unread };
     file.kept = { length: staged ? asStaged(staged.get(file.fileId), length) : length, frames: own?.file.frames ?? 0 };
   }

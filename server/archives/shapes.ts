@@ -21,7 +21,7 @@ export async function namedShapes(db: Database): Promise<NamedShape[]> {
   });
 }
 
-/** Keeps a shape, in place of one of the same name. Timelines are one project's own and stay out. */
+/** Keeps a shape, in place of one of the same name. Timelines and files are one project's own and stay out. */
 export async function keepShape(
   db: Database,
   { name, scope }: NamedShape,
@@ -32,7 +32,8 @@ export async function keepShape(
   const own = await namedShapes(db);
   if (own.length >= MOST_SHAPES && !own.some((shape) => shape.name === wanted))
     throw new Refused(`There are ${MOST_SHAPES} shapes already. Remove one first. Nothing was saved.`);
-  const values = { scope: { ...scope, timelines: [], bins: [], files: [] }, savedBy: who, savedAt: now };
+  const handles = scope.handles && { ...scope.handles, own: undefined };
+  const values = { scope: { ...scope, handles, timelines: [], bins: [], files: [] }, savedBy: who, savedAt: now };
   await db
     .insert(shapes)
     .values({ name: wanted, ...values })

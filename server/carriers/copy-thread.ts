@@ -7,7 +7,7 @@ import type { Writable } from 'node:stream';
 import { finished } from 'node:stream/promises';
 import { promisify } from 'node:util';
 import { Xxh64 } from '@node-rs/xxhash';
-import { cutFile, type Frames, type Recipe } from '#core/essence/cut/cut.ts';
+import { cutFile, type Frames, type Recipe, type Wanted } from '#core/essence/cut/cut.ts';
 import type { Expectation } from '#core/model.ts';
 import { fileSource } from '#disk/documents/essence-source.ts';
 import { codeOf, type FileFacts, factsOf, isUnchanged } from '#disk/facts.ts';
@@ -31,9 +31,9 @@ export interface FileOn {
 
 export type CopyRequest =
   /** An open file to carriers, or a range of its frames. */
-  | { do: 'write'; from: number; expected: Expectation; part: Frames | null; to: readonly To[] }
+  | { do: 'write'; from: number; expected: Expectation; part: Wanted | null; to: readonly To[] }
   /** What a range of an open file's frames will weigh. Nothing is written. */
-  | { do: 'measure'; from: number; expected: Expectation; part: Frames }
+  | { do: 'measure'; from: number; expected: Expectation; part: Wanted }
   /** A file of a carrier to another. */
   | { do: 'copy'; from: FileOn; sizeBytes: number; modifiedMs: number; to: To }
   /** A small text to one carrier. */
@@ -157,7 +157,7 @@ function unchanged(from: number, expected: Expectation): FileFacts {
 }
 
 /** The same of the same file, whenever it is asked. */
-function recipeOf(from: number, { sizeBytes }: FileFacts, part: Frames) {
+function recipeOf(from: number, { sizeBytes }: FileFacts, part: Wanted) {
   try {
     return cutFile(fileSource(from, sizeBytes), part);
   } catch (error) {

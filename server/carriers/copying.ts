@@ -2,7 +2,7 @@
 import { closeSync, constants, openSync } from 'node:fs';
 import path from 'node:path';
 import { fileURLToPath } from 'node:url';
-import type { Frames } from '#core/essence/cut/cut.ts';
+import type { Frames, Wanted } from '#core/essence/cut/cut.ts';
 import type { Expectation } from '#core/model.ts';
 import type { HeldReason } from '#core/plan/plan.ts';
 import { codeOf } from '#disk/facts.ts';
@@ -50,7 +50,7 @@ interface From {
  */
 export async function writeToCarriers(
   pool: CarrierPool,
-  { from, expected, part, to }: From & { part: Frames | null; to: readonly To[] },
+  { from, expected, part, to }: From & { part: Wanted | null; to: readonly To[] },
   telling: Telling,
 ): Promise<CopyResult> {
   const fd = ofSource(() => openToRead(from));
@@ -64,7 +64,7 @@ export async function writeToCarriers(
 /** What a range of a file's frames will weigh, to the byte, and which frames it will have. Rejects as writing it would. */
 export async function measurePart(
   pool: CarrierPool,
-  { from, expected, part }: From & { part: Frames },
+  { from, expected, part }: From & { part: Wanted },
   telling: Telling,
 ): Promise<CopyResult> {
   const fd = ofSource(() => openToRead(from));

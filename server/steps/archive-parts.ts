@@ -4,11 +4,12 @@
 import { and, eq, inArray, notInArray, sql } from 'drizzle-orm';
 import { z } from 'zod';
 import { fold, freePlace } from '#core/archive/names.ts';
-import type { PlacedFile } from '#core/archive/selection.ts';
-import type { Frames } from '#core/essence/cut/cut.ts';
+import type { ArchiveScope, PlacedFile } from '#core/archive/selection.ts';
+import type { Frames, Wanted } from '#core/essence/cut/cut.ts';
 import { grouped } from '#core/grouped.ts';
 import type { Expectation } from '#core/model.ts';
 import { folderOf, nameOf } from '#core/paths.ts';
+import { archiveScope } from '#core/steps/archive.ts';
 import { codeOf } from '#disk/facts.ts';
 import type { ArchiveFile } from '../archives/bag.ts';
 import type { Held } from '../archives/base.ts';
@@ -23,14 +24,19 @@ import { inParallel } from '../runtime/in-parallel.ts';
 import { enqueue } from '../runtime/queue.ts';
 import { endAfter, endPlainly, workKind } from '../runtime/work-kind.ts';
 
-export const partIn = ({ role, partFrom, partTo }: ArchiveFile): Frames | null =>
-  role === 'part' ? { from: partFrom!, to: partTo! } : null;
+/** What is asked for of a file; null for the whole. */
+export const partIn = ({ role, partFrom, partTo }: ArchiveFile, { handles }: ArchiveScope): Wanted | null =>
+  role === 'part' ? { from: partFrom!, to: partTo!, withoutData: handles?.withoutData } : null;
 
 /** Says in a sentence why a file cannot go in; returns where the work goes on without it. */
 type Fail = (error: unknown, file: ArchiveFile) => Promise<void>;
 
 /** False where all was weighed already. */
-export async function weighParts(context: JobContext, archiveId: number, fail: Fail): Promise<boolean> {
+export async function weighParts(
+  context: JobContext,
+  { archiveId, scope }: { archiveId: number; scope: ArchiveScope },
+  fail: Fail,
+): Promise<boolean> {
   const rows = await context.db
     .select()
     .from(archiveFiles)
@@ -42,15 +48,19 @@ export async function weighParts(context: JobContext, archiveId: number, fail: F
   for (const { volumeId } of rows) await context.root(volumeId);
   await inParallel(context.pools.carriers.size, files, async (parts) => {
     context.check();
-    await weigh(context, parts, fail);
+    await weigh(context, { parts, scope }, fail);
     context.add(1);
   });
   return true;
 }
 
-async function weigh(context: JobContext, parts: readonly ArchiveFile[], fail: Fail): Promise<void> {
+async function weigh(
+  context: JobContext,
+  { parts, scope }: { parts: readonly ArchiveFile[]; scope: ArchiveScope },
+  fail: Fail,
+): Promise<void> {
   const [first] = parts;
-  const asked = parts.map((file) => ({ id: file.id, part: partIn(file)! }));
+  const asked = parts.map((file) => ({ id: file.id, part: partIn(file, scope)! }));
   let weighed: Weighed[] | string;
   try {
     weighed = await weightOf(context, { ...first!, sizeBytes: first!.ofBytes! }, asked);
@@ -79,7 +89,7 @@ type Source = Expectation & Pick<ArchiveFile, 'volumeId' | 'path' | 'rawPath'>;
 async function weightOf(
   context: JobContext,
   source: Source,
-  asked: readonly { id: number; part: Frames }[],
+  asked: readonly { id: number; part: Wanted }[],
 ): Promise<Weighed[] | string> {
   const root = await context.root(source.volumeId);
   if (!root) throw Object.assign(new Error('Its volume cannot be reached.'), { code: 'unreachable' });
@@ -173,13 +183,16 @@ async function weighStaged(context: JobContext, { stepId }: z.infer<typeof param
     .innerJoin(stepItems, and(eq(stepItems.stepId, stepId), eq(stepItems.fileId, stepParts.fileId)))
     .where(and(eq(stepParts.stepId, stepId), eq(stepParts.measured, false)))
     .orderBy(stepParts.id);
+  const scope = await scopeOfStep(db, stepId);
   const files = [...grouped(rows, ({ part }) => part.fileId).values()];
   context.phase('reading where frames lie', 'files', files.length);
   for (const { item } of rows) await context.root(item.volumeId);
   await inParallel(context.pools.carriers.size, files, async (parts) => {
     context.check();
     const { item } = parts[0]!;
-    const asked = parts.map(({ part }) => ({ id: part.id, part: { from: part.partFrom, to: part.partTo } }));
+    const asked = parts.map(({ part }) => ({
+      ...{ id: part.id, part: { from: part.partFrom, to: part.partTo, withoutData: scope?.handles?.withoutData } },
+    }));
     const weighed = await weightOf(context, item, asked).catch((error: unknown) => {
       context.check();
       if (['changed', 'unreachable', 'gone', 'not permitted', 'not a file', 'unreadable'].includes(codeOf(error)))
@@ -190,6 +203,13 @@ async function weighStaged(context: JobContext, { stepId }: z.infer<typeof param
     context.add(1);
   });
   await endPlainly(context);
+}
+
+/** Null where the step is gone by now. */
+async function scopeOfStep(db: Db, stepId: number): Promise<ArchiveScope | null> {
+  const [step] = await db.select({ what: steps.what }).from(steps).where(eq(steps.id, stepId));
+  const { scope } = (step?.what.params ?? {}) as { scope?: unknown };
+  return scope ? archiveScope.parse(scope) : null;
 }
 
 interface Noting {

@@ -10,6 +10,7 @@ import { pathOfUrl } from '#core/documents/targets.ts';
 import type { CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { TestSite } from '#test/site.ts';
 import { projectSelection } from '../archives/selection.ts';
+import { keepShape, namedShapes } from '../archives/shapes.ts';
 import { archiveFiles, archives } from '../db/schema/archives.ts';
 import { files } from '../db/schema/catalogue.ts';
 import { receipts } from '../db/schema/receipts.ts';
@@ -183,6 +184,31 @@ function seen(document: string): string[] {
     }
   return frames;
 }
+
+test('one file is kept whole and another with longer handles, as it was asked for each', async () => {
+  const ids = new Map((await site.db.select().from(files)).map((file) => [file.name, file.id]));
+  const own = [
+    { fileId: ids.get('long.mov')!, around: null },
+    { fileId: ids.get('plain.mp4')!, around: { value: 1, unit: 'seconds' as const } },
+  ];
+  const scope = { ...SCOPE, handles: { ...SCOPE.handles, own } };
+  const planned = await projectSelection(site.db, FOG, scope);
+  const partsOf = (name: string) => planned.chosen.find((file) => file.name === name)!.parts;
+  expect(partsOf('long.mov')).toEqual([]);
+  expect(partsOf('plain.mp4')).toMatchObject([{ from: 101 - 25, to: 108 + 25 }]);
+  const room = partsOf('room.wav');
+  expect(room).toMatchObject([{ to: room[0]!.from + (25 + 2 * 4) * 1920 }]);
+  await addArchive(site.db, { projectId: FOG, carrierIds: carriers, folder: 'fog_1', scope, now: new Date() });
+  expect(await runAll()).toMatchObject({ state: 'done', trouble: null });
+  const [whole] = await site.db
+    .select()
+    .from(archiveFiles)
+    .where(eq(archiveFiles.fileId, ids.get('long.mov')!));
+  expect(whole).toMatchObject({ role: 'media', whyWhole: null });
+  // A shape that is kept by name is of no project: its files stay out of it.
+  await keepShape(site.db, { name: 'Own', scope }, { who: 'Mara', now: new Date() });
+  expect((await namedShapes(site.db))[0]!.scope.handles).toEqual(SCOPE.handles);
+});
 
 test('only what is used is kept: frames, sound and timecodes are those of the original, and its size was known', async () => {
   const before = seen(path.join(site.root, 'media/fog/fog.otio'));

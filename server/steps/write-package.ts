@@ -41,7 +41,7 @@ import { discard, lastWords, seal, takeOut } from './seal-package.ts';
 
 async function prepare(writing: Writing): Promise<void> {
   const { context, archive, purpose } = writing;
-  const isWeighed = await weighParts(context, archive.id, async (error, file) => {
+  const isWeighed = await weighParts(context, { archiveId: archive.id, scope: writing.scope }, async (error, file) => {
     if (!(await staysOut(writing, error, file))) await throwFor(writing, error, file);
   });
   if (isWeighed) await noteWeight(writing);
@@ -291,7 +291,7 @@ async function refuseManyGaps({ context, step }: Writing, more: ReadonlyMap<numb
 }
 
 async function copyOne(
-  { context }: Writing,
+  { context, scope }: Writing,
   item: Item,
   { file, missing }: { file: ArchiveFile; missing: readonly Target[] },
 ): Promise<void> {
@@ -301,7 +301,7 @@ async function copyOne(
   const result = await writeToCarriers(
     context.pools.carriers,
     {
-      ...{ from: ofSource(() => root.place(item)), expected: item, part: partIn(file) },
+      ...{ from: ofSource(() => root.place(item)), expected: item, part: partIn(file, scope) },
       to: missing.map(({ place, pack }) => ({ carrier: place, pack, at: payloadAt(file) })),
     },
     { progress: (bytes) => context.add(bytes), stop: context.stop },

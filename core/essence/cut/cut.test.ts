@@ -409,6 +409,36 @@ test('one label for two frames: what is kept begins with a whole one', () => {
   expect([10, 11]).toContain(frames.from);
 });
 
+test('tracks of data stay behind where that is asked for, and nothing refers to them any more', () => {
+  writeFileSync(at('words.srt'), '1\n00:00:00,000 --> 00:00:02,500\nsalt\n');
+  const inputs = [...picture('25'), ...tone(1), '-i', at('words.srt'), '-map', '0', '-map', '1', '-map', '2'];
+  const codings = [...INTRA, '-c:a', 'pcm_s16le', '-c:s', 'mov_text'];
+  run('ffmpeg', ['-v', 'error', '-y', ...inputs, ...codings, at('data.mov')]);
+  const bytes = readFileSync(at('data.mov'));
+  // As recorders write it: a track of metadata beside the others.
+  const handlers = [...bytes.toString('latin1').matchAll(/hdlr.{4}mhlr(text|sbtl)/gs)];
+  expect(handlers).toHaveLength(1);
+  bytes.write('meta', handlers[0]!.index + 12, 'latin1');
+  const source = memorySource(bytes);
+  const cutAs = (withoutData: boolean) => {
+    const cut = cutFile(source, { from: 5, to: 30, withoutData });
+    return Buffer.from(made(source, cut).read(0, cut.sizeBytes));
+  };
+  const kinds = (cut: Buffer) =>
+    [...cut.toString('latin1').matchAll(/hdlr.{4}mhlr(.{4})/gs)].map(([, handler]) => handler);
+  const [kept, dropped] = [cutAs(false), cutAs(true)];
+  expect(kinds(kept)).toEqual(['vide', 'soun', 'meta']);
+  expect(kinds(dropped)).toEqual(['vide', 'soun']);
+  expect([kept.includes('salt'), dropped.includes('salt')]).toEqual([true, false]);
+  writeFileSync(at('data-cut.mov'), dropped);
+  expect(hashes(at('data-cut.mov'), 'v:0')).toEqual(hashes(at('data.mov'), 'v:0').slice(5, 30));
+  expect(probe(at('data-cut.mov')).said).toBe('');
+  // Text is read by people: it is no data.
+  const said = memorySource(readFileSync(at('data.mov')));
+  const text = cutFile(said, { from: 5, to: 30, withoutData: true });
+  expect(kinds(Buffer.from(made(said, text).read(0, text.sizeBytes)))).toHaveLength(3);
+});
+
 test('whatever stands in a file, cutting it gives a true cut or a reason', () => {
   const names = ['intra-25.mov', 'open.mp4', 'parts.mp4', 'bext.wav', 's16.aiff'];
   const files = names.map((name) => readFileSync(at(name)).subarray(0, 60_000));

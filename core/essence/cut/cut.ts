@@ -17,6 +17,11 @@ export interface Frames {
   to: number;
 }
 
+export interface Wanted extends Frames {
+  /** Tracks that are neither picture, sound, timecode nor text stay behind. */
+  withoutData?: boolean;
+}
+
 /** Of 120 frames a second, a label of a timecode stands for so many. */
 const MOST_PER_LABEL = 5;
 
@@ -24,13 +29,13 @@ const MOST_PER_LABEL = 5;
  * Where a label of the timecode stands for several frames, what is kept begins with the first of them: `frames` says what it is.
  * Throws CannotCut with the reason where a file must stay whole; never EssenceTrouble.
  */
-export function cutFile(source: ByteSource, wanted: Frames): Recipe & { frames: Frames } {
+export function cutFile(source: ByteSource, wanted: Wanted): Recipe & { frames: Frames } {
   try {
     const before = readEssence(source);
     if (!before.ok) throw new CannotCut(before.trouble.detail);
     for (let more = 0; more < MOST_PER_LABEL && more <= wanted.from; more++) {
       const frames = { from: wanted.from - more, to: wanted.to };
-      const cut = make(source, frames);
+      const cut = make(source, { ...frames, withoutData: wanted.withoutData });
       if (isTrue(made(source, cut), { essence: before.essence, frames })) return { ...cut, frames };
     }
     throw new CannotCut('its timecode cannot be moved along');
@@ -41,7 +46,7 @@ export function cutFile(source: ByteSource, wanted: Frames): Recipe & { frames: 
   }
 }
 
-function make(source: ByteSource, range: Frames): Recipe {
+function make(source: ByteSource, range: Wanted): Recipe {
   const head = letters(piece(source, 0, 12), 0, 4);
   if (['RIFF', 'RF64', 'BW64'].includes(head)) return cutWav(source, range);
   if (head === 'FORM') return cutAiff(source, range);

@@ -41,7 +41,11 @@ import {
 export interface MovieRange {
   from: number;
   to: number;
+  withoutData?: boolean;
 }
+
+/** Handlers of tracks that are watched, heard, counted by or read; others are data and metadata. */
+const NO_DATA = new Set(['vide', 'soun', 'tmcd', 'text', 'subt', 'sbtl', 'clcp']);
 
 const MOST_32 = 0xffffffff;
 /** What stands beside the movie at the top and is copied as it is. */
@@ -72,7 +76,7 @@ interface Part {
 /** Throws CannotCut where it stays whole, EssenceTrouble where it is damaged. */
 export function cutMovie(source: ByteSource, range: MovieRange): Recipe {
   const movie = readMovie(source);
-  const tracks = [...movie.tracks.values()];
+  const tracks = [...movie.tracks.values()].filter((track) => !range.withoutData || NO_DATA.has(track.handler));
   tracks.forEach(refuse);
   const window = windowOf(tracks, movie.timescale, range);
   const parts = tracks.flatMap((track) => partOf(track, { source, movieScale: movie.timescale, window }) ?? []);
@@ -83,11 +87,12 @@ export function cutMovie(source: ByteSource, range: MovieRange): Recipe {
   const beside = besides(source);
   const headLength = (length: number) => before.length + length + 16;
   // How long the tables are depends on how far into the file places lie, not on where.
-  let made = moovOfParts(moov, parts, { scale, at: 0, isLong: false });
+  const kept = new Set(parts.map((part) => part.track.id));
+  let made = moovOfParts(moov, parts, { scale, kept, at: 0, isLong: false });
   const isLong = headLength(made.length) + data.sizeBytes > MOST_32;
-  if (isLong) made = moovOfParts(moov, parts, { scale, at: 0, isLong });
+  if (isLong) made = moovOfParts(moov, parts, { scale, kept, at: 0, isLong });
   const at = headLength(made.length);
-  made = moovOfParts(moov, parts, { scale, at, isLong });
+  made = moovOfParts(moov, parts, { scale, kept, at, isLong });
   const head = new Bytes()
     .add(before)
     .add(made)
@@ -358,6 +363,8 @@ function besides(source: ByteSource): Uint8Array {
 
 interface Making {
   scale: number;
+  /** Numbers of the tracks that stay. */
+  kept: ReadonlySet<number>;
   /** Where the samples begin. */
   at: number;
   isLong: boolean;
@@ -446,6 +453,9 @@ function trak(moov: DataView, parent: Box, { part, making }: Track): Uint8Array 
       case 'edts':
       case 'free':
         break;
+      case 'tref':
+        out.add(references(moov, own, making.kept));
+        break;
       case 'mdia':
       case 'minf':
         out.add(box(own.type, trak(moov, own, { part, making })));
@@ -476,6 +486,17 @@ function trak(moov: DataView, parent: Box, { part, making }: Track): Uint8Array 
     }
   }
   return out.bytes();
+}
+
+/** Which other tracks a track goes with, as far as they stay. */
+function references(moov: DataView, parent: Box, kept: ReadonlySet<number>): Uint8Array {
+  const out = new Bytes();
+  for (const own of boxes(moov, parent.begin, parent.end)) {
+    const ids = new Bytes();
+    for (let at = own.begin; at + 4 <= own.end; at += 4) if (kept.has(moov.getUint32(at))) ids.u32(moov.getUint32(at));
+    if (ids.length > 0) out.add(box(own.type, ids.bytes()));
+  }
+  return out.length > 0 ? box('tref', out.bytes()) : new Uint8Array(0);
 }
 
 /** Samples that lie in another file are not here to be cut. */
