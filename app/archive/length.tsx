@@ -45,27 +45,7 @@ export function Length({ handles, mediaFiles, inParts, trimmedStills, whole }: L
         </select>
         {handles && <Around handles={handles} change={change} />}
       </span>
-      {handles && (
-        <span className="flex items-center gap-1 whitespace-nowrap">
-          one file across gaps under
-          <Amount
-            label="Largest gap, in seconds"
-            value={handles.gapSeconds}
-            onChange={(gapSeconds) => change({ ...handles, gapSeconds })}
-          />
-          s
-        </span>
-      )}
-      {handles && (
-        <label className="flex items-center gap-1.5">
-          <Checkbox
-            checked={!handles.withoutData}
-            onChange={(on) => change({ ...handles, withoutData: !on })}
-            label="with tracks of data"
-          />
-          with tracks of data
-        </label>
-      )}
+      {handles && <Parts handles={handles} change={change} />}
       <span className="text-ink-2">
         {handles
           ? `${counted(inParts, 'file')} cut without encoding anew, ${count(mediaFiles - inParts)} whole`
@@ -83,7 +63,37 @@ export function Length({ handles, mediaFiles, inParts, trimmedStills, whole }: L
   );
 }
 
-function Around({ handles, change }: { handles: Handles; change: (next: Handles) => void }) {
+interface Changing {
+  handles: Handles;
+  change: (next: Handles) => void;
+}
+
+/** What becomes one part, and which of its tracks. */
+function Parts({ handles, change }: Changing) {
+  return (
+    <>
+      <span className="flex items-center gap-1 whitespace-nowrap">
+        one file across gaps under
+        <Amount
+          label="Largest gap, in seconds"
+          value={handles.gapSeconds}
+          onChange={(gapSeconds) => change({ ...handles, gapSeconds })}
+        />
+        s
+      </span>
+      <span className="flex items-center gap-1.5">
+        <Checkbox
+          checked={!handles.withoutData}
+          onChange={(on) => change({ ...handles, withoutData: !on })}
+          label="with tracks of data"
+        />
+        <span aria-hidden>with tracks of data</span>
+      </span>
+    </>
+  );
+}
+
+function Around({ handles, change }: Changing) {
   return (
     <span className="flex items-center gap-1 whitespace-nowrap">
       and

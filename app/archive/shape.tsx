@@ -3,6 +3,7 @@ import { type ReactNode, useState } from 'react';
 import clsx from 'clsx';
 import { Link, useFetcher, useNavigate } from 'react-router';
 import type { Route } from './+types/shape';
+import type { Handles } from '#core/archive/lengths.ts';
 import { isNarrow } from '#core/archive/selection.ts';
 import { nameOf } from '#core/paths.ts';
 import { count, counted, exactTime, listed, size } from '#core/wording/amounts.ts';
@@ -224,6 +225,35 @@ function Versions({ data }: { data: Data }) {
   );
 }
 
+type Written = Data['files'][number];
+
+/** Where a file lies in it, and what became of its name. */
+function Inner({ file }: { file: Written }) {
+  return (
+    <span className="path flex max-w-[27rem] items-center gap-2">
+      <span className="truncate" title={file.payloadPath}>
+        {file.payloadPath}
+      </span>
+      <span className="font-sans">
+        {file.renamed && <Chip tone="caution">renamed to avoid a clash</Chip>}
+        {file.isHeld && <Chip>in the earlier archive</Chip>}
+      </span>
+      {file.whyWhole && (
+        <span className="font-sans text-[13px] text-ink-2" title={`It stays whole: ${file.whyWhole}.`}>
+          whole
+        </span>
+      )}
+    </span>
+  );
+}
+
+const lengthColumn = (handles: Handles) => ({
+  key: 'length',
+  title: 'Length',
+  cell: (file: Written) =>
+    file.fileId !== null && <OwnLengthChoice fileId={file.fileId} name={nameOf(file.path)} handles={handles} />,
+});
+
 function Contents({ data }: { data: Data }) {
   const { volumes } = useFrame();
   const names = new Map(volumes.map((volume) => [volume.volumeId, volume.name]));
@@ -243,35 +273,9 @@ function Contents({ data }: { data: Data }) {
               key: 'place',
               title: 'Inside',
               sort: (file) => file.payloadPath,
-              cell: (file) => (
-                <span className="path flex max-w-[27rem] items-center gap-2">
-                  <span className="truncate" title={file.payloadPath}>
-                    {file.payloadPath}
-                  </span>
-                  <span className="font-sans">
-                    {file.renamed && <Chip tone="caution">renamed to avoid a clash</Chip>}
-                    {file.isHeld && <Chip>in the earlier archive</Chip>}
-                  </span>
-                  {file.whyWhole && (
-                    <span className="font-sans text-[13px] text-ink-2" title={`It stays whole: ${file.whyWhole}.`}>
-                      whole
-                    </span>
-                  )}
-                </span>
-              ),
+              cell: (file) => <Inner file={file} />,
             },
-            ...(handles
-              ? [
-                  {
-                    key: 'length',
-                    title: 'Length',
-                    cell: (file: Data['files'][number]) =>
-                      file.fileId !== null && (
-                        <OwnLengthChoice fileId={file.fileId} name={nameOf(file.path)} handles={handles} />
-                      ),
-                  },
-                ]
-              : []),
+            ...(handles ? [lengthColumn(handles)] : []),
             {
               key: 'from',
               title: 'From',

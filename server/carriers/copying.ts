@@ -2,7 +2,7 @@
 import { closeSync, constants, openSync } from 'node:fs';
 import path from 'node:path';
 import { fileURLToPath } from 'node:url';
-import type { Frames, Wanted } from '#core/essence/cut/cut.ts';
+import type { Wanted } from '#core/essence/cut/cut.ts';
 import type { Expectation } from '#core/model.ts';
 import type { HeldReason } from '#core/plan/plan.ts';
 import { codeOf } from '#disk/facts.ts';

@@ -428,7 +428,6 @@ interface Track {
 function trak(moov: DataView, parent: Box, { part, making }: Track): Uint8Array {
   const out = new Bytes();
   const { scale } = making;
-  const { track, labels } = part;
   let hasEdits = false;
   const edits = () => {
     if (hasEdits) return;
@@ -460,20 +459,9 @@ function trak(moov: DataView, parent: Box, { part, making }: Track): Uint8Array 
       case 'minf':
         out.add(box(own.type, trak(moov, own, { part, making })));
         break;
-      case 'mdhd': {
-        const was = moov.getUint8(own.begin) === 1;
-        const ticks = labels
-          ? labels.reduce((sum, label) => sum + label.ticks, 0)
-          : timesOf(part).reduce((sum, run) => sum + run.samples * run.value, 0);
-        const isLong = was || ticks > MOST_32;
-        const head = new Bytes();
-        times32(head, moov, { own, isLong });
-        head.u32(track.timescale);
-        if (isLong) head.u64(ticks);
-        else head.u32(ticks);
-        out.add(box('mdhd', head.add(rawOf(moov, own.begin + (was ? 32 : 20), own.end)).bytes()));
+      case 'mdhd':
+        out.add(mediaHead(moov, own, part));
         break;
-      }
       case 'stbl':
         out.add(box('stbl', tables(moov, own, { part, making })));
         break;
@@ -486,6 +474,20 @@ function trak(moov: DataView, parent: Box, { part, making }: Track): Uint8Array 
     }
   }
   return out.bytes();
+}
+
+function mediaHead(moov: DataView, own: Box, part: Part): Uint8Array {
+  const was = moov.getUint8(own.begin) === 1;
+  const ticks = part.labels
+    ? part.labels.reduce((sum, label) => sum + label.ticks, 0)
+    : timesOf(part).reduce((sum, run) => sum + run.samples * run.value, 0);
+  const isLong = was || ticks > MOST_32;
+  const head = new Bytes();
+  times32(head, moov, { own, isLong });
+  head.u32(part.track.timescale);
+  if (isLong) head.u64(ticks);
+  else head.u32(ticks);
+  return box('mdhd', head.add(rawOf(moov, own.begin + (was ? 32 : 20), own.end)).bytes());
 }
 
 /** Which other tracks a track goes with, as far as they stay. */
