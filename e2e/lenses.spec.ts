@@ -110,6 +110,28 @@ test('the keyboard alone: lenses by number, search, rack, staging, review, empty
   await expect(page.getByTestId('plan-summary')).toHaveText('nothing in the plan');
 });
 
+test('a table that is drawn anew keeps the focus, and the half of a click', async ({ page }) => {
+  await page.goto('/reclaim?left=1');
+  const ticks = page.getByRole('region', { name: 'What may go' }).getByRole('checkbox');
+  await ticks.nth(1).focus();
+  await page.keyboard.press('Space');
+  await expect(ticks.nth(1)).toBeChecked();
+  await expect(ticks.nth(1)).toBeFocused();
+  await page.goto('/space');
+  const link = page.getByRole('region', { name: 'Folders' }).getByRole('link').first();
+  const { x, y, width, height } = (await link.boundingBox())!;
+  await page.mouse.move(x + width / 2, y + height / 2);
+  await page.mouse.down();
+  // Pointing at the map draws the table anew between pressing and letting go.
+  await page
+    .getByRole('group', { name: /Map of area/ })
+    .getByRole('link')
+    .first()
+    .dispatchEvent('pointerover');
+  await page.mouse.up();
+  await expect(page).toHaveURL(/folder=/);
+});
+
 test('nothing overlaps or is cut off from 1024 to 2560 wide', async ({ page }) => {
   for (const lens of LENSES) {
     await page.goto(lens);

@@ -192,3 +192,38 @@ test('what may go is chosen by eye, with the pointer and by keyboard; table and 
   await ages.last().click();
   await expect(add).toBeEnabled();
 });
+
+test('what can go is told in a folder, on a file and for a search, and goes from there', async ({ page }) => {
+  await page.goto('/');
+  const field = page.getByRole('combobox', { name: /Find a file/ });
+  await field.fill('D003C');
+  await page.getByRole('option', { name: /What can go of files with/ }).click();
+  await expect(page).toHaveURL(/find=D003C/);
+  await expect(page.getByText('Caches and empty folders go folder by folder')).toBeVisible();
+  await expect(page.getByRole('heading', { level: 1 })).toContainText('with “D003C” in the name');
+  await page.getByRole('link', { name: /^Unused media/ }).click();
+  const lines = page.getByRole('region', { name: 'What may go' });
+  await lines.getByRole('checkbox').nth(1).click();
+  const add = page.getByRole('button', { name: /^Add .* to the plan/ }).first();
+  const amount = /Add (.*) to the plan/.exec((await add.textContent())!)![1]!;
+  await add.click();
+  await expect(page.getByRole('status')).toContainText(`Added ${amount}`);
+  await page.getByRole('button', { name: 'Review plan' }).click();
+  await page.getByRole('button', { name: 'Empty the plan' }).click();
+  await expect(page.getByTestId('plan-summary')).toHaveText('nothing in the plan');
+  // From the line to its folder, and one file of it.
+  await page.goto('/reclaim?work=1&group=unused%20media');
+  await page.getByRole('region', { name: 'What may go' }).getByRole('link').first().click();
+  await expect(page.getByRole('link', { name: /of unused media$/ })).toBeVisible();
+  await page.getByRole('link', { name: /of unused media$/ }).click();
+  await expect(page).toHaveURL(/folder=\d+.*group=unused/);
+  await expect(page.getByRole('link', { name: /^No longer only in / })).toBeVisible();
+  await page.goBack();
+  await page.getByRole('region', { name: 'Files' }).getByRole('link').first().click();
+  await expect(page.getByText('Lies in')).toBeVisible();
+  await page.getByRole('button', { name: 'Add to the plan' }).click();
+  await expect(page.getByRole('status')).toContainText('Nothing goes before the plan is run');
+  await page.getByRole('button', { name: 'Review plan' }).click();
+  await page.getByRole('button', { name: 'Empty the plan' }).click();
+  await expect(page.getByTestId('plan-summary')).toHaveText('nothing in the plan');
+});

@@ -1,8 +1,8 @@
 // Tables: sortable, sticky header, numbers to the right, rows beyond 200 drawn only where they are seen, walkable with
-// the arrow keys.
+// the arrow keys. What is in a cell is asked for as plain content: as a component made anew with every drawing it would be put
+// in the place of itself, and take the focus, or the half of a click, with it.
 import { useVirtualizer } from '@tanstack/react-virtual';
 import {
-  flexRender,
   type Header,
   type Row as TableRow,
   getCoreRowModel,
@@ -86,7 +86,7 @@ export function Table<Row>({
             >
               {row.getVisibleCells().map((cell) => (
                 <td key={cell.id} className={clsx(byKey.get(cell.column.id)!.number && 'number')}>
-                  {flexRender(cell.column.columnDef.cell, cell.getContext())}
+                  {byKey.get(cell.column.id)!.cell(row.original)}
                 </td>
               ))}
             </tr>
@@ -109,13 +109,13 @@ function HeadCell<Row>({ header, column }: { header: Header<Row, unknown>; colum
     >
       {column.sort ? (
         <button type="button" onClick={header.column.getToggleSortingHandler()} className="hover:text-ink">
-          {flexRender(header.column.columnDef.header, header.getContext())}
+          {column.title}
           <span aria-hidden className="ml-0.5 inline-block w-2">
             {sorted === 'asc' ? '↑' : sorted === 'desc' ? '↓' : ''}
           </span>
         </button>
       ) : (
-        flexRender(header.column.columnDef.header, header.getContext())
+        column.title
       )}
     </th>
   );
@@ -131,8 +131,6 @@ function useRows<Row>(rows: readonly Row[], columns: readonly Column<Row>[], fir
       accessorFn: (row: Row) => column.sort?.(row) ?? '',
       enableSorting: column.sort !== undefined,
       sortDescFirst: column.number ?? false,
-      header: () => column.title,
-      cell: (context) => column.cell(context.row.original),
     })),
     state: { sorting },
     onSortingChange: setSorting,

@@ -12,8 +12,13 @@ import { allEnded, type Figures, judge, type Scenario, SCENARIOS, visible } from
 
 const LEASE_SECONDS = 1;
 const STOP_SECONDS = 3;
-/** How many points of each scenario: a number, or all of them. */
-const WHOLE = process.env.FAULTS === 'all';
+/**
+ * How many points of each scenario: a number, or all of them: every call in every way. `each` is every call in one way, which
+ * is another for the next call and, with another TURN, another for the same call.
+ */
+const EACH = process.env.FAULTS === 'each';
+const WHOLE = process.env.FAULTS === 'all' || EACH;
+const TURN = Number(process.env.TURN ?? 0);
 /** Only these: one that was found is looked at again. */
 const POINTS = process.env.POINTS?.split(',');
 const WANTED = Number(process.env.FAULTS ?? 0) || 2;
@@ -124,16 +129,22 @@ const WIRE_WAYS = ['unasked', 'unanswered'];
 /** How many points run beside each other: they mostly wait for leases to end. */
 const BESIDE = WHOLE || WANTED > 20 ? 5 : 1;
 
+function waysOf(operation: string): string[] {
+  if (operation === 'database') return WIRE_WAYS;
+  return WAYS.filter((way) => {
+    if (way === 'fail:EBUSY') return /unlink|rename/.test(operation);
+    return way !== 'fail:ENOSPC' || /open|mkdir|link|rename|write|fsync/.test(operation);
+  });
+}
+
 /** The calls that change something, with the ways that make sense for each; bounded: some of each. */
 function pointsOf(calls: ReadonlyMap<string, number>, turn: number): string[] {
   const all: string[] = [];
   for (const [operation, count] of calls)
-    for (let n = 1; n <= count; n++)
-      for (const way of operation === 'database' ? WIRE_WAYS : WAYS) {
-        if (way === 'fail:EBUSY' && !/unlink|rename/.test(operation)) continue;
-        if (way === 'fail:ENOSPC' && !/open|mkdir|link|rename|write|fsync/.test(operation)) continue;
-        all.push(`${operation}:${n}:${way}`);
-      }
+    for (let n = 1; n <= count; n++) {
+      const ways = waysOf(operation).map((way) => `${operation}:${n}:${way}`);
+      all.push(...(EACH ? [ways[(n + TURN) % ways.length]!] : ways));
+    }
   if (WHOLE) return all;
   const weighty = all.filter((point) => /^(unlink|rename|link)Sync/.test(point) && !point.includes('fail'));
   const asked = all.filter((point) => point.startsWith('database'));
