@@ -56,8 +56,12 @@ export default function Reclaim({ loaderData: data }: Route.ComponentProps) {
         <div className="grid grid-cols-[minmax(0,1fr)_270px] items-start gap-4">
           <Groups data={data} />
           <div className="grid gap-4">
-            <Left data={data} />
-            <Aside data={data} />
+            {!data.find && !data.folder && (
+              <>
+                <Left data={data} />
+                <Aside data={data} />
+              </>
+            )}
             <Legend />
           </div>
         </div>
@@ -210,7 +214,8 @@ const NEXT_WORDS: Record<Level, string> = {
 function Groups({ data }: { data: Data }) {
   const to = useTo();
   const lens = useLens();
-  const sums = data.sums.filter(({ group }) => !data.find || (group !== 'caches' && group !== 'empty folders'));
+  // Of a search only what there is: caches and empty folders are never in it.
+  const sums = data.sums.filter(({ files }) => !data.find || files > 0);
   const most = Math.max(1, ...sums.map((sum) => sum.bytes));
   const columns: Column<Sum>[] = [
     {

@@ -334,7 +334,7 @@ function Extremes({ data, to }: { data: Data; to: To }) {
 
 function UnitName({ unit, open, to }: { unit: UnitLine; open: string | null; to: To }) {
   return (
-    <span className={clsx('path flex max-w-60 items-center gap-1.5', unit.member && 'pl-4')}>
+    <span className={clsx('path flex max-w-44 items-center gap-1.5', unit.member && 'pl-4')}>
       <KindDot kind={unit.kind} />
       <Link
         to={to({ file: String(unit.fileId) })}
