@@ -52,6 +52,25 @@ test('what left its place long ago is found where it lies, by its name and from 
   ]);
 });
 
+test('one timeline, a bin or a file of an archive is brought back', async () => {
+  expect(await run('restore', 'fog_1', '--to', 'media', '--file', 'winch', '--dry-run')).toMatch(
+    /^6\.00 kB in 1 file to media, fog_1; about .*\nNothing was added/,
+  );
+  const told = JSON.parse(
+    await run('restore', 'fog_1', '--to', 'media', '--folder', 'back', '--timeline', 'Cut', '--json'),
+  ) as object;
+  expect(told).toMatchObject({ archive: 'fog_1', folder: 'back', only: { timelines: ['Cut'] }, added: { files: 4 } });
+  await run('plan', 'run');
+  expect(existsSync(path.join(site.root, 'media/back/media/Rushes/quay.mov'))).toBe(true);
+  for (const [args, words] of [
+    [['--timeline', 'Reel 9'], /no timeline named Reel 9\. Known are: Cut/],
+    [['--bin', 'Day'], /no bin named Day\. Known are: Rushes/],
+    [['--file', 'nobody'], /Nothing in fog_1 has “nobody”/],
+  ] as const)
+    await expect(run('restore', 'fog_1', '--to', 'media', ...args)).rejects.toThrow(words);
+  await expect(run('restore', 'fog_1', '--to', 'moon')).rejects.toThrow(/no volume named moon\. Known are: media/);
+});
+
 test('what is not known is refused with all there are, and nothing is added', async () => {
   for (const [args, words] of [
     [['copy', 'fog_9', '--to', 'kd-2'], /no sealed archive named fog_9\. Known are: fog_1/],

@@ -4,6 +4,7 @@ import { relativePath } from '#core/paths.ts';
 import { DUTIES, KINDS, PROJECT_STATES } from '#core/model.ts';
 import { MOST_COPIES, wantedCopies } from '#core/archive/copies.ts';
 import { archiveScope } from '#core/steps/archive.ts';
+import { only } from '#core/steps/restore.ts';
 import { USUAL_SCOPE } from '#core/archive/selection.ts';
 import { PARKED } from '#core/steps/park.ts';
 
@@ -217,7 +218,26 @@ const restoreForm = z.object({
   copyId: id('The copy'),
   volumeId: id('The volume'),
   folder,
+  /** Only this of it; all where it is left out. */
+  only: z
+    .string()
+    .max(200_000)
+    .optional()
+    .transform((text, context) => {
+      if (!text) return null;
+      const parsed = only.safeParse(jsonOrNull(text));
+      if (parsed.success) return parsed.data;
+      context.addIssue({ code: 'custom', message: 'What was chosen could not be understood.' });
+      return z.NEVER;
+    }),
 });
+function jsonOrNull(text: string): unknown {
+  try {
+    return JSON.parse(text);
+  } catch {
+    return null;
+  }
+}
 export const shelfForm = z.discriminatedUnion('intent', [
   restoreForm,
   z.object({ intent: z.literal('read back'), archiveId: id('The archive') }),

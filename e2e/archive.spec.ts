@@ -1,6 +1,7 @@
 // Shaping an archive in the real interface: used ranges with handles, some timelines, a shape that is kept, and a plan that
 // says what will be written; then the copies of an archive are read back from the shelf.
 import AxeBuilder from '@axe-core/playwright';
+import type { Locator } from '@playwright/test';
 import { expect, test } from './test.ts';
 
 const bytes = (text: string): number => {
@@ -155,3 +156,39 @@ test('an archive has a page: what it holds, another copy of it, what it lets go 
   await expect(page.getByText('in the earlier archive').first()).toBeVisible();
   expect(bytes((await sentence.textContent())!.split('becomes a ')[1]!)).toBeLessThan(100_000);
 });
+
+test('one timeline of an archive is brought back in six clicks, and a file that was ticked', async ({ page }) => {
+  await page.goto('/shelf/4');
+  await page.getByRole('button', { name: /^Restore / }).click();
+  const dialog = page.getByRole('dialog');
+  await dialog.getByRole('radio', { name: 'By timeline' }).click();
+  await expect(dialog.getByRole('button', { name: 'Add the restore to the plan' })).toBeDisabled();
+  const offered = dialog.getByRole('list', { name: 'Offered' });
+  await expect(offered.getByText('2 pieces of its media are not in this archive')).toBeVisible();
+  await offered.getByRole('checkbox', { name: 'reel 1' }).click();
+  await expect(dialog.getByText(/ and its documents, about /)).toBeVisible();
+  const { violations } = await new AxeBuilder({ page }).include('[role=dialog]').analyze();
+  expect(violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html}`)).toEqual([]);
+  await dialog.getByLabel('In a folder named').fill('one timeline');
+  await dialog.getByLabel('To the volume').selectOption({ label: (await option(dialog, /^Ropewalk media/))! });
+  await dialog.getByRole('button', { name: 'Add the restore to the plan' }).click();
+  await expect(dialog.getByRole('status')).toContainText('Added the restore of');
+  await dialog.getByRole('button', { name: 'Close' }).click();
+  await page.getByRole('button', { name: 'Review plan' }).click();
+  await expect(page.getByText(/Restore the timeline reel 1 of Winter Pilots to Ropewalk media/).first()).toBeVisible();
+  await page.getByRole('button', { name: 'Run one step' }).click();
+  await expect(async () => {
+    await page.goto('/ledger');
+    await expect(page.getByRole('link', { name: /^Restore the timeline/ }).first()).toBeVisible({ timeout: 2000 });
+  }).toPass({ timeout: 60_000 });
+  await page.goto('/shelf/4');
+  await page
+    .getByRole('region', { name: 'Files of this archive' })
+    .getByRole('checkbox', { name: /W001C002/ })
+    .click();
+  await page.getByRole('button', { name: 'Restore 1 file' }).click();
+  await expect(page.getByRole('radio', { name: '1 file' })).toBeChecked();
+});
+
+const option = async (within: Locator, name: RegExp) =>
+  (await within.locator('option').allTextContents()).find((text) => name.test(text));

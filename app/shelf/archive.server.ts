@@ -6,6 +6,8 @@ import { archiveProject } from '#core/steps/archive.ts';
 import { counted, listed, size } from '#core/wording/amounts.ts';
 import { archivePageSentence, shapeWords } from '#core/wording/archives.ts';
 import { archiveById, contentRows, partRows, receiptsOfArchive, shapeOf } from '#server/archives/page.ts';
+import { binsIn, timelinesIn } from '#server/archives/contents.ts';
+import { measuredRates } from '#server/archives/rates.ts';
 import { askToReadBackAll } from '#server/archives/read-back.ts';
 import { archiveRows, carrierRows } from '#server/archives/shelf.ts';
 import { projectById } from '#server/projects/projects.ts';
@@ -26,7 +28,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
   const search = new URL(request.url).searchParams;
   const word = (search.get('q') ?? '').trim().slice(0, 200);
   const after = Math.max(0, Math.floor(Number(search.get('after') ?? 0)) || 0);
-  const [parts, content, shape, receipts, release, project, carriers] = await Promise.all([
+  const [parts, content, shape, receipts, release, project, carriers, timelines, bins, rates] = await Promise.all([
     partRows(db(), archiveId),
     contentRows(db(), archiveId, { word, after }),
     shapeOf(db(), known.jobId),
@@ -34,6 +36,9 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     releaseOf(db(), { archiveId, projectId: known.projectId }),
     projectById(db(), known.projectId as ProjectId),
     carrierRows(db()),
+    timelinesIn(db(), archiveId),
+    binsIn(db(), archiveId),
+    measuredRates(db()),
   ]);
   const asked = archiveProject.params.safeParse(shape);
   const nowMs = Date.now();
@@ -48,6 +53,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     sentence: archivePageSentence(facts, nowMs),
     project: project ? { id: project.id, name: project.name, isInWork: isInWork(project.state) } : null,
     parts,
+    portions: { timelines, bins, bytesPerSecond: rates.readBack },
     content: content.rows,
     more: content.more,
     word,
@@ -84,9 +90,9 @@ export async function action({ request, params }: Route.ActionArgs) {
         return `Added a copy of ${size(added.bytes)} to the plan. Review the plan and run it.`;
       }
       case 'restore': {
-        const { copyId, folder } = form;
+        const { copyId, folder, only } = form;
         const volumeId = form.volumeId as VolumeId;
-        const added = await addRestore(db(), { archiveId, copyId, volumeId, folder, now });
+        const added = await addRestore(db(), { archiveId, copyId, volumeId, folder, only, now });
         return `Added the restore of ${size(added.bytes)} to the plan. Review the plan and run it.`;
       }
     }

@@ -1,9 +1,11 @@
 // One archive: where each part of each copy lies and how sure it is, what it holds, and what it lets go of.
+import { useState } from 'react';
 import { Form, Link, useFetcher } from 'react-router';
 import type { Route } from './+types/archive';
 import { ago, counted, exactTime, listed, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
 import { useLens, useTo } from '../shell/links';
+import { Checkbox } from '../ui/checkbox';
 import { buttonLook, Card, Chip, Empty, inputLook, Said, Sentence } from '../ui/parts';
 import { type Column, Table } from '../ui/table';
 import { AnotherCopy } from './another-copy';
@@ -20,6 +22,7 @@ export default function Archive({ loaderData: data }: Route.ComponentProps) {
   const lens = useLens();
   const { archive, project } = data;
   const good = archive.copies.find((copy) => copy.state === 'good');
+  const [ticked, setTicked] = useState<Ticked>(new Map());
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <div className="flex items-end justify-between gap-4">
@@ -40,12 +43,21 @@ export default function Archive({ loaderData: data }: Route.ComponentProps) {
         >
           {data.sentence}
         </Sentence>
-        {archive.state === 'sealed' && good && <Restore archive={archive} copyId={good.copyId} tone="first" />}
+        {archive.state === 'sealed' && good && (
+          <Restore
+            key={ticked.size}
+            archive={archive}
+            copyId={good.copyId}
+            tone="first"
+            portions={data.portions}
+            ticked={[...ticked].map(([id, bytes]) => ({ id, bytes }))}
+          />
+        )}
       </div>
       <div className="grid grid-cols-[minmax(0,1fr)_320px] items-start gap-4">
         <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
           <Copies data={data} />
-          <Contents data={data} />
+          <Contents data={data} ticked={ticked} onTick={setTicked} />
         </div>
         <div className="grid gap-4">
           <Release data={data} />
@@ -210,7 +222,34 @@ const COLUMNS: Column<Content>[] = [
   { key: 'size', title: 'Size', number: true, sort: (row) => row.bytes, cell: (row) => <b>{size(row.bytes)}</b> },
 ];
 
-function Contents({ data }: { data: Data }) {
+/** Files that are wanted back, with what each weighs; also those of other pages of the list. */
+type Ticked = ReadonlyMap<number, number>;
+
+const ticking = (ticked: Ticked, onTick: (next: Ticked) => void): Column<Content> => ({
+  key: 'tick',
+  title: <span className="sr-only">Restore</span>,
+  width: 28,
+  cell: (row) => (
+    <Checkbox
+      checked={ticked.has(row.id)}
+      label={`Restore ${row.at}`}
+      onChange={(on) => {
+        const next = new Map(ticked);
+        if (on) next.set(row.id, row.bytes);
+        else next.delete(row.id);
+        onTick(next);
+      }}
+    />
+  ),
+});
+
+interface ContentsProps {
+  data: Data;
+  ticked: Ticked;
+  onTick: (next: Ticked) => void;
+}
+
+function Contents({ data, ticked, onTick }: ContentsProps) {
   const to = useTo();
   const { content, more, word } = data;
   return (
@@ -239,7 +278,10 @@ function Contents({ data }: { data: Data }) {
           rows={content}
           rowKey={(row) => row.id}
           height="max(220px, calc(100vh - 480px))"
-          columns={COLUMNS.filter(({ key }) => key !== 'frames' || content.some((row) => row.frames || row.whyWhole))}
+          columns={[
+            ...(data.archive.state === 'sealed' ? [ticking(ticked, onTick)] : []),
+            ...COLUMNS.filter(({ key }) => key !== 'frames' || content.some((row) => row.frames || row.whyWhole)),
+          ]}
         />
       )}
       {more !== null && (

@@ -1,73 +1,251 @@
-// Bringing an archive back to a volume: asked for in a dialog, added to the plan.
+// Bringing an archive back to a volume, or one timeline, a bin or single files of it: asked for in a dialog, added to the plan.
+import clsx from 'clsx';
 import { Dialog } from 'radix-ui';
 import { useState } from 'react';
 import { useFetcher } from 'react-router';
-import { size } from '#core/wording/amounts.ts';
+import { counted, duration, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/use-frame';
 import { Button, Field, inputLook, Said } from '../ui/parts';
 
-interface RestoreProps {
-  archive: { archiveId: number; name: string; folder: string; bytes: number };
-  copyId: number;
-  tone?: 'plain' | 'first';
+interface Portion {
+  name: string;
+  files: number;
+  bytes: number;
+  missing: number;
 }
 
-export function Restore({ archive, copyId, tone = 'plain' }: RestoreProps) {
-  const { volumes } = useFrame();
-  const fetcher = useFetcher<Answer>();
+interface RestoreProps {
+  archive: { archiveId: number; name: string; folder: string; bytes: number; files: number };
+  copyId: number;
+  tone?: 'plain' | 'first';
+  /** What of it can be asked for by name. */
+  portions?: { timelines: readonly Portion[]; bins: readonly Portion[]; bytesPerSecond: number };
+  /** Files of it that were ticked. */
+  ticked?: readonly { id: number; bytes: number }[];
+}
+
+type Which = 'all' | 'timelines' | 'bins' | 'files';
+
+export function Restore(props: RestoreProps) {
+  const { archive, ticked = [], tone = 'plain' } = props;
   const [open, setOpen] = useState(false);
-  const there = volumes.filter((volume) => volume.state === 'reachable');
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Trigger asChild>
-        <Button tone={tone} aria-label={`Restore ${archive.name}`}>
-          Restore
+        <Button tone={tone} aria-label={`Restore ${ticked.length > 0 ? counted(ticked.length, 'file') : archive.name}`}>
+          {ticked.length > 0 ? `Restore ${counted(ticked.length, 'file')}` : 'Restore'}
         </Button>
       </Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ground/80" />
         <Dialog.Content
           aria-describedby={undefined}
-          className="fixed top-1/2 left-1/2 z-40 w-[440px] -translate-x-1/2 -translate-y-1/2 rounded-[10px] border border-line bg-raised p-5 focus:outline-none"
+          className="fixed top-1/2 left-1/2 z-40 max-h-[92vh] w-[480px] -translate-x-1/2 -translate-y-1/2 overflow-auto rounded-[10px] border border-line bg-raised p-5 focus:outline-none"
         >
-          <Dialog.Title className="sentence mb-3 !text-lg">
-            Restore {archive.name}, {size(archive.bytes)}
-          </Dialog.Title>
-          <fetcher.Form method="post" action={`/shelf/${archive.archiveId}`} className="grid gap-3">
-            <input type="hidden" name="intent" value="restore" />
-            <input type="hidden" name="archiveId" value={archive.archiveId} />
-            <input type="hidden" name="copyId" value={copyId} />
-            <Field label="To the volume">
-              <select name="volumeId" className={inputLook} required>
-                {there.map((volume) => (
-                  <option key={volume.volumeId} value={volume.volumeId}>
-                    {volume.name}, {size(Math.max(0, volume.capacityBytes - volume.usedBytes))} free
-                  </option>
-                ))}
-              </select>
-            </Field>
-            <Field label="In a folder named" hint="A new one: nothing is ever written over.">
-              <input
-                name="folder"
-                className={inputLook}
-                defaultValue={archive.folder.replace(/_\d{4}-\d\d-\d\d$/, ' restored')}
-                required
-                maxLength={250}
-              />
-            </Field>
-            <Said answer={fetcher.data} />
-            <div className="mt-1 flex justify-end gap-2">
-              <Dialog.Close asChild>
-                <Button>Close</Button>
-              </Dialog.Close>
-              <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
-                Add the restore to the plan
-              </Button>
-            </div>
-          </fetcher.Form>
+          <Asking {...props} ticked={ticked} />
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>
+  );
+}
+
+function Asking({ archive, copyId, portions, ticked = [] }: RestoreProps) {
+  const fetcher = useFetcher<Answer>();
+  const [which, setWhich] = useState<Which>(ticked.length > 0 ? 'files' : 'all');
+  const [names, setNames] = useState<ReadonlySet<string>>(new Set());
+  const offered = which === 'timelines' || which === 'bins' ? (portions?.[which] ?? []) : [];
+  const chosen = offered.filter((one) => names.has(one.name));
+  const sum = sumOf(which, { archive, chosen, ticked });
+  const only = onlyOf(which, { chosen, ticked });
+  const isNone = which !== 'all' && sum.files === 0;
+  return (
+    <>
+      <Dialog.Title className="sentence mb-3 !text-lg">Restore {archive.name}</Dialog.Title>
+      <fetcher.Form method="post" action={`/shelf/${archive.archiveId}`} className="grid gap-3">
+        <input type="hidden" name="intent" value="restore" />
+        <input type="hidden" name="archiveId" value={archive.archiveId} />
+        <input type="hidden" name="copyId" value={copyId} />
+        {only && <input type="hidden" name="only" value={JSON.stringify(only)} />}
+        {portions && (
+          <WhichChoice
+            {...{ which, portions, ticked: ticked.length }}
+            onChoose={(next) => {
+              setWhich(next);
+              setNames(new Set());
+            }}
+          />
+        )}
+        {offered.length > 0 && <Portions offered={offered} names={names} onNames={setNames} />}
+        <Weight {...{ which, isNone, sum }} bytesPerSecond={portions?.bytesPerSecond} />
+        <Target folder={archive.folder} />
+        <Said answer={fetcher.data} />
+        <div className="mt-1 flex justify-end gap-2">
+          <Dialog.Close asChild>
+            <Button>Close</Button>
+          </Dialog.Close>
+          <Button tone="first" type="submit" disabled={fetcher.state !== 'idle' || isNone}>
+            Add the restore to the plan
+          </Button>
+        </div>
+      </fetcher.Form>
+    </>
+  );
+}
+
+interface WeightProps {
+  which: Which;
+  isNone: boolean;
+  sum: ReturnType<typeof sumOf>;
+  bytesPerSecond?: number;
+}
+
+/** What it weighs and takes, before anything is added. */
+function Weight({ which, isNone, sum, bytesPerSecond }: WeightProps) {
+  const isNamed = which === 'timelines' || which === 'bins';
+  if (isNone)
+    return <p className="text-[13px] text-ink-2">Choose at least one {which === 'bins' ? 'bin' : 'timeline'}.</p>;
+  return (
+    <p className="text-[13px] text-ink-2">
+      {sum.isAtMost && 'At most '}
+      {size(sum.bytes)}
+      {isNamed && ' and its documents'}
+      {bytesPerSecond !== undefined && `, about ${duration(Math.max(1, sum.bytes / bytesPerSecond))}`}.{' '}
+      {isNamed
+        ? 'The documents hold nothing else, and what belongs to a file comes with it.'
+        : 'Every file is compared with what was sealed.'}
+    </p>
+  );
+}
+
+function Target({ folder }: { folder: string }) {
+  const { volumes } = useFrame();
+  return (
+    <>
+      <Field label="To the volume">
+        <select name="volumeId" className={inputLook} required>
+          {volumes
+            .filter((volume) => volume.state === 'reachable')
+            .map((volume) => (
+              <option key={volume.volumeId} value={volume.volumeId}>
+                {volume.name}, {size(Math.max(0, volume.capacityBytes - volume.usedBytes))} free
+              </option>
+            ))}
+        </select>
+      </Field>
+      <Field label="In a folder named" hint="A new one: nothing is ever written over.">
+        <input
+          name="folder"
+          className={inputLook}
+          defaultValue={folder.replace(/_\d{4}-\d\d-\d\d$/, ' restored')}
+          required
+          maxLength={250}
+        />
+      </Field>
+    </>
+  );
+}
+
+interface Chosen {
+  chosen: readonly Portion[];
+  ticked: readonly { id: number; bytes: number }[];
+}
+
+const total = (rows: readonly { bytes: number }[]) => rows.reduce((bytes, row) => bytes + row.bytes, 0);
+
+/** Two timelines may use the same file, and bins hold it twice: then it is less. */
+function sumOf(which: Which, { archive, chosen, ticked }: Chosen & Pick<RestoreProps, 'archive'>) {
+  if (which === 'all') return { files: archive.files, bytes: archive.bytes, isAtMost: false };
+  if (which === 'files') return { files: ticked.length, bytes: total(ticked), isAtMost: false };
+  const files = chosen.reduce((n, one) => n + one.files, 0);
+  return { files, bytes: total(chosen), isAtMost: chosen.length > 1 };
+}
+
+function onlyOf(which: Which, { chosen, ticked }: Chosen) {
+  const none = { timelines: [] as string[], bins: [] as string[], files: [] as number[] };
+  const names = chosen.map((one) => one.name);
+  switch (which) {
+    case 'all':
+      return null;
+    case 'files':
+      return { ...none, files: ticked.map((file) => file.id) };
+    case 'timelines':
+      return { ...none, timelines: names };
+    case 'bins':
+      return { ...none, bins: names };
+  }
+}
+
+interface WhichProps {
+  which: Which;
+  portions: NonNullable<RestoreProps['portions']>;
+  ticked: number;
+  onChoose: (which: Which) => void;
+}
+
+function WhichChoice({ which, portions, ticked, onChoose }: WhichProps) {
+  const offered: { key: Which; words: string }[] = [
+    { key: 'all', words: 'All of it' },
+    ...(portions.timelines.length > 0 ? [{ key: 'timelines' as const, words: 'By timeline' }] : []),
+    ...(portions.bins.length > 0 ? [{ key: 'bins' as const, words: 'By bin' }] : []),
+    ...(ticked > 0 ? [{ key: 'files' as const, words: counted(ticked, 'file') }] : []),
+  ];
+  return (
+    <div role="radiogroup" aria-label="How much of it" className="flex flex-wrap gap-1">
+      {offered.map(({ key, words }) => (
+        <button
+          key={key}
+          type="button"
+          role="radio"
+          aria-checked={which === key}
+          onClick={() => onChoose(key)}
+          className={clsx(
+            'rounded-md border px-2.5 py-1 text-[13px]',
+            which === key ? 'border-accent bg-accent-wash font-semibold text-accent-deep' : 'border-line text-ink-2',
+          )}
+        >
+          {words}
+        </button>
+      ))}
+    </div>
+  );
+}
+
+interface PortionsProps {
+  offered: readonly Portion[];
+  names: ReadonlySet<string>;
+  onNames: (names: ReadonlySet<string>) => void;
+}
+
+function Portions({ offered, names, onNames }: PortionsProps) {
+  const toggle = (name: string) => {
+    const next = new Set(names);
+    if (!next.delete(name)) next.add(name);
+    onNames(next);
+  };
+  return (
+    <ul className="rows max-h-52 overflow-auto rounded-lg border border-line px-2.5" tabIndex={0} aria-label="Offered">
+      {offered.map((one) => (
+        <li key={one.name} className="py-1">
+          <label className="grid cursor-pointer grid-cols-[auto_minmax(0,1fr)_auto] items-baseline gap-x-2">
+            <input
+              type="checkbox"
+              checked={names.has(one.name)}
+              onChange={() => toggle(one.name)}
+              className="accent-accent"
+            />
+            <span className="truncate" title={one.name}>
+              {one.name}
+            </span>
+            <b className="text-[13px]">{size(one.bytes)}</b>
+            {one.missing > 0 && (
+              <span className="col-span-2 col-start-2 text-[13px] text-caution">
+                {counted(one.missing, 'piece')} of its media {one.missing === 1 ? 'is' : 'are'} not in this archive
+              </span>
+            )}
+          </label>
+        </li>
+      ))}
+    </ul>
   );
 }

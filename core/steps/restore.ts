@@ -1,7 +1,25 @@
 // Brings an archive back from one copy to a folder of a volume; parts that are damaged there from another.
 import { z } from 'zod';
 import { archiveId, carrierId, volumeId } from './ids.ts';
+import { counted, listed } from '../wording/amounts.ts';
 import { stepKind } from './kind.ts';
+
+export const only = z.object({
+  timelines: z.array(z.string().max(1020)).max(500),
+  bins: z.array(z.string().max(4000)).max(500),
+  files: z.array(z.number().int().positive()).max(5000),
+});
+
+/** "2 timelines and 1 file", of what is not brought back whole. */
+export function onlyWords({ timelines, bins, files }: z.infer<typeof only>): string {
+  const one = (what: string, names: readonly string[]) =>
+    names.length === 1 ? [`the ${what} ${names[0]}`] : names.length > 1 ? [counted(names.length, what)] : [];
+  return listed([
+    ...one('timeline', timelines),
+    ...one('bin', bins),
+    ...(files.length > 0 ? [counted(files.length, 'file')] : []),
+  ]);
+}
 
 export const restoreArchive = stepKind({
   kind: 'restore',
@@ -12,12 +30,15 @@ export const restoreArchive = stepKind({
     /** All that it takes, where the copy lies on several, or builds on an earlier archive. */
     carrierIds: z.array(carrierId).default([]),
     folder: z.string().min(1),
+    /** Only this of it; null for all. */
+    only: only.nullable().default(null),
   }),
   level: () => null,
   does: 'writes',
   action: 'project restored',
   phase: 'restoring',
-  title: (_params, { project, volume }) => `Restore ${project ?? 'the project'} to ${volume ?? 'its volume'}`,
+  title: ({ only: part }, { project, volume }) =>
+    `Restore ${part ? `${onlyWords(part)} of ` : ''}${project ?? 'the project'} to ${volume ?? 'its volume'}`,
   undoing: () => 'the archive stays as it is',
   effect: ({ volumeId: to }, step) => ({ volumes: [{ volumeId: to, bytes: step.bytes }], carriers: [] }),
 });

@@ -18,6 +18,8 @@ import { reachedTogether } from '../stores/reach.ts';
 export interface Wanted {
   archiveId: number;
   copyId: number;
+  /** Only these parts of it; else all. */
+  partIds?: readonly number[] | null;
 }
 
 /**
@@ -26,13 +28,16 @@ export interface Wanted {
  */
 export async function sourcesOf(
   db: Db,
-  { archiveId, copyId }: Wanted,
+  { archiveId, copyId, partIds }: Wanted,
   pathOf?: (carrierId: number) => string | null,
 ): Promise<Map<number, CopyPart[]>> {
   const all = await copyPartsOf(db, archiveId, pathOf);
   const worth = ({ state, copyId: own, carrierState }: CopyPart) =>
     (state === 'good' ? 4 : 0) + (own === copyId ? 2 : 0) + (carrierState === 'reachable' ? 1 : 0);
-  const parts = grouped(all, (part) => part.partId);
+  const parts = grouped(
+    all.filter((part) => !partIds || partIds.includes(part.partId)),
+    (part) => part.partId,
+  );
   return new Map(
     [...parts].map(([id, own]) => [
       id,

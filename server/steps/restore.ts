@@ -3,22 +3,21 @@
 // a private folder that carries this job's mark; a killed run goes on where it was, and nothing half-restored is ever seen.
 import { keptRules } from '#core/kinds/kinds.ts';
 import { and, eq, inArray, sql } from 'drizzle-orm';
-import { fileUrlOf, pathOfUrl } from '#core/documents/targets.ts';
-import { relinkOtio } from '#core/documents/relink.ts';
 import { PAYLOAD } from '#core/fixity/bagit.ts';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
-import { folderOf, joinPath, liesIn, relativePath, resolveInside } from '#core/paths.ts';
+import { joinPath, relativePath } from '#core/paths.ts';
 import { restoreArchive as kind } from '#core/steps/restore.ts';
 import { listed } from '#core/wording/amounts.ts';
 import { codeOf, isMissing, look } from '#disk/facts.ts';
 import { freeBytesOf, isFolderOf, keepTime, makeFolder, placeFolder, removeFolder } from '#disk/folders.ts';
-import { readSmall } from '#disk/beside.ts';
 import type { Root } from '#disk/root.ts';
-import { removeOwn, renameNew, replaceOwn } from '#disk/write.ts';
+import { removeOwn, renameNew } from '#disk/write.ts';
+import { filesMeant, type Only } from '../archives/contents.ts';
 import type { CopyPart, TrustedSums } from '../archives/copies.ts';
 import { readFromCarrier } from '../carriers/copying.ts';
 import { CarrierAway } from '../carriers/kind.ts';
-import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
+import { idList } from '../db/conditions.ts';
+import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { archiveCopies, archiveFiles, archives } from '../db/schema/archives.ts';
 import { files } from '../db/schema/catalogue.ts';
 import { keptKinds } from '../db/schema/projects.ts';
@@ -36,25 +35,41 @@ import { finishItems, type Item, type ItemWork, type Outcome, runItems } from '.
 import { tooSmall } from '../stores/look.ts';
 import { volumeFree } from '../stores/volume-free.ts';
 import { addStep } from './adding.ts';
-import { STAYED_OUT } from './archive-documents.ts';
 import { carriersAway, finding, nameTaken as takenOn, readOnly, tooFull, unreachable } from './findings.ts';
 import { serverStep } from './kind.ts';
 import { carriersToRead, lacksGood, PartSources, sourcesOf } from './part-sources.ts';
+import { relinkDocuments } from './restored-documents.ts';
 
 export interface NewRestore {
   archiveId: ArchiveId;
   copyId: number;
   volumeId: VolumeId;
   folder: string;
+  /** Only this of it; else all. */
+  only?: Only | null;
   now: Date;
 }
 
 const to = (volumeId: number) => ({ volumeIds: [volumeId], carrierIds: [] });
 
-export async function addRestore(
-  db: Database,
-  { archiveId, copyId, volumeId, folder, now }: NewRestore,
+/** What would be written: of a relinked document the original beside it too. */
+export async function restoreWeight(
+  db: Db,
+  { archiveId, only = null }: Pick<NewRestore, 'archiveId' | 'only'>,
 ): Promise<{ files: number; bytes: number }> {
+  const meant = only && (await filesMeant(db, archiveId, only));
+  const [written] = await db
+    .select({
+      files: sql`COUNT(*)`.mapWith(Number),
+      bytes: sql`COALESCE(SUM(COALESCE(${archiveFiles.payloadBytes}, ${archiveFiles.sizeBytes})), 0)`.mapWith(Number),
+    })
+    .from(archiveFiles)
+    .where(and(eq(archiveFiles.archiveId, archiveId), meant ? amongThem(meant) : undefined));
+  return written!;
+}
+
+export async function addRestore(db: Database, asked: NewRestore): Promise<{ files: number; bytes: number }> {
+  const { archiveId, copyId, volumeId, folder, only = null, now } = asked;
   const [archive] = await db.select().from(archives).where(eq(archives.id, archiveId));
   const [copy] = await db
     .select()
@@ -67,27 +82,43 @@ export async function addRestore(
     throw new Refused(
       `This copy of ${archive.name} is ${copy.state}, so it cannot be restored from. Nothing was added.`,
     );
-  const sources = await sourcesOf(db, { archiveId, copyId });
-  if (lacksGood(sources))
+  if (only && only.timelines.length + only.bins.length + only.files.length === 0)
+    throw new Refused(
+      'Nothing of it is chosen, so nothing was added. Choose a timeline, a bin or files, or all of it.',
+    );
+  const wanted = await wantedOf(db, { archiveId, copyId, only });
+  if (lacksGood(await sourcesOf(db, wanted)))
     throw new Refused(
       `A part of what ${archive.name} holds has no good copy, so it cannot be brought back whole. Nothing was added.`,
     );
-  const carrierIds = (await carriersToRead(db, { archiveId, copyId, with: to(volumeId) })).needed as CarrierId[];
-  const params = { archiveId, copyId, carrierId: carrierIds[0]!, carrierIds, volumeId, folder };
-  const { name: archived } = archive;
-  const names = { volume: volume.name, project: archived };
+  const carrierIds = (await carriersToRead(db, { ...wanted, with: to(volumeId) })).needed as CarrierId[];
+  const chosen = only && { timelines: [...only.timelines], bins: [...only.bins], files: [...only.files] };
+  const params = { archiveId, copyId, carrierId: carrierIds[0]!, carrierIds, volumeId, folder, only: chosen };
+  const names = { volume: volume.name, project: archive.name };
   return inTransaction(db, async (tx) => {
     const stepId = await addStep(tx, { kind, params, names, now });
-    // What is written: of a relinked document the original beside it too.
-    const [written] = await tx
-      .select({ files: sql`COUNT(*)`.mapWith(Number) })
-      .from(archiveFiles)
-      .where(eq(archiveFiles.archiveId, archiveId));
-    const sum = { files: written!.files, bytes: archive.bytes };
+    const sum = await restoreWeight(tx, asked);
     await tx.update(steps).set(sum).where(eq(steps.id, stepId));
     return sum;
   });
 }
+
+/** The parts of the archive, or of the one it builds on, in which files lie. */
+async function partsHolding(db: Db, ids: readonly number[]): Promise<number[]> {
+  const rows = await db.selectDistinct({ id: archiveFiles.partId }).from(archiveFiles).where(amongThem(ids));
+  return rows.map((row) => row.id);
+}
+
+/** What is read of an archive for these parameters. */
+const wantedOf = async (
+  db: Db,
+  { archiveId, copyId, only }: { archiveId: number; copyId: number; only: Only | null },
+) => ({
+  ...{ archiveId, copyId },
+  partIds: only && (await partsHolding(db, await filesMeant(db, archiveId, only))),
+});
+
+const amongThem = (ids: readonly number[]) => sql`${archiveFiles.id} IN ${idList([...ids, 0])}`;
 
 interface Restoring {
   context: JobContext;
@@ -96,6 +127,7 @@ interface Restoring {
   archive: typeof archives.$inferSelect;
   volume: typeof volumes.$inferSelect;
   sources: PartSources;
+  only: Only | null;
   root: Root | null;
   /** An earlier run gave it its name. */
   placed: boolean;
@@ -104,7 +136,7 @@ interface Restoring {
 async function open(
   context: JobContext,
   step: typeof steps.$inferSelect,
-  params: { archiveId: number; copyId: number; volumeId: number; folder: string },
+  params: { archiveId: number; copyId: number; volumeId: number; folder: string; only: Only | null },
 ): Promise<Restoring> {
   const { db } = context;
   const [archive] = await db.select().from(archives).where(eq(archives.id, params.archiveId));
@@ -113,15 +145,25 @@ async function open(
   const held = context.job.params.carrierIds as number[] | undefined;
   const sources = await PartSources.open(
     context,
-    params,
+    await wantedOf(db, params),
     (part) => held?.includes(part.carrierId) ?? part.copyId === params.copyId,
   );
-  return { context, step, folder: params.folder, archive, volume, sources, root: null, placed: false };
+  return {
+    context,
+    step,
+    folder: params.folder,
+    archive,
+    volume,
+    sources,
+    only: params.only,
+    root: null,
+    placed: false,
+  };
 }
 
 /** Everything that can be known before the first byte: the places, the room, the copy's own lists. */
 async function prepare(restoring: Restoring): Promise<void> {
-  const { context, archive, volume, folder, step } = restoring;
+  const { context, volume, folder, step } = restoring;
   const checked = relativePath(folder);
   if (!checked.ok || checked.path !== folder)
     throw new Refused(`${folder} leads out of ${volume.name}, so nothing was restored. Choose another name.`);
@@ -137,7 +179,7 @@ async function prepare(restoring: Restoring): Promise<void> {
   const begun = look(root.placeText(built)).is === 'folder';
   if (!begun) {
     const free = Math.min(await volumeFree(context.db, volume.id as VolumeId), freeBytesOf(root));
-    if (free < archive.bytes) throw new Refused(tooSmall(volume.name, archive.bytes, free, 'restored'));
+    if (free < step.bytes) throw new Refused(tooSmall(volume.name, step.bytes, free, 'restored'));
     // Begun for the first time, or after what was there went away: nothing that was written down of it counts.
     await context.transaction((tx) =>
       tx.update(stepItems).set({ state: 'waiting' }).where(eq(stepItems.stepId, step.id)),
@@ -287,57 +329,6 @@ async function damageIn(
   throw error;
 }
 
-/** Points the documents' references, relative inside the bag, to where the media will lie. */
-async function relinkDocuments(restoring: Restoring): Promise<void> {
-  const { context, step, volume, folder } = restoring;
-  const root = restoring.root!;
-  const rows = await context.db.select({ path: stepItems.path }).from(stepItems).where(eq(stepItems.stepId, step.id));
-  const inside = rows.map((row) => row.path);
-  const there = new Set(inside);
-  const built = await privateFolder(restoring);
-  const final = joinPath(volume.path, folder);
-  for (const document of inside.filter((at) => folderOf(at) === 'documents' && /\.otio$/i.test(at))) {
-    const at = joinPath(built, document);
-    const text = readSmall(root, at);
-    const to = (url: string) =>
-      url === '' || url.startsWith('/') || /^[a-z]+:/i.test(url) ? null : resolveInside('documents', pathOfUrl(url));
-    const original = there.has(`${document}.original`)
-      ? readSmall(root, joinPath(built, `${document}.original`))
-      : null;
-    const were = placesBefore(original);
-    const relinked = relinkOtio(text, {
-      file: (url) => {
-        const [found, was] = [to(url), were.files.shift()];
-        if (found !== null && there.has(found)) return fileUrlOf(`${final}/${found}`);
-        // What stayed out of the archive may still lie where it was.
-        return found !== null && liesIn(found, STAYED_OUT) ? (was ?? null) : null;
-      },
-      sequence: (base, prefix) => {
-        const [found, was] = [to(base), were.sequences.shift()];
-        if (found !== null && inside.some((file) => file.startsWith(`${found}/${prefix}`)))
-          return `${fileUrlOf(`${final}/${found}`)}/`;
-        return found !== null && liesIn(found, STAYED_OUT) ? (was ?? null) : null;
-      },
-    });
-    if (relinked.text === text) continue;
-    // Written over only inside the private folder: the relative one is on the carrier, and the original lies beside it.
-    const place = root.placeText(at);
-    const temporary = (await context.names()).place(root, 'text', step.id);
-    replaceOwn(place, relinked.text, temporary);
-  }
-}
-
-/** The references of the untouched original, in the order in which the relinked document has its own. */
-function placesBefore(original: string | null): { files: string[]; sequences: string[] } {
-  const were = { files: [] as string[], sequences: [] as string[] };
-  if (original !== null)
-    relinkOtio(original, {
-      file: (url) => (were.files.push(url), null),
-      sequence: (base) => (were.sequences.push(base), null),
-    });
-  return were;
-}
-
 /** Gives the whole its name. Which folder it is, is written down first. */
 async function place(restoring: Restoring): Promise<void> {
   const { context, folder } = restoring;
@@ -366,7 +357,7 @@ async function conclude(restoring: Restoring, ending: Ending): Promise<void> {
   if (ending.state !== 'done') return discard(restoring);
   if (!restoring.placed) {
     try {
-      await relinkDocuments(restoring);
+      await relinkDocuments(restoring, await privateFolder(restoring));
       await place(restoring);
     } catch (error) {
       await context.assertLease();
@@ -443,7 +434,7 @@ const workOf = (restoring: Restoring): ItemWork => ({
 
 export const restoreArchive = serverStep({
   kind,
-  async findings(db, step, { archiveId, carrierId, carrierIds, volumeId, folder, copyId }) {
+  async findings(db, step, { archiveId, carrierId, carrierIds, volumeId, folder, copyId, only }) {
     const [copy] = await db.select().from(archiveCopies).where(eq(archiveCopies.id, copyId));
     const [archive] = copy ? await db.select().from(archives).where(eq(archives.id, copy.archiveId)) : [];
     const findings = [
@@ -459,7 +450,7 @@ export const restoreArchive = serverStep({
           why: `The copy it would come from is ${copy?.state ?? 'not known'}.`,
         }),
       );
-    else if (lacksGood(await sourcesOf(db, { archiveId, copyId })))
+    else if (lacksGood(await sourcesOf(db, await wantedOf(db, { archiveId, copyId, only }))))
       findings.push(
         finding(step, 'copy not good', 'stop', {
           archive: archive?.name ?? '',
@@ -471,20 +462,22 @@ export const restoreArchive = serverStep({
     return findings;
   },
   async stores(tx, _step, params) {
-    const { all } = await carriersToRead(tx, { ...params, with: to(params.volumeId) });
+    const { all } = await carriersToRead(tx, { ...(await wantedOf(tx, params)), with: to(params.volumeId) });
     return [
       { store: 'volume', id: params.volumeId, mode: 'change' },
       { store: 'catalogue', id: params.volumeId, mode: 'change' },
       ...all.map((id) => ({ store: 'carrier' as const, id, mode: 'look' as const })),
     ];
   },
-  /** Every file of the archive is an item, so that a run that goes on knows what is there. */
-  async begin(tx, step, { archiveId, copyId, volumeId }) {
+  /** Every file that is brought back is an item, so that a run that goes on knows what is there. */
+  async begin(tx, step, { archiveId, copyId, volumeId, only }) {
+    const meant = only ? sql`AND f.id IN ${idList([...(await filesMeant(tx, archiveId, only)), 0])}` : sql``;
     await tx.execute(sql`
       INSERT INTO step_items (step_id, volume_id, file_id, archive_file_id, path, size_bytes, modified_us)
       SELECT ${step.id}, ${volumeId}, 0, f.id, f.payload_path, COALESCE(f.payload_bytes, f.size_bytes), f.modified_us
-      FROM archive_files f JOIN archive_parts p ON p.id = f.part_id WHERE f.archive_id = ${archiveId} ORDER BY f.part_id, f.id`);
-    return { carrierIds: (await carriersToRead(tx, { archiveId, copyId, with: to(volumeId) })).all };
+      FROM archive_files f JOIN archive_parts p ON p.id = f.part_id WHERE f.archive_id = ${archiveId} ${meant} ORDER BY f.part_id, f.id`);
+    const wanted = await wantedOf(tx, { archiveId, copyId, only });
+    return { carrierIds: (await carriersToRead(tx, { ...wanted, with: to(volumeId) })).all };
   },
   run: async (context, step, params) => runItems(context, step, workOf(await open(context, step, params))),
   giveUp: async (context, step, params) =>

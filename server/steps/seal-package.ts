@@ -6,6 +6,7 @@ import { HELD_WORDS } from '#core/plan/plan.ts';
 import { readSmall } from '#disk/beside.ts';
 import { codeOf, isMissing, isUnchanged, look } from '#disk/facts.ts';
 import { sha512 } from '#disk/sums.ts';
+import { noteContents } from '../archives/contents.ts';
 import { type ArchiveFile, type Gap, payloadAt, type TagFiles, tagFiles } from '../archives/bag.ts';
 import { packedName } from '../carriers/packers.ts';
 import type { Transaction } from '../db/connect.ts';
@@ -260,7 +261,7 @@ export async function lastWords(
 }
 
 async function noteArchive(
-  { context, archive, parts }: Writing,
+  { context, archive, parts, scope }: Writing,
   tx: Transaction,
   { isSealed, held }: { isSealed: boolean; held: number },
 ): Promise<Record<string, unknown>> {
@@ -274,6 +275,7 @@ async function noteArchive(
   }
   const sums = { files: ownFiles(all), bytes: payloadBytes(all) };
   if (isSealed) await takeOverProof(tx, archive);
+  if (isSealed && archive.purpose === 'archive') await noteContents(tx, archive, scope);
   await tx
     .update(archives)
     .set(

@@ -141,6 +141,52 @@ export const copyFiles = mysqlTable(
   (t) => [primaryKey({ columns: [t.copyPartId, t.archiveFileId] })],
 );
 
+/**
+ * What an archive's documents say, kept when it is sealed: so that it can be searched, and brought back by timeline, by bin or by
+ * clip, while its carriers are on the shelf and its documents long gone.
+ */
+export const archiveTimelines = mysqlTable(
+  'archive_timelines',
+  {
+    id: id(),
+    archiveId: amount('archive_id').notNull(),
+    /** The document that it is in, as a file of the catalogue. */
+    documentFileId: amount('document_file_id').notNull(),
+    name: varchar('name', { length: 1020 }).notNull(),
+    durationFrames: amount('duration_frames').notNull(),
+    rateNum: int('rate_num').notNull(),
+    rateDen: int('rate_den').notNull(),
+    /** Media that it uses and that did not go in. */
+    missing: int('missing').notNull().default(0),
+  },
+  (t) => [index('archive_timelines_archive').on(t.archiveId)],
+);
+
+/** What each of them uses of the archive's files. */
+export const archiveUses = mysqlTable(
+  'archive_uses',
+  {
+    timelineId: amount('timeline_id').notNull(),
+    archiveFileId: amount('archive_file_id').notNull(),
+  },
+  (t) => [primaryKey({ columns: [t.timelineId, t.archiveFileId] })],
+);
+
+export const archiveClips = mysqlTable(
+  'archive_clips',
+  {
+    id: id(),
+    archiveId: amount('archive_id').notNull(),
+    documentFileId: amount('document_file_id').notNull(),
+    /** Names of its bins from the outermost, with '/' between; empty for none. */
+    bin: varchar('bin', { length: 4000 }).notNull(),
+    name: varchar('name', { length: 1020 }).notNull(),
+    /** Null where its media did not go in. */
+    archiveFileId: amount('archive_file_id'),
+  },
+  (t) => [index('archive_clips_archive').on(t.archiveId), index('archive_clips_file').on(t.archiveFileId)],
+);
+
 /** Folders of volumes that hold what was handed over: what lies there is nobody's work, and its documents are no projects. */
 export const handedOver = mysqlTable(
   'handed_over',

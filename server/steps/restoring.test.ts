@@ -1,0 +1,181 @@
+// Bringing back what is asked for of an archive: one timeline, a bin, single files; from the carriers alone that hold it.
+import { existsSync, readdirSync, readFileSync, renameSync, rmSync } from 'node:fs';
+import path from 'node:path';
+import { eq } from 'drizzle-orm';
+import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
+import { readOtio } from '#core/documents/formats/otio.ts';
+import { pathOfUrl } from '#core/documents/targets.ts';
+import { TestSite } from '#test/site.ts';
+import { binsIn, type Only, timelinesIn } from '../archives/contents.ts';
+import { archiveClips, archiveCopies, archiveFiles, archives } from '../db/schema/archives.ts';
+import { keptKinds } from '../db/schema/projects.ts';
+import { receipts } from '../db/schema/receipts.ts';
+import { currentPlan } from '../plan/plan.ts';
+import { missingMedia } from '../readings/missing.ts';
+import { addArchive } from './archive.ts';
+import { addRestore } from './restore.ts';
+
+let site: TestSite;
+let volume: VolumeId;
+const FOG = 1 as ProjectId;
+const range = (start: number, duration: number) => ({
+  OTIO_SCHEMA: 'TimeRange.1',
+  start_time: { OTIO_SCHEMA: 'RationalTime.1', rate: 25, value: start },
+  duration: { OTIO_SCHEMA: 'RationalTime.1', rate: 25, value: duration },
+});
+const clip = (name: string, source: object | null = null) => ({
+  OTIO_SCHEMA: 'Clip.1',
+  name,
+  source_range: source,
+  media_reference: {
+    OTIO_SCHEMA: 'ExternalReference.1',
+    target_url: `rushes/${name}.mov`,
+    available_range: range(0, 100),
+  },
+});
+const timeline = (name: string, clips: string[]) => ({
+  OTIO_SCHEMA: 'Timeline.1',
+  name,
+  tracks: {
+    OTIO_SCHEMA: 'Stack.1',
+    children: [{ OTIO_SCHEMA: 'Track.1', kind: 'Video', children: clips.map((one) => clip(one, range(10, 5))) }],
+  },
+});
+const bin = (name: string, children: object[]) => ({ OTIO_SCHEMA: 'SerializableCollection.1', name, children });
+const DOCUMENT = bin('Fog', [
+  bin('Rushes', [clip('a'), clip('b'), bin('Night', [clip('c')])]),
+  timeline('Reel 1', ['a', 'b']),
+  timeline('Reel 2', ['b', 'c']),
+]);
+
+beforeEach(async () => {
+  site = await TestSite.open();
+  volume = await site.volume('media');
+  for (const name of ['a', 'b', 'c']) site.put(`media/fog/rushes/${name}.mov`, `${name} `.repeat(30_000));
+  site.put('media/fog/rushes/c.xml', 'beside c');
+  site.put('media/fog/fog.otio', JSON.stringify(DOCUMENT));
+  await site.read(volume);
+});
+afterEach(() => site.close());
+
+const at = (...parts: string[]) => path.join(site.root, ...parts);
+async function run() {
+  await site.runPlan();
+  return site.workOff();
+}
+async function archived(carrierIds: CarrierId[]): Promise<ArchiveId> {
+  await addArchive(site.db, { projectId: FOG, carrierIds, folder: 'fog_1', now: new Date() });
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  return 1 as ArchiveId;
+}
+const ONLY: Only = { timelines: [], bins: [], files: [] };
+async function add(only: Partial<Only>, folder = 'back') {
+  const [copy] = await site.db.select().from(archiveCopies);
+  const asked = { archiveId: 1 as ArchiveId, copyId: copy!.id, volumeId: volume, folder };
+  return addRestore(site.db, { ...asked, only: { ...ONLY, ...only }, now: new Date() });
+}
+const filesIn = (folder: string) =>
+  readdirSync(at('media', folder), { recursive: true, withFileTypes: true })
+    .filter((entry) => entry.isFile())
+    .map((entry) => path.relative(at('media', folder), path.join(entry.parentPath, entry.name)))
+    .sort();
+function documentIn(folder: string) {
+  const reading = readOtio(readFileSync(at('media', folder, 'documents/fog.otio'), 'utf8'));
+  if (!reading.ok) throw new Error(reading.trouble.detail);
+  return reading.document;
+}
+
+test('an archive knows its timelines and bins, also when its documents and carriers are gone', async () => {
+  const carrier = await site.carrier('kd-1');
+  await archived([carrier]);
+  rmSync(at('media/fog'), { recursive: true });
+  await site.read(volume);
+  renameSync(at('kd-1'), at('on a shelf'));
+  expect(await timelinesIn(site.db, 1)).toEqual([
+    { name: 'Reel 1', files: 2, bytes: 120_000, missing: 0 },
+    { name: 'Reel 2', files: 2, bytes: 120_000, missing: 0 },
+  ]);
+  expect(await binsIn(site.db, 1)).toEqual([
+    { name: 'Rushes', files: 2, bytes: 120_000, missing: 0 },
+    { name: 'Rushes/Night', files: 1, bytes: 60_000, missing: 0 },
+  ]);
+  expect((await site.db.select().from(archiveClips)).map((row) => row.name).sort()).toEqual(['a', 'b', 'c']);
+});
+
+test('one timeline comes back with its media and their sidecars, in a document that holds nothing else', async () => {
+  await archived([await site.carrier('kd-1')]);
+  rmSync(at('media/fog'), { recursive: true });
+  await site.read(volume);
+  const added = await add({ timelines: ['Reel 2'] });
+  const [step] = (await currentPlan(site.db)).steps;
+  expect(step).toMatchObject({ title: 'Restore the timeline Reel 2 of Fog to media', files: added.files });
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  expect(filesIn('back')).toEqual([
+    'documents/fog.otio',
+    'documents/fog.otio.original',
+    'media/Rushes/Night/c.mov',
+    'media/Rushes/Night/c.xml',
+    'media/Rushes/b.mov',
+  ]);
+  expect(added.files).toBe(5);
+  const { timelines, media } = documentIn('back');
+  expect(timelines.map(({ name }) => name)).toEqual(['Reel 2']);
+  for (const { target } of media) expect(existsSync(pathOfUrl(target!))).toBe(true);
+  expect(await missingMedia(site.db, { projectId: FOG })).toEqual([]);
+  const kinds = await site.db.select().from(keptKinds).where(eq(keptKinds.folder, 'back'));
+  expect(kinds).toHaveLength(1);
+  const [receipt] = (await site.db.select().from(receipts)).filter((one) => one.action === 'project restored');
+  expect(receipt).toMatchObject({ files: 5, facts: { folder: 'back' } });
+});
+
+test('a bin with all below it, or single files, come back alone', async () => {
+  await archived([await site.carrier('kd-1')]);
+  rmSync(at('media/fog'), { recursive: true });
+  await site.read(volume);
+  await add({ bins: ['Rushes/Night'] }, 'night');
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  expect(filesIn('night').filter((one) => one.startsWith('media'))).toEqual([
+    'media/Rushes/Night/c.mov',
+    'media/Rushes/Night/c.xml',
+  ]);
+  // Clips of what stayed on the carrier leave the document: nothing is missing in it.
+  expect(documentIn('night').media.map(({ target }) => path.basename(target!))).toEqual(['c.mov']);
+  await add({ bins: ['Rushes'] }, 'all rushes');
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  expect(filesIn('all rushes').filter((one) => one.endsWith('.mov'))).toHaveLength(3);
+  const [a] = await site.db.select().from(archiveFiles).where(eq(archiveFiles.path, 'fog/rushes/a.mov'));
+  await add({ files: [a!.id] }, 'one');
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  expect(filesIn('one')).toEqual(['media/Rushes/a.mov']);
+});
+
+test('of an archive over two carriers, what lies on one comes back while the other is away', async () => {
+  const room = 16_000_000 + 120_000 + 20_000;
+  await archived([await site.carrier('kd-1', room), await site.carrier('kd-2', room)]);
+  const files = await site.db.select().from(archiveFiles);
+  const [first] = await site.db.select().from(archives);
+  expect(first!.state).toBe('sealed');
+  const a = files.find((file) => file.path === 'fog/rushes/a.mov')!;
+  const on = existsSync(at('kd-1/fog_1_1of2/data', a.payloadPath)) ? 'kd-1' : 'kd-2';
+  renameSync(at(on === 'kd-1' ? 'kd-2' : 'kd-1'), at('on a shelf'));
+  await site.look();
+  await add({ files: [a.id] }, 'one');
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  expect(readFileSync(at('media/one', a.payloadPath), 'utf8')).toBe('a '.repeat(30_000));
+  // All of it needs both, and says so before anything is read.
+  await expect(
+    (async () => {
+      await add({ timelines: ['Reel 1', 'Reel 2'] }, 'both');
+      await site.runPlan();
+    })(),
+  ).rejects.toThrow(/carrier unreachable/);
+});
+
+test('what an archive does not have is refused with all it has, and nothing is added', async () => {
+  await archived([await site.carrier('kd-1')]);
+  await expect(add({ timelines: ['Reel 9'] })).rejects.toThrow(/no timeline named Reel 9\. Known are: Reel 1, Reel 2/);
+  await expect(add({ bins: ['Day'] })).rejects.toThrow(/no bin named Day\. Known are: Rushes, Rushes\/Night/);
+  await expect(add({ files: [9999] })).rejects.toThrow(/not in this archive/);
+  await expect(add({})).rejects.toThrow(/Nothing of it is chosen/);
+  expect((await currentPlan(site.db)).steps).toEqual([]);
+});
