@@ -16,6 +16,8 @@ export default [
     route('archive', 'archive/archive.tsx'),
     route('archive/:projectId', 'archive/shape.tsx'),
     route('shelf', 'shelf/shelf.tsx'),
+    route('shelf/labels', 'shelf/labels.tsx'),
+    route('shelf/carrier/:carrierId', 'shelf/carrier.tsx'),
     route('shelf/:archiveId', 'shelf/archive.tsx'),
     route('ledger', 'ledger/ledger.tsx'),
     route('ledger/:receiptId', 'ledger/receipt.tsx'),

@@ -242,6 +242,31 @@ export const shelfForm = z.discriminatedUnion('intent', [
   restoreForm,
   z.object({ intent: z.literal('read back'), archiveId: id('The archive') }),
 ]);
+const dayOrNone = (what: string) =>
+  z
+    .string()
+    .trim()
+    .default('')
+    .refine((text) => text === '' || /^\d{4}-\d\d-\d\d$/.test(text), `${what} is a day, for example 2026-11-30.`)
+    .transform((text) => (text === '' ? null : new Date(`${text}T00:00:00Z`)))
+    .refine((date) => date === null || !Number.isNaN(date.getTime()), `${what} is no day of the calendar.`);
+/** The page of one carrier. */
+export const carrierForm = z.object({
+  intent: z.literal('move'),
+  place: z
+    .string('Where it is kept is missing.')
+    .trim()
+    .min(1, 'Where it is kept is missing.')
+    .max(120, 'The place is longer than 120 letters.'),
+  lentTo: z
+    .string()
+    .trim()
+    .max(120, 'The name is longer than 120 letters.')
+    .default('')
+    .transform((text) => (text === '' ? null : text)),
+  dueAt: dayOrNone('When it is due back'),
+  since: dayOrNone('Since when it is used'),
+});
 /** The page of one archive. */
 export const archiveForm = z.discriminatedUnion('intent', [
   restoreForm,
@@ -429,6 +454,8 @@ export const settingsForm = z.discriminatedUnion('intent', [
     intent: z.literal('removing'),
     copies: wantedOf('The copies'),
     places: wantedOf('The places'),
+    readBackMonths: wholeOrNone('The months after which a copy is read back again', 240),
+    carrierYears: wholeOrNone('The years that a carrier is used', 100),
     asideDays: wholeOrNone('The days after which what is set aside goes', 3650),
     asideShortGb: wholeOrNone('The gigabytes that are to be free', 1_000_000),
     readBackHours: z.coerce

@@ -9,11 +9,13 @@ import { projects } from '#server/db/schema/projects.ts';
 import { carriers, volumes } from '#server/db/schema/stores.ts';
 import { setState } from '#server/projects/projects.ts';
 import type { By } from '#server/stores/places.ts';
+import { moveCarrier } from '#server/stores/carrier-register.ts';
 import { addArchive } from '#server/steps/archive.ts';
+import { addCopy } from '#server/steps/copy-archive.ts';
 import { addHandOver } from '#server/steps/hand-over.ts';
 import { addOriginalsRemoval } from '#server/steps/remove-originals.ts';
 import { startWorker } from '#server/worker.ts';
-import { ARCHIVED, type DemoArchive, HANDED_OVER } from './site.ts';
+import { ARCHIVED, CARRIERS, type DemoArchive, HANDED_OVER, LENT } from './site.ts';
 
 const DAY_MS = 86_400_000;
 
@@ -28,6 +30,24 @@ export async function archiveAll(db: Database, by: By, runStaged: () => Promise<
     scope: { ...USUAL_HAND_OVER, timelines: [HANDED_OVER.timeline] },
   });
   await runStaged();
+  await lend(db, by, runStaged);
+}
+
+/** Since when carriers are used; and one with a further copy of an archive, which somebody took along. */
+async function lend(db: Database, by: By, runStaged: () => Promise<void>): Promise<void> {
+  const rows = await db.select().from(carriers);
+  for (const { name, years } of CARRIERS)
+    await db
+      .update(carriers)
+      .set({ since: new Date(by.now.getTime() - (years * 365 + 40) * DAY_MS) })
+      .where(eq(carriers.name, name));
+  const carrierId = rows.find((row) => row.name === LENT.carrier)!.id as CarrierId;
+  const [archive] = await db.select().from(archives).where(eq(archives.folder, LENT.archive));
+  await addCopy(db, { archiveId: archive!.id as ArchiveId, carrierIds: [carrierId], now: by.now });
+  await runStaged();
+  const [carrier] = await db.select().from(carriers).where(eq(carriers.id, carrierId));
+  const dueAt = new Date(Math.floor(by.now.getTime() / DAY_MS + LENT.days) * DAY_MS);
+  await moveCarrier(db, carrierId, { place: carrier!.place, since: carrier!.since, lentTo: LENT.to, dueAt }, by);
 }
 
 /** Does work while `work` lasts. */

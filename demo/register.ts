@@ -29,7 +29,7 @@ import { changeProject, projectFromTemplate, saveTemplate, templateRows } from '
 import { setState } from '#server/projects/projects.ts';
 import { addCarrier, addVolume } from '#server/stores/stores.ts';
 import { archiveAll, withWorker } from './archives.ts';
-import { AWAY, CARRIERS, MOUNTS, PLANNED, STATES, SYSTEM_DRIVES, TEMPLATE, VOLUMES } from './site.ts';
+import { AWAY, CARRIERS, LENT, MOUNTS, PLANNED, STATES, SYSTEM_DRIVES, TEMPLATE, VOLUMES } from './site.ts';
 
 const DAY_MS = 86_400_000;
 
@@ -93,9 +93,11 @@ export async function registerSite(db: Database, root: string, now: Date): Promi
   }
   await plan(db, ids, by);
   await withWorker(db, () => work(db, by));
-  // The last act: a disk leaves the house.
+  // The last act: a disk and a carrier leave the house.
   const away = VOLUMES.findIndex((v) => v.name === AWAY);
-  renameSync(path.join(root, VOLUMES[away]!.folder), path.join(root, `${VOLUMES[away]!.folder}-elsewhere`));
+  const lent = CARRIERS.find((carrier) => carrier.name === LENT.carrier)!;
+  for (const { folder } of [VOLUMES[away]!, lent])
+    renameSync(path.join(root, folder), path.join(root, `${folder}-elsewhere`));
   const looking = await signIn(db, { name: 'demo', machine: 'demo' });
   await lookAtStores(db, looking, {});
   await signOut(db, looking);

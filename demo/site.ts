@@ -1,4 +1,4 @@
-// Saltpan House, made up: two workstations, a shared store, two portable disks, five carriers, ten projects. Written as
+// Saltpan House, made up: two workstations, a shared store, two portable disks, six carriers, ten projects. Written as
 // plain files, as people would have left them; nothing in the product knows about it.
 import { mkdirSync, rmSync } from 'node:fs';
 import path from 'node:path';
@@ -114,13 +114,18 @@ export const MOUNTS = [
   { volume: 'Ropewalk projects', station: 'loft-2', path: '\\\\ropewalk\\projects' },
 ] as const;
 
+/** `years`: since when each is in use. */
 export const CARRIERS = [
-  { name: 'KD-0001', folder: 'carriers/kd-0001', place: 'Cabinet, top shelf', capacity: 400e9 },
-  { name: 'KD-0002', folder: 'carriers/kd-0002', place: 'Cabinet, top shelf', capacity: 4e9 },
-  { name: 'KD-0003', folder: 'carriers/kd-0003', place: 'Bank, box 12', capacity: 4e9 },
-  { name: 'Stick 01', folder: 'carriers/stick-01', place: 'Drawer, blue box', capacity: 160e6 },
-  { name: 'Stick 02', folder: 'carriers/stick-02', place: 'Drawer, blue box', capacity: 160e6 },
+  { name: 'KD-0001', folder: 'carriers/kd-0001', place: 'Cabinet, top shelf', capacity: 400e9, years: 4 },
+  { name: 'KD-0002', folder: 'carriers/kd-0002', place: 'Cabinet, top shelf', capacity: 4e9, years: 2 },
+  { name: 'KD-0003', folder: 'carriers/kd-0003', place: 'Bank, box 12', capacity: 4e9, years: 2 },
+  { name: 'KD-0004', folder: 'carriers/kd-0004', place: 'Cabinet, top shelf', capacity: 4e9, years: 1 },
+  { name: 'Stick 01', folder: 'carriers/stick-01', place: 'Drawer, blue box', capacity: 160e6, years: 1 },
+  { name: 'Stick 02', folder: 'carriers/stick-02', place: 'Drawer, blue box', capacity: 160e6, years: 1 },
 ] as const;
+
+/** A further copy that somebody took along. */
+export const LENT = { carrier: 'KD-0004', archive: 'undertow', to: 'Ida Holm, grading', days: 6 } as const;
 
 /** Projects whose state the manager has set, by title. */
 export const STATES = [

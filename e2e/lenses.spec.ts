@@ -24,6 +24,11 @@ const LENSES = [
   '/archive/3?for=hand-over',
   '/shelf',
   '/shelf/3',
+  '/shelf?worry=1',
+  '/shelf/carrier/4',
+  '/shelf/labels',
+  '/settings?show=removing',
+  '/space?folder=7',
   '/ledger',
   '/ledger/2',
   '/space?by=kind',
@@ -39,6 +44,7 @@ const LENSES = [
 /** Made of the same parts as another: looked at once. */
 const ALIKE = new Set([
   '/space?v=3',
+  '/shelf?worry=1',
   '/reclaim?group=unused media',
   '/reclaim?project=3&group=caches',
   '/space?by=project&list=deepest',

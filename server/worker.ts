@@ -10,7 +10,7 @@ import { documentPool } from '#disk/documents/documents.ts';
 import { walkPool } from '#disk/walk/walk.ts';
 import { carrierPool } from './carriers/copying.ts';
 import { askForDueCheck } from './check/check.ts';
-import { workAtNight } from './plan/night-aside.ts';
+import { workAtNight } from './plan/at-night.ts';
 import { askToAssess } from './reclaim/assess.ts';
 import { connect, type Database, disconnect, isDatabaseAway } from './db/connect.ts';
 import { steps } from './db/schema/plans.ts';

@@ -48,6 +48,7 @@ export async function action({ request }: Route.ActionArgs) {
             trustUnseen: form.trustUnseen,
             aside: { days: form.asideDays, shortBytes: form.asideShortGb * 1e9 },
             copies: { copies: form.copies, places: form.places },
+            shelf: { readBackMonths: form.readBackMonths, carrierYears: form.carrierYears },
           },
           by,
         );

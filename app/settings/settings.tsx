@@ -94,6 +94,7 @@ function Removing({ removing }: { removing: Data['removing'] }) {
         </label>
         <AsideAtNight rule={removing.aside} />
         <WantedCopies rule={removing.copies} />
+        <KeptWhole rule={removing.shelf} />
         <div>
           <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
             Save
@@ -117,6 +118,30 @@ function WantedCopies({ rule }: { rule: Data['removing']['copies'] }) {
       <legend className="mb-1 font-medium">What an archive is to have</legend>
       {field('copies', 'Good copies', 'One copy is none when its carrier fails.')}
       {field('places', 'Places that they lie in', 'As carriers say where they are: on site and off site are two.')}
+    </fieldset>
+  );
+}
+
+/** What is done for archives, and told of carriers, without anybody asking. */
+function KeptWhole({ rule }: { rule: Data['removing']['shelf'] }) {
+  const field = (name: keyof typeof rule, label: string, hint: string) => (
+    <Field label={label} hint={hint}>
+      <input name={name} inputMode="numeric" defaultValue={rule[name]} className={`${inputLook} w-28`} required />
+    </Field>
+  );
+  return (
+    <fieldset className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-4">
+      <legend className="mb-1 font-medium">How the shelf is kept whole</legend>
+      {field(
+        'readBackMonths',
+        'Read every copy back after so many months',
+        '0: only when asked. At night, those in reach, the longest unread first; what is not in reach is asked for.',
+      )}
+      {field(
+        'carrierYears',
+        'Years that a carrier is used',
+        '0: no limit. Older ones are told, to be copied to fresh ones.',
+      )}
     </fieldset>
   );
 }

@@ -5,13 +5,24 @@ import type { ArchiveId, VolumeId } from '#core/model.ts';
 import { listed, size } from '#core/wording/amounts.ts';
 import { shelfSentence } from '#core/wording/lenses.ts';
 import { addRestore } from '#server/steps/restore.ts';
-import { archiveRows, carrierRows } from '#server/archives/shelf.ts';
+import { archiveRows, type CarrierRow, carrierRows } from '#server/archives/shelf.ts';
 import { askToReadBackAll } from '#server/archives/read-back.ts';
 import { answer } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
 
-export async function loader() {
+/** Of which something should be done: a damaged copy, no room, or somebody has it. */
+const isWorry = ({ layers, freeBytes, capacityBytes, lentTo }: CarrierRow): boolean =>
+  lentTo !== null || layers.some((layer) => layer.state === 'damaged') || freeBytes < capacityBytes / 50;
+
+function placesOf(carriers: readonly CarrierRow[]) {
+  const counts = new Map<string, number>();
+  for (const { place } of carriers) counts.set(place, (counts.get(place) ?? 0) + 1);
+  return [...counts].map(([place, n]) => ({ place, carriers: n })).sort((a, b) => (a.place < b.place ? -1 : 1));
+}
+
+export async function loader({ request }: Route.LoaderArgs) {
+  const search = new URL(request.url).searchParams;
   const [archives, carriers] = await Promise.all([archiveRows(db()), carrierRows(db())]);
   const nowMs = Date.now();
   const sealed = archives.filter((archive) => archive.state === 'sealed');
@@ -27,7 +38,14 @@ export async function loader() {
     },
     nowMs,
   );
-  return { archives, carriers, sentence, nowMs };
+  const places = placesOf(carriers);
+  const place = places.find((one) => one.place === search.get('place'))?.place ?? null;
+  const isWorried = search.get('worry') === '1';
+  return {
+    ...{ archives, sentence, nowMs, places, place, isWorried, isNarrowed: place !== null || isWorried },
+    worried: carriers.filter(isWorry).length,
+    carriers: carriers.filter((one) => (place === null || one.place === place) && (!isWorried || isWorry(one))),
+  };
 }
 
 export async function action({ request }: Route.ActionArgs) {

@@ -1,11 +1,12 @@
 // Shelf: carriers as jars, archives with their copies; from here a project comes back. Each archive has a page of its own.
+import clsx from 'clsx';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/shelf';
 import { ago, count, counted, day, exactTime, size } from '#core/wording/amounts.ts';
 import { Jar, LAYER_COLOURS } from '../charts/jar';
 import type { Answer } from '../lib/answer';
-import { useLens } from '../shell/links';
-import { Chip, Empty, Said, Sentence } from '../ui/parts';
+import { useLens, useTo } from '../shell/links';
+import { buttonLook, Chip, Empty, Said, Sentence } from '../ui/parts';
 import { Restore } from './restore';
 
 export { loader, action } from './shelf.server.ts';
@@ -15,42 +16,27 @@ type Archive = Data['archives'][number];
 
 export default function Shelf({ loaderData: data }: Route.ComponentProps) {
   const fetcher = useFetcher<Answer>();
+  const lens = useLens();
   return (
     <div className="grid gap-4">
-      <Sentence>{data.sentence}</Sentence>
+      <div className="flex items-end justify-between gap-4">
+        <Sentence>{data.sentence}</Sentence>
+        {data.carriers.length > 0 && (
+          <Link
+            to={lens(
+              `/shelf/labels${data.isNarrowed ? `?c=${data.carriers.map((one) => one.carrierId).join(',')}` : ''}`,
+            )}
+            className={buttonLook('plain')}
+          >
+            Print labels
+          </Link>
+        )}
+      </div>
       <Said answer={fetcher.data} />
+      <Narrow data={data} />
       <ul aria-label="Carriers" className="grid grid-cols-[repeat(auto-fill,minmax(230px,1fr))] gap-3">
         {data.carriers.map((carrier) => (
-          <li key={carrier.carrierId} className="card flex gap-4">
-            <Jar name={carrier.name} layers={carrier.layers} capacity={carrier.capacityBytes} />
-            <div className="min-w-0">
-              <div className="path font-semibold">{carrier.name}</div>
-              <div className="truncate text-[13px] text-ink-2" title={carrier.place}>
-                {carrier.type}, {carrier.place}
-              </div>
-              <ul className="mt-1 text-[13px]">
-                {carrier.layers.slice(0, 3).map((layer, i) => (
-                  <li key={layer.archiveId} className="flex items-center gap-1.5 truncate">
-                    <span
-                      aria-hidden
-                      className="size-2 shrink-0 rounded-[2px]"
-                      style={{ background: LAYER_COLOURS[i % LAYER_COLOURS.length] }}
-                    />
-                    <span className="truncate">{layer.name}</span>{' '}
-                    <span className="text-ink-2">{size(layer.bytes)}</span>
-                  </li>
-                ))}
-                {carrier.layers.length > 3 && <li className="text-ink-2">and {carrier.layers.length - 3} more</li>}
-              </ul>
-              <div className="mt-1">
-                <Chip tone={carrier.state === 'reachable' ? (carrier.layers.length > 0 ? 'ok' : 'plain') : 'caution'}>
-                  {carrier.state !== 'reachable'
-                    ? 'not in reach'
-                    : `${carrier.layers.length === 0 ? 'empty, ' : ''}${size(carrier.freeBytes)} free`}
-                </Chip>
-              </div>
-            </div>
-          </li>
+          <CarrierJar key={carrier.carrierId} carrier={carrier} />
         ))}
       </ul>
       <div className="card">
@@ -61,6 +47,85 @@ export default function Shelf({ loaderData: data }: Route.ComponentProps) {
           <Archives data={data} submit={fetcher} />
         )}
       </div>
+    </div>
+  );
+}
+
+function CarrierJar({ carrier }: { carrier: Data['carriers'][number] }) {
+  const lens = useLens();
+  return (
+    <li className="card flex gap-4">
+      <Jar name={carrier.name} layers={carrier.layers} capacity={carrier.capacityBytes} />
+      <div className="min-w-0">
+        <Link
+          to={lens(`/shelf/carrier/${carrier.carrierId}`)}
+          className="path block truncate font-semibold hover:underline"
+        >
+          {carrier.name}
+        </Link>
+        <div className="truncate text-[13px] text-ink-2" title={carrier.place}>
+          {carrier.lentTo ? `lent to ${carrier.lentTo}` : `${carrier.type}, ${carrier.place}`}
+        </div>
+        <ul className="mt-1 text-[13px]">
+          {carrier.layers.slice(0, 3).map((layer, i) => (
+            <li key={layer.archiveId} className="flex items-center gap-1.5 truncate">
+              <span
+                aria-hidden
+                className="size-2 shrink-0 rounded-[2px]"
+                style={{ background: LAYER_COLOURS[i % LAYER_COLOURS.length] }}
+              />
+              <span className="truncate">{layer.name}</span> <span className="text-ink-2">{size(layer.bytes)}</span>
+            </li>
+          ))}
+          {carrier.layers.length > 3 && <li className="text-ink-2">and {carrier.layers.length - 3} more</li>}
+        </ul>
+        <div className="mt-1">
+          <Chip tone={carrier.state === 'reachable' ? (carrier.layers.length > 0 ? 'ok' : 'plain') : 'caution'}>
+            {carrier.state !== 'reachable'
+              ? 'not in reach'
+              : `${carrier.layers.length === 0 ? 'empty, ' : ''}${size(carrier.freeBytes)} free`}
+          </Chip>
+        </div>
+      </div>
+    </li>
+  );
+}
+
+/** Carriers by place, or those that worry: hundreds of jars are not looked through one by one. */
+function Narrow({ data: { places, place, worried, isWorried } }: { data: Data }) {
+  const to = useTo();
+  if (places.length < 2 && worried === 0) return null;
+  const chip = (on: boolean) =>
+    clsx(
+      'rounded-md px-2 py-0.5 text-[13px]',
+      on ? 'bg-accent-wash font-semibold text-accent-deep' : 'text-ink-2 hover:text-ink',
+    );
+  return (
+    <div role="group" aria-label="Carriers shown" className="-mb-1 flex flex-wrap gap-1">
+      <Link to={to({ place: null, worry: null })} className={chip(place === null && !isWorried)} preventScrollReset>
+        every place
+      </Link>
+      {places.map((one) => (
+        <Link
+          key={one.place}
+          to={to({ place: one.place, worry: null })}
+          className={chip(place === one.place)}
+          aria-current={place === one.place ? 'true' : undefined}
+          preventScrollReset
+        >
+          {one.place} · {count(one.carriers)}
+        </Link>
+      ))}
+      {worried > 0 && (
+        <Link
+          to={to({ worry: '1', place: null })}
+          className={chip(isWorried)}
+          aria-current={isWorried ? 'true' : undefined}
+          preventScrollReset
+        >
+          damaged, full or lent · {count(worried)}
+        </Link>
+      )}
     </div>
   );
 }
@@ -185,7 +250,7 @@ function ArchiveRow({
       </td>
       <td className="number font-semibold">{size(archive.bytes)}</td>
       <td className="number">{count(archive.files)}</td>
-      <td className="path">
+      <td className="path max-w-36 leading-5 whitespace-normal">
         {archive.copies.map((copy) => copy.carriers.map((one) => one.name).join(' + ')).join(', ')}
       </td>
       <td className="max-w-48 py-1.5 leading-6 whitespace-normal">

@@ -39,7 +39,7 @@ const placeOf = (hit: Choice, text: string): string => {
     case 'file':
       return `/space?folder=${hit.parentId}&file=${hit.id}`;
     case 'carrier':
-      return '/shelf';
+      return `/shelf/carrier/${hit.id}`;
     case 'archive':
       return `/shelf/${hit.id}`;
     case 'archived':

@@ -10,6 +10,9 @@ import { ownerlessByVolume } from '#server/projects/ownership.ts';
 import { projectRows } from '#server/projects/projects.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { archiveRows, damagedCopies } from '#server/archives/shelf.ts';
+import { dueReadBacks } from '#server/archives/due-read-backs.ts';
+import { shelfRule } from '#server/site/house-rules.ts';
+import { carriersToTell } from '#server/stores/carrier-register.ts';
 import { lastCheck } from '#server/check/check.ts';
 import { asideTotal } from '#server/reclaim/aside.ts';
 import { compressedSounds } from '#server/reclaim/compressed.ts';
@@ -74,7 +77,7 @@ interface Known {
 }
 
 async function decisionsOf({ all, volumes, projects, strays, forecastOf }: Known) {
-  const [broken, nobodys, homeless, copies, check, sounds, sealed, aside] = await Promise.all([
+  const [broken, nobodys, homeless, copies, check, sounds, sealed, aside, carriers, due] = await Promise.all([
     brokenDocuments(db()),
     ownerlessByVolume(db()),
     homesInTrouble(db()),
@@ -83,6 +86,8 @@ async function decisionsOf({ all, volumes, projects, strays, forecastOf }: Known
     compressedSounds(db()),
     archiveRows(db()),
     asideTotal(db(), volumes.length < all.length ? volumes.map((volume) => volume.volumeId) : []),
+    carriersToTell(db(), (await shelfRule(db())).carrierYears, new Date()),
+    dueReadBacks(db(), new Date()),
   ]);
   const nameOf = (id: number) => all.find((volume) => volume.volumeId === id)?.name ?? '';
   return decisions({
@@ -96,6 +101,8 @@ async function decisionsOf({ all, volumes, projects, strays, forecastOf }: Known
     homeTroubles: homeless,
     strays: strays.map((stray) => ({ ...stray, volume: nameOf(stray.volumeId) })),
     damagedCopies: copies,
+    carriers,
+    dueReadBacks: due.filter((copy) => !copy.isThere),
     shortArchives: sealed.flatMap(({ archiveId, name, folder, short }) =>
       short === null ? [] : [{ archiveId, name, folder, short }],
     ),

@@ -116,6 +116,8 @@ function pathOf(action: Exclude<NonNullable<Decision['action']>, { go: 'read' }>
       return '/reclaim/aside';
     case 'shelf':
       return `/shelf/${action.archiveId}`;
+    case 'carrier':
+      return `/shelf/carrier/${action.carrierId}`;
     case 'archive':
       return `/archive/${action.projectId}`;
     case 'project':

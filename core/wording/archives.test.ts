@@ -1,5 +1,5 @@
 import { USUAL_SCOPE } from '../archive/selection.ts';
-import { archivePageSentence, shapeWords } from './archives.ts';
+import { archivePageSentence, carrierSentence, shapeWords } from './archives.ts';
 
 const DAY = Date.UTC(2026, 10, 27, 12);
 const facts = { name: 'Fog', sealedMs: DAY, files: 5, bytes: 240e6, damaged: 0 };
@@ -46,4 +46,26 @@ test('how it was shaped is said in words, what is usual too', () => {
     'Written as one tar',
     'What was not chosen left the documents',
   ]);
+});
+
+test('a carrier in a sentence: what it holds, what is wrong with it, and where it is', () => {
+  const DAY = 86_400_000;
+  const facts = {
+    ...{ name: 'KD-3', place: 'the bank, box 2', state: 'unreachable', capacityBytes: 4e9, usedBytes: 0 },
+    ...{ lent: null, holds: [] },
+  };
+  expect(carrierSentence(facts, 0)).toBe('KD-3 is empty. It is in the bank, box 2.');
+  const held = (archiveId: number, state: string) => ({ archiveId, state, readBackMs: null });
+  expect(
+    carrierSentence({ ...facts, usedBytes: 1e9, holds: [held(1, 'good'), held(1, 'damaged')], state: 'reachable' }, 0),
+  ).toBe(
+    'KD-3 holds 1 archive, 1.00 GB of 4.00 GB. One copy on it is damaged. It is connected; its place is the bank, box 2.'.replaceAll(
+      ' GB',
+      ' GB',
+    ),
+  );
+  const lent = { to: 'Ida', dueMs: 97 * DAY };
+  expect(carrierSentence({ ...facts, lent }, 90 * DAY)).toContain('It is lent to Ida, due back on 8 Apr 1970.');
+  expect(carrierSentence({ ...facts, lent }, 100 * DAY)).toContain('lent to Ida, was due back 3 days ago.');
+  expect(carrierSentence({ ...facts, lent: { to: 'Ida', dueMs: null } }, 0)).toContain('It is lent to Ida.');
 });

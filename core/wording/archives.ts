@@ -65,3 +65,39 @@ export function shapeWords(scope: ArchiveScope): string[] {
   if (rest === 'leaves') lines.push('What was not chosen left the documents');
   return lines;
 }
+
+export interface CarrierFacts {
+  name: string;
+  place: string;
+  state: string;
+  capacityBytes: number;
+  usedBytes: number;
+  lent: { to: string; dueMs: number | null } | null;
+  holds: readonly { archiveId: number; state: string; readBackMs: number | null }[];
+}
+
+/** "KD-0003 holds 3 archives, 1.20 GB of 4.00 GB. It is lent to Ida Holm, due back 3 Dec 2026." */
+export function carrierSentence(facts: CarrierFacts, nowMs: number): string {
+  const { name, place, holds, lent, state, usedBytes, capacityBytes } = facts;
+  const archives = new Set(holds.map((held) => held.archiveId)).size;
+  const damaged = holds.filter((held) => held.state === 'damaged').length;
+  const what =
+    archives === 0
+      ? `${name} is empty.`
+      : `${name} holds ${counted(archives, 'archive')}, ${size(usedBytes)} of ${size(capacityBytes)}.`;
+  const bad =
+    damaged === 0
+      ? ''
+      : ` ${capital(inWords(damaged))} ${damaged === 1 ? 'copy' : 'copies'} on it ${damaged === 1 ? 'is' : 'are'} damaged.`;
+  const due = lent?.dueMs
+    ? lent.dueMs < nowMs
+      ? `, was due back ${ago(lent.dueMs, nowMs)}`
+      : `, due back on ${day(lent.dueMs)}`
+    : '';
+  const where = lent
+    ? ` It is lent to ${lent.to}${due}.`
+    : state === 'reachable'
+      ? ` It is connected; its place is ${place}.`
+      : ` It is in ${place}.`;
+  return `${what}${bad}${where}`;
+}

@@ -1,7 +1,7 @@
 // The decisions that wait, worked out from what is known, the one that hurts soonest first. The site lens lists them,
 // each with the one action that opens the right thing.
 import { type Forecast, forecastWords } from '../forecast/forecast.ts';
-import type { ArchiveId, Kind, ProjectId, VolumeId } from '../model.ts';
+import type { ArchiveId, CarrierId, Kind, ProjectId, VolumeId } from '../model.ts';
 import { ago, capital, counted, percentFull, size } from './amounts.ts';
 
 export interface DecisionFacts {
@@ -51,6 +51,21 @@ export interface DecisionFacts {
   check?: { findings: number; example: string; atMs: number } | null;
   /** Sounds of libraries in a compressed form, by volume. */
   compressedSounds?: readonly { volumeId: VolumeId; volume: string; files: number; bytes: number }[];
+  /** Carriers that are late, or older than the house wants. */
+  carriers?: readonly {
+    carrierId: CarrierId;
+    name: string;
+    late: { to: string; dueMs: number } | null;
+    years: number | null;
+  }[];
+  /** Copies whose read-back is due, and whose carriers are not in reach. */
+  dueReadBacks?: readonly {
+    archiveId: ArchiveId;
+    archive: string;
+    carrier: string;
+    place: string;
+    readBackMs: number | null;
+  }[];
   /** What is set aside. */
   aside?: { files: number; bytes: number; oldestMs: number | null };
 }
@@ -64,6 +79,8 @@ export type DecisionAction =
   | { go: 'archive'; projectId: ProjectId; words: 'Start archive' }
   | { go: 'project'; projectId: ProjectId; words: 'Open project' }
   | { go: 'aside'; words: 'Show it' }
+  /** The page of a carrier. */
+  | { go: 'carrier'; carrierId: CarrierId; words: 'Show it' }
   /** The page of an archive, where another copy of it is asked for. */
   | { go: 'shelf'; archiveId: ArchiveId; words: 'Make another copy' | 'Show it' }
   | { go: 'missing'; projectId: ProjectId; words: 'Find them' | 'Find it' };
@@ -95,6 +112,8 @@ export function decisions(facts: DecisionFacts): Decision[] {
     ...facts.brokenDocuments.map(broken),
     ...(facts.damagedCopies ?? []).map(damagedCopy),
     ...(facts.shortArchives ?? []).map(shortOfCopies),
+    ...(facts.carriers ?? []).flatMap((carrier) => ofCarrier(carrier, facts.nowMs)),
+    ...(facts.dueReadBacks ?? []).map((copy) => readBackDue(copy, facts.nowMs)),
     ...(facts.check ? [checkDiffers(facts.check, facts.nowMs)] : []),
     ...asideLong(facts),
     ...(facts.compressedSounds ?? []).filter((row) => row.files >= MANY_SOUNDS).map(compressed),
@@ -137,6 +156,36 @@ const shortOfCopies = (archive: NonNullable<DecisionFacts['shortArchives']>[numb
   what: `The archive of ${archive.name} has ${archive.short}`,
   detail: `${archive.folder}: where its carrier is lost, so is what it alone holds. Write another, or change what the house wants`,
   action: { go: 'shelf', archiveId: archive.archiveId, words: 'Make another copy' },
+});
+
+function ofCarrier({ carrierId, name, late, years }: NonNullable<DecisionFacts['carriers']>[number], nowMs: number) {
+  const found: Decision[] = [];
+  const action = { go: 'carrier' as const, carrierId, words: 'Show it' as const };
+  if (late)
+    found.push({
+      key: `late ${carrierId}`,
+      weight: 'caution',
+      what: `${name} is lent to ${late.to} and was due back ${ago(late.dueMs, nowMs)}`,
+      detail: 'Ask for it, or say when it will be back',
+      action,
+    });
+  if (years !== null)
+    found.push({
+      key: `old ${carrierId}`,
+      weight: 'caution',
+      what: `${name} is in use for ${counted(years, 'year')}`,
+      detail: 'That is longer than the house wants. Copy what it holds to a fresh carrier',
+      action,
+    });
+  return found;
+}
+
+const readBackDue = (copy: NonNullable<DecisionFacts['dueReadBacks']>[number], nowMs: number): Decision => ({
+  key: `unread copy ${copy.archiveId} ${copy.carrier}`,
+  weight: 'plain',
+  what: `The copy of ${copy.archive} on ${copy.carrier} is due to be read back`,
+  detail: `${copy.readBackMs === null ? 'It was never read back' : `Last read back ${ago(copy.readBackMs, nowMs)}`}. Connect ${copy.carrier} (${copy.place}), and it is read at night`,
+  action: { go: 'shelf', archiveId: copy.archiveId, words: 'Show it' },
 });
 
 const damagedCopy = (copy: NonNullable<DecisionFacts['damagedCopies']>[number]): Decision => ({

@@ -1,5 +1,5 @@
 import fc from 'fast-check';
-import type { ArchiveId, ProjectId, VolumeId } from '../model.ts';
+import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '../model.ts';
 import { byLevel, effects, type StepSummary, totals } from '../plan/plan.ts';
 import { beforeCut, cutDay } from '../reclaim/cuts.ts';
 import { ago, counted, duration, inWords, listed, percentFull, size } from './amounts.ts';
@@ -293,6 +293,27 @@ test('what a check found, and copies that are damaged, wait for somebody', () =>
     ['caution', 'The last check found 2 things that differ'],
   ]);
   expect(list[0]!.detail).toBe('1 other copy of it is good. Make a new one from there');
+});
+
+test('a carrier that is late or old, and a copy that is due to be read, wait with what to do', () => {
+  const empty = { volumes: [], projects: [], strays: [], ownerless: [], homeTroubles: [], brokenDocuments: [] };
+  const DAY = 86_400_000;
+  const list = decisions({
+    ...empty,
+    nowMs: 100 * DAY,
+    carriers: [
+      { carrierId: 3 as CarrierId, name: 'KD-3', late: { to: 'Ida', dueMs: 97 * DAY }, years: null },
+      { carrierId: 4 as CarrierId, name: 'KD-4', late: null, years: 6 },
+    ],
+    dueReadBacks: [{ archiveId: 7 as ArchiveId, archive: 'Fog', carrier: 'KD-4', place: 'bank', readBackMs: null }],
+  });
+  expect(list.map((d) => [d.weight, d.what])).toEqual([
+    ['caution', 'KD-3 is lent to Ida and was due back 3 days ago'],
+    ['caution', 'KD-4 is in use for 6 years'],
+    ['plain', 'The copy of Fog on KD-4 is due to be read back'],
+  ]);
+  expect(list[2]!.detail).toBe('It was never read back. Connect KD-4 (bank), and it is read at night');
+  expect(new Set(list.map((d) => d.key)).size).toBe(3);
 });
 
 test('what was set aside long ago waits for somebody, what was yesterday does not', () => {

@@ -153,7 +153,11 @@ export async function askToReadBackAll(
 }
 
 /** Asks for a whole copy to be read back, by whoever reaches its carrier. */
-async function askToReadBack(db: Database, copyId: number, { who, now }: { who: string; now: Date }): Promise<void> {
+export async function askToReadBack(
+  db: Database,
+  copyId: number,
+  { who, now }: { who: string; now: Date },
+): Promise<void> {
   const [copy] = await db
     .select({ archive: archives, state: archiveCopies.state })
     .from(archiveCopies)

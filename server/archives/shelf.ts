@@ -136,6 +136,8 @@ export interface CarrierRow {
   /** The kind of carrier, as people call it. */
   type: string;
   place: string;
+  /** Who has it; null while it is in its place. */
+  lentTo: string | null;
   state: string;
   capacityBytes: number;
   usedBytes: number;
@@ -168,6 +170,7 @@ export async function carrierRows(db: Db): Promise<CarrierRow[]> {
       name: carrier.name,
       type: carrierKindOf(carrier.kind).name,
       place: carrier.place,
+      lentTo: carrier.lentTo,
       state: carrier.state,
       capacityBytes: carrier.capacityBytes,
       usedBytes,

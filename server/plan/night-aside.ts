@@ -6,36 +6,25 @@ import type { VolumeId } from '#core/model.ts';
 import { removeAside as kind } from '#core/steps/remove-aside.ts';
 import type { Database, Db } from '../db/connect.ts';
 import { aside } from '../db/schema/aside.ts';
-import { site } from '../db/schema/site.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { Refused } from '../runtime/refused.ts';
 import { type AsideRule, asideRule } from '../site/house-rules.ts';
 import { addFileStepIn } from '../steps/adding.ts';
 import { insertAsideItems } from '../steps/take-back.ts';
 import { volumeFree } from '../stores/volume-free.ts';
-import { isNight, NIGHT_RULES, runDueRules } from './night.ts';
+import { isFirstOfNight, isNight, NIGHT_RULES } from './night.ts';
 import { runAtOnce } from './plan.ts';
 
 /** So many files of a night; the rest the next. */
 const MOST = 50_000;
 const KEY = 'set aside emptied';
-const ONCE_MS = 12 * 3_600_000;
 const DAY_MS = 86_400_000;
-
-/** All that happens by itself while it is night. */
-export async function workAtNight(db: Database, now: Date): Promise<void> {
-  await runDueRules(db, now);
-  await emptyDueAside(db, now);
-}
 
 /** Begins the removal of what is due, once a night. Gives how many files. */
 export async function emptyDueAside(db: Database, now: Date): Promise<number> {
   const rule = await asideRule(db);
   if (!isNight(now) || (rule.days === 0 && rule.shortBytes === 0)) return 0;
-  const [last] = await db.select().from(site).where(eq(site.key, KEY));
-  if (last && now.getTime() - Number(last.value) < ONCE_MS) return 0;
-  const value = String(now.getTime());
-  await db.insert(site).values({ key: KEY, value }).onDuplicateKeyUpdate({ set: { value } });
+  if (!(await isFirstOfNight(db, KEY, now))) return 0;
   const ids = await dueAside(db, rule, now);
   if (ids.length === 0) return 0;
   try {

@@ -126,7 +126,10 @@ test('a rule is played over the samples that readings left', async () => {
 });
 
 test('what is set aside goes by itself where the house says so: after its days, or where a volume runs short; never the only copies', async () => {
-  const house = { readBackHours: 0, trustUnseen: false, copies: { copies: 2, places: 1 } };
+  const house = {
+    ...{ readBackHours: 0, trustUnseen: false, copies: { copies: 2, places: 1 } },
+    shelf: { readBackMonths: 0, carrierYears: 0 },
+  };
   const days = (n: number) => new Date(night.getTime() - n * 86_400_000);
   const row = (id: number, level: 2 | 3, sizeBytes: number, at: Date) => ({
     itemId: id,

@@ -1,11 +1,12 @@
 // What rules do at night by themselves: caches alone, within their limits, each as a step in a plan of its own with the same
 // last look and the same receipt as by hand.
-import { sql } from 'drizzle-orm';
+import { eq, sql } from 'drizzle-orm';
 import { cutDay } from '#core/reclaim/cuts.ts';
 import { removeCaches as kind } from '#core/steps/remove-caches.ts';
 import { counted, size } from '#core/wording/amounts.ts';
 import type { Database, Db, Transaction } from '../db/connect.ts';
 import { NOT_NAMED } from '../db/naming.ts';
+import { site } from '../db/schema/site.ts';
 import { keptRules, type KeptRule, noteRun } from '../reclaim/cache-rules.ts';
 import { Refused } from '../runtime/refused.ts';
 import { addFileStepIn, FILE_FACTS, notInAPlan } from '../steps/adding.ts';
@@ -17,12 +18,23 @@ export const NIGHT_RULES = 'the night rules';
 
 export const isNight = (now: Date): boolean => now.getHours() >= NIGHT.from && now.getHours() < NIGHT.to;
 
+const ONCE_MS = 12 * 3_600_000;
+
+/** True once a night for each thing that is done once a night. */
+export async function isFirstOfNight(db: Database, key: string, now: Date): Promise<boolean> {
+  const [last] = await db.select().from(site).where(eq(site.key, key));
+  if (last && now.getTime() - Number(last.value) < ONCE_MS) return false;
+  const value = String(now.getTime());
+  await db.insert(site).values({ key, value }).onDuplicateKeyUpdate({ set: { value } });
+  return true;
+}
+
 /** Begins every rule that runs at night and has not run this night. Gives how many were begun. */
 export async function runDueRules(db: Database, now: Date): Promise<number> {
   if (!isNight(now)) return 0;
   let begun = 0;
   for (const rule of await keptRules(db)) {
-    if (!rule.atNight || (rule.ranAtMs !== null && now.getTime() - rule.ranAtMs < 12 * 3_600_000)) continue;
+    if (!rule.atNight || (rule.ranAtMs !== null && now.getTime() - rule.ranAtMs < ONCE_MS)) continue;
     if (await isBusy(db, rule.volumeId)) continue;
     begun += Number(await runRule(db, rule, now));
   }

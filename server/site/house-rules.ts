@@ -68,11 +68,28 @@ export async function copiesRule(db: Db): Promise<CopiesRule> {
   return { copies: copies || USUAL_COPIES.copies, places: places || USUAL_COPIES.places };
 }
 
+const READ_BACK_MONTHS = 'read back every months';
+const CARRIER_YEARS = 'oldest carrier in years';
+
+/** What keeps the shelf whole without anybody asking. */
+export interface ShelfRule {
+  /** Copies whose last read-back is older are read back at night; 0: only when asked. */
+  readBackMonths: number;
+  /** Carriers in use for longer are told; 0: none. */
+  carrierYears: number;
+}
+
+export const shelfRule = async (db: Db): Promise<ShelfRule> => ({
+  readBackMonths: await numberOf(db, READ_BACK_MONTHS),
+  carrierYears: await numberOf(db, CARRIER_YEARS),
+});
+
 export interface HouseRules {
   readBackHours: number;
   trustUnseen: boolean;
   aside: AsideRule;
   copies: CopiesRule;
+  shelf: ShelfRule;
 }
 
 export const houseRules = async (db: Db): Promise<HouseRules> => ({
@@ -80,6 +97,7 @@ export const houseRules = async (db: Db): Promise<HouseRules> => ({
   trustUnseen: await trustsUnseenPrograms(db),
   aside: await asideRule(db),
   copies: await copiesRule(db),
+  shelf: await shelfRule(db),
 });
 
 /** Changes what the house allows, with a receipt that says what from and to. */
@@ -96,6 +114,8 @@ export async function setHouseRules(
     await setNumber(tx, ASIDE_SHORT, rules.aside.shortBytes);
     await setNumber(tx, COPIES, rules.copies.copies);
     await setNumber(tx, PLACES, rules.copies.places);
+    await setNumber(tx, READ_BACK_MONTHS, rules.shelf.readBackMonths);
+    await setNumber(tx, CARRIER_YEARS, rules.shelf.carrierYears);
     await writeReceipt(tx, {
       at: now,
       who,

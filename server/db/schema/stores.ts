@@ -70,7 +70,14 @@ export const carriers = mysqlTable(
     name: varchar('name', { length: 60 }).notNull(),
     /** One of the kinds in server/carriers/kinds.ts; its settings are parsed by it when they are read. */
     kind: varchar('kind', { length: 40 }).notNull(),
+    /** Where it is kept: a cabinet, a box, off site. Copies count by it. */
     place: varchar('place', { length: 120 }).notNull(),
+    /** Since when it is used, where somebody said so. */
+    since: at('since'),
+    /** Who has it, since when, and when it is due back; null while it is in its place. */
+    lentTo: varchar('lent_to', { length: 120 }),
+    lentAt: at('lent_at'),
+    dueAt: at('due_at'),
     settings: jsonOf<Record<string, unknown>>('settings').notNull(),
     capacityBytes: amount('capacity_bytes').notNull(),
     /** Room left on it when a worker last looked; null before that. */
