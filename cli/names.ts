@@ -1,5 +1,6 @@
 // Things that people name on the command line, found by that name in any case.
 import type { ProjectId } from '#core/model.ts';
+import { archiveRows } from '#server/archives/shelf.ts';
 import type { Database } from '#server/db/connect.ts';
 import { projectNames } from '#server/projects/projects.ts';
 import { Refused } from '#server/runtime/refused.ts';
@@ -16,4 +17,14 @@ export function named<One extends { name: string }>(what: string, all: readonly 
 
 export async function projectNamed(db: Database, name: string): Promise<{ projectId: ProjectId; name: string }> {
   return named('project', await projectNames(db), name);
+}
+
+/** A sealed archive by its folder on the carriers. */
+export async function sealedNamed(db: Database, folder: string) {
+  const sealed = (await archiveRows(db)).filter((row) => row.state === 'sealed');
+  return named(
+    'sealed archive',
+    sealed.map((row) => ({ ...row, name: row.folder })),
+    folder,
+  );
 }

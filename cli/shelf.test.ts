@@ -52,6 +52,24 @@ test('what left its place long ago is found where it lies, by its name and from 
   ]);
 });
 
+test('everything on a carrier is copied to another, and the carrier stays as it is', async () => {
+  await run('archive', 'Fog', '--to', 'kd-1', '--folder', 'fog_2');
+  await run('plan', 'run');
+  expect(await run('migrate', 'kd-1', '--to', 'kd-2')).toMatch(
+    /^Added 2 copies of .* to the plan\. Nothing is written/,
+  );
+  await run('plan', 'run');
+  const told = JSON.parse(await run('shelf', '--json')) as { copies: { state: string; carriers: object[] }[] }[];
+  for (const { copies } of told)
+    expect(copies).toMatchObject([
+      { state: 'good', carriers: [{ name: 'kd-1' }] },
+      { state: 'good', carriers: [{ name: 'kd-2' }] },
+    ]);
+  await expect(run('migrate', 'kd-1', '--to', 'kd-2')).rejects.toThrow(/^Fog: kd-2 holds a copy of Fog already/);
+  await expect(run('migrate', 'kd-1', '--to', 'kd-1')).rejects.toThrow(/Choose another carrier/);
+  await expect(run('migrate', 'kd-9', '--to', 'kd-1')).rejects.toThrow(/no carrier named kd-9/);
+});
+
 test('one timeline, a bin or a file of an archive is brought back', async () => {
   expect(await run('restore', 'fog_1', '--to', 'media', '--file', 'winch', '--dry-run')).toMatch(
     /^6\.00 kB in 1 file to media, fog_1; about .*\nNothing was added/,

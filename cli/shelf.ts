@@ -5,18 +5,16 @@ import { type ArchiveId, LEVEL_WORDS } from '#core/model.ts';
 import type { Group } from '#core/reclaim/worth.ts';
 import { count, counted, duration, listed, size } from '#core/wording/amounts.ts';
 import { GROUP_WORDS } from '#core/wording/reclaim.ts';
-import { contentRows } from '#server/archives/page.ts';
 import { measuredRates } from '#server/archives/rates.ts';
 import { askToReadBackAll } from '#server/archives/read-back.ts';
 import { archiveRows, carrierRows } from '#server/archives/shelf.ts';
 import type { Database } from '#server/db/connect.ts';
 import { Refused } from '#server/runtime/refused.ts';
-import { rackVolumes } from '#server/site/rack.ts';
 import { whereStored } from '#server/search/where.ts';
-import { addCopy } from '#server/steps/copy-archive.ts';
+import { addCarrierCopies, addCopy } from '#server/steps/copy-archive.ts';
 import { addRelease, releaseKey, releaseOf } from '#server/steps/release.ts';
-import { addRestore, restoreWeight } from '#server/steps/restore.ts';
-import { named } from './names.ts';
+import { named, sealedNamed } from './names.ts';
+import { addRestoreCommand } from './restore.ts';
 import type { Out } from './shaping.ts';
 import { table } from './table.ts';
 
@@ -42,19 +40,13 @@ export function addShelfCommands(command: Command, open: () => Database, out: Ou
       (one, all: string[] = []) => [...all, one],
     )
     .action((folder: string, { to }: { to: string[] }) => copy(open(), out, { folder, to }));
-  const several = (one: string, all: string[]) => [...all, one];
   command
-    .command('restore')
-    .description('adds bringing an archive back to the plan: all of it, or what is named of it')
-    .argument('<archive>', 'its folder on the carriers')
-    .requiredOption('--to <volume>', 'the volume that it comes to')
-    .option('--folder <name>', 'the new folder there')
-    .option('--timeline <name>', 'only what it uses; several times for several', several, [])
-    .option('--bin <name>', 'only what lies in it and below; of a bin in a bin both names with / between', several, [])
-    .option('--file <part>', 'only files that have this in their names; several times for several', several, [])
-    .option('--dry-run', 'only says what would come back')
-    .option('--json', 'as JSON')
-    .action((folder: string, asked: RestoreOptions) => restore(open(), out, { name: folder, ...asked }));
+    .command('migrate')
+    .description('adds a copy of everything on a carrier to the plan, onto another; the carrier stays as it is')
+    .argument('<carrier>', 'its number')
+    .requiredOption('--to <carrier>', 'the other')
+    .action((from: string, { to }: { to: string }) => migrate(open(), out, { from, to }));
+  addRestoreCommand(command, open, out);
   command
     .command('shelf')
     .description('archives, their copies and where those are')
@@ -76,12 +68,13 @@ export function addShelfCommands(command: Command, open: () => Database, out: Ou
     .action((folder: string, { on }: { on?: string }) => readBack(open(), out, { folder, on }));
 }
 
-async function sealedNamed(db: Database, folder: string) {
-  const sealed = (await archiveRows(db)).filter((row) => row.state === 'sealed');
-  return named(
-    'sealed archive',
-    sealed.map((row) => ({ ...row, name: row.folder })),
-    folder,
+async function migrate(db: Database, out: Out, { from, to }: { from: string; to: string }): Promise<void> {
+  const all = await carrierRows(db);
+  const { carrierId } = named('carrier', all, from);
+  const added = await addCarrierCopies(db, { carrierId, to: named('carrier', all, to).carrierId, now: new Date() });
+  for (const line of added.left) out(`Not copied: ${line}`);
+  out(
+    `Added ${counted(added.archives, 'copy', 'copies')} of ${size(added.bytes)} to the plan. Nothing is written before the plan is run.`,
   );
 }
 
@@ -91,47 +84,6 @@ async function copy(db: Database, out: Out, { folder, to }: { folder: string; to
   const carrierIds = to.map((name) => named('carrier', all, name).carrierId);
   const added = await addCopy(db, { archiveId: one.archiveId, carrierIds, now: new Date() });
   out(`Added a copy of ${size(added.bytes)} to the plan. Nothing is written before the plan is run.`);
-}
-
-interface RestoreOptions {
-  to: string;
-  folder?: string;
-  timeline: string[];
-  bin: string[];
-  file: string[];
-  dryRun?: boolean;
-  json?: boolean;
-}
-
-async function restore(db: Database, out: Out, asked: RestoreOptions & { name: string }): Promise<void> {
-  const one = await sealedNamed(db, asked.name);
-  const archiveId = one.archiveId as ArchiveId;
-  const volume = named('volume', await rackVolumes(db), asked.to);
-  const good = one.copies.find((copy) => copy.state === 'good');
-  if (!good) throw new Refused(`No copy of ${one.folder} is good, so nothing was added.`);
-  const files: number[] = [];
-  for (const part of asked.file) {
-    const { rows } = await contentRows(db, archiveId, { word: part, after: 0 });
-    if (rows.length === 0)
-      throw new Refused(`Nothing in ${one.folder} has “${part}” in its name or former place. Nothing was added.`);
-    files.push(...rows.map((row) => row.id));
-  }
-  const { timeline: timelines, bin: bins } = asked;
-  const isWhole = timelines.length + bins.length + files.length === 0;
-  const only = isWhole ? null : { timelines, bins, files: [...new Set(files)] };
-  const folder = asked.folder ?? one.folder.replace(/_\d{4}-\d\d-\d\d$/, ' restored');
-  const wanted = { archiveId, copyId: good.copyId, volumeId: volume.volumeId, folder, only };
-  const weight = await restoreWeight(db, wanted);
-  const seconds = Math.round(weight.bytes / (await measuredRates(db)).readBack);
-  const added = asked.dryRun ? null : await addRestore(db, { ...wanted, now: new Date() });
-  if (asked.json)
-    return out(
-      JSON.stringify({ archive: one.folder, volume: volume.name, folder, only, ...weight, seconds, added }, null, 2),
-    );
-  out(
-    `${size(weight.bytes)} in ${counted(weight.files, 'file')} to ${volume.name}, ${folder}; about ${duration(seconds)}.`,
-  );
-  out(added ? 'Added to the plan. Nothing is written before the plan is run.' : 'Nothing was added to the plan.');
 }
 
 async function shelf(db: Database, out: Out, json = false): Promise<void> {

@@ -251,7 +251,7 @@ const dayOrNone = (what: string) =>
     .transform((text) => (text === '' ? null : new Date(`${text}T00:00:00Z`)))
     .refine((date) => date === null || !Number.isNaN(date.getTime()), `${what} is no day of the calendar.`);
 /** The page of one carrier. */
-export const carrierForm = z.object({
+const moveCarrierForm = z.object({
   intent: z.literal('move'),
   place: z
     .string('Where it is kept is missing.')
@@ -267,6 +267,10 @@ export const carrierForm = z.object({
   dueAt: dayOrNone('When it is due back'),
   since: dayOrNone('Since when it is used'),
 });
+export const carrierForm = z.discriminatedUnion('intent', [
+  moveCarrierForm,
+  z.object({ intent: z.literal('copy all'), to: id('The other carrier') }),
+]);
 /** The page of one archive. */
 export const archiveForm = z.discriminatedUnion('intent', [
   restoreForm,

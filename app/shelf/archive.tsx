@@ -21,7 +21,9 @@ type Part = Data['parts'][number];
 export default function Archive({ loaderData: data }: Route.ComponentProps) {
   const lens = useLens();
   const { archive, project } = data;
-  const good = archive.copies.find((copy) => copy.state === 'good');
+  // One that is in reach, before one that somebody has to fetch.
+  const all = archive.copies.filter((copy) => copy.state === 'good');
+  const good = all.find((copy) => copy.isThere) ?? all[0];
   const [ticked, setTicked] = useState<Ticked>(new Map());
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">

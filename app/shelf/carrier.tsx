@@ -61,7 +61,7 @@ export default function CarrierPage({ loaderData: data }: Route.ComponentProps) 
   );
 }
 
-function Holds({ data: { carrier, nowMs } }: { data: Data }) {
+function Holds({ data: { carrier, others, nowMs } }: { data: Data }) {
   const lens = useLens();
   const columns: Column<Held>[] = [
     {
@@ -106,7 +106,34 @@ function Holds({ data: { carrier, nowMs } }: { data: Data }) {
           columns={columns}
         />
       )}
+      {carrier.holds.length > 0 && others.length > 0 && <CopyAll others={others} />}
     </Card>
+  );
+}
+
+/** To a fresh carrier, before this one gets old or is needed elsewhere. */
+function CopyAll({ others }: { others: Data['others'] }) {
+  const fetcher = useFetcher<Answer>();
+  return (
+    <fetcher.Form method="post" className="mt-3 grid gap-2">
+      <input type="hidden" name="intent" value="copy all" />
+      <div className="flex flex-wrap items-center gap-2">
+        <select name="to" aria-label="Copy all of it to" className={`${inputLook} !w-64`}>
+          {others.map((other) => (
+            <option key={other.carrierId} value={other.carrierId}>
+              {other.name}, {size(other.freeBytes)} free
+            </option>
+          ))}
+        </select>
+        <Button type="submit" disabled={fetcher.state !== 'idle'}>
+          Add copies of all of it to the plan
+        </Button>
+      </div>
+      <p className="text-[13px] text-ink-2">
+        Each is read from a good copy, proven while it is copied, and read back. What is here stays.
+      </p>
+      <Said answer={fetcher.data} />
+    </fetcher.Form>
   );
 }
 

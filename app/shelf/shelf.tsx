@@ -271,7 +271,9 @@ function ArchiveRow({
         )}
       </td>
       <td className="number">
-        {archive.state === 'sealed' && good.length > 0 && <Restore archive={archive} copyId={good[0]!.copyId} />}
+        {archive.state === 'sealed' && good.length > 0 && (
+          <Restore archive={archive} copyId={(good.find((copy) => copy.isThere) ?? good[0]!).copyId} />
+        )}
       </td>
     </tr>
   );

@@ -7,7 +7,7 @@ import { Button } from '../ui/parts';
 import type { FrameData } from './use-frame';
 import { ProgressBar, progressWords } from './progress';
 import { PlanSheet } from './plan-sheet';
-import { WorkSheet } from './work-sheet';
+import { awaitedWords, WorkSheet } from './work-sheet';
 
 export function Tray({ frame }: { frame: FrameData }) {
   const [open, setOpen] = useState<'plan' | 'work' | null>(null);
@@ -72,8 +72,9 @@ function lastWords(job: JobRow | undefined): string {
 function Progress({ job, more }: { job: JobRow; more: number }) {
   return (
     <>
-      <span className="truncate text-ink-2">
+      <span className="truncate text-ink-2" title={job.title}>
         {job.title}
+        {job.waitsFor.length > 0 && `, waits for ${awaitedWords(job)}`}
         {job.phase && job.kind !== 'read volume' ? `, ${job.phase}` : ''}
       </span>
       <ProgressBar job={job} />

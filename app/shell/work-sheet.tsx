@@ -1,6 +1,6 @@
 // All work: what runs, what waits, what ended and how. From here work is cancelled and volumes are read again.
 import { useFetcher } from 'react-router';
-import { ago, exactTime } from '#core/wording/amounts.ts';
+import { ago, exactTime, listed } from '#core/wording/amounts.ts';
 import type { JobRow } from '#server/site/work.ts';
 import type { Answer } from '../lib/answer';
 import { Button, Chip, Empty, Said, type Tone } from '../ui/parts';
@@ -56,6 +56,10 @@ export function WorkSheet({
   );
 }
 
+/** "KD-0004 (lent to Ida Holm)" */
+export const awaitedWords = ({ waitsFor }: JobRow): string =>
+  listed(waitsFor.map(({ name, where }) => (where === '' ? name : `${name} (${where})`)));
+
 interface JobProps {
   job: JobRow;
   nowMs: number;
@@ -72,6 +76,12 @@ function Job({ job, nowMs, fetcher }: JobProps) {
         </div>
         <div className="text-[13px] text-ink-2" title={exactTime(job.createdMs)}>
           by {job.who}, {ago(job.finishedMs ?? job.createdMs, Math.max(nowMs, job.finishedMs ?? job.createdMs))}
+          {job.waitsFor.length > 0 && (
+            <span className="block text-caution">
+              Waits for {awaitedWords(job)}. Connect {job.waitsFor.length === 1 ? 'it' : 'them'}, and it goes on by
+              itself.
+            </span>
+          )}
           {job.trouble && <span className="block max-w-[70em] whitespace-normal text-loss">{job.trouble}</span>}
         </div>
       </div>

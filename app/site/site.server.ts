@@ -1,6 +1,6 @@
 // What the site route asks of the services, and what it changes through them.
 import type { Route } from './+types/site';
-import { KINDS } from '#core/model.ts';
+import { type CarrierId, KINDS } from '#core/model.ts';
 import { decisions } from '#core/wording/decisions.ts';
 import { siteSentence } from '#core/wording/lenses.ts';
 import type { Forecast } from '#core/forecast/forecast.ts';
@@ -9,6 +9,7 @@ import { allStrays, homesInTrouble } from '#server/projects/homes.ts';
 import { ownerlessByVolume } from '#server/projects/ownership.ts';
 import { projectRows } from '#server/projects/projects.ts';
 import { rackVolumes } from '#server/site/rack.ts';
+import { jobRows } from '#server/site/work.ts';
 import { archiveRows, damagedCopies } from '#server/archives/shelf.ts';
 import { dueReadBacks } from '#server/archives/due-read-backs.ts';
 import { shelfRule } from '#server/site/house-rules.ts';
@@ -77,7 +78,7 @@ interface Known {
 }
 
 async function decisionsOf({ all, volumes, projects, strays, forecastOf }: Known) {
-  const [broken, nobodys, homeless, copies, check, sounds, sealed, aside, carriers, due] = await Promise.all([
+  const [broken, nobodys, homeless, copies, check, sounds, sealed, aside, carriers, due, jobs] = await Promise.all([
     brokenDocuments(db()),
     ownerlessByVolume(db()),
     homesInTrouble(db()),
@@ -88,6 +89,7 @@ async function decisionsOf({ all, volumes, projects, strays, forecastOf }: Known
     asideTotal(db(), volumes.length < all.length ? volumes.map((volume) => volume.volumeId) : []),
     carriersToTell(db(), (await shelfRule(db())).carrierYears, new Date()),
     dueReadBacks(db(), new Date()),
+    jobRows(db(), 0),
   ]);
   const nameOf = (id: number) => all.find((volume) => volume.volumeId === id)?.name ?? '';
   return decisions({
@@ -102,6 +104,11 @@ async function decisionsOf({ all, volumes, projects, strays, forecastOf }: Known
     strays: strays.map((stray) => ({ ...stray, volume: nameOf(stray.volumeId) })),
     damagedCopies: copies,
     carriers,
+    waiting: jobs.flatMap(({ title, waitsFor }) =>
+      waitsFor.flatMap(({ store, id, name, where }) =>
+        store === 'carrier' ? [{ title, carrierId: id as CarrierId, carrier: name, where }] : [],
+      ),
+    ),
     dueReadBacks: due.filter((copy) => !copy.isThere),
     shortArchives: sealed.flatMap(({ archiveId, name, folder, short }) =>
       short === null ? [] : [{ archiveId, name, folder, short }],

@@ -58,6 +58,8 @@ export interface DecisionFacts {
     late: { to: string; dueMs: number } | null;
     years: number | null;
   }[];
+  /** Work that waits for a carrier. */
+  waiting?: readonly { title: string; carrierId: CarrierId; carrier: string; where: string }[];
   /** Copies whose read-back is due, and whose carriers are not in reach. */
   dueReadBacks?: readonly {
     archiveId: ArchiveId;
@@ -113,6 +115,7 @@ export function decisions(facts: DecisionFacts): Decision[] {
     ...(facts.damagedCopies ?? []).map(damagedCopy),
     ...(facts.shortArchives ?? []).map(shortOfCopies),
     ...(facts.carriers ?? []).flatMap((carrier) => ofCarrier(carrier, facts.nowMs)),
+    ...(facts.waiting ?? []).map(waitsForCarrier),
     ...(facts.dueReadBacks ?? []).map((copy) => readBackDue(copy, facts.nowMs)),
     ...(facts.check ? [checkDiffers(facts.check, facts.nowMs)] : []),
     ...asideLong(facts),
@@ -179,6 +182,14 @@ function ofCarrier({ carrierId, name, late, years }: NonNullable<DecisionFacts['
     });
   return found;
 }
+
+const waitsForCarrier = (work: NonNullable<DecisionFacts['waiting']>[number]): Decision => ({
+  key: `waits ${work.carrierId} ${work.title}`,
+  weight: 'caution',
+  what: `${work.title} waits for ${work.carrier}`,
+  detail: `${capital(work.where)}. Connect it, and the work goes on by itself`,
+  action: { go: 'carrier', carrierId: work.carrierId, words: 'Show it' },
+});
 
 const readBackDue = (copy: NonNullable<DecisionFacts['dueReadBacks']>[number], nowMs: number): Decision => ({
   key: `unread copy ${copy.archiveId} ${copy.carrier}`,

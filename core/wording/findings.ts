@@ -27,6 +27,10 @@ const COMMON: Readonly<Record<string, (finding: Finding, nowMs: number) => Findi
     what: `${text(f, 'carrier')} is not in reach`,
     detail: 'Connect the carrier, or take the step out and choose another.',
   }),
+  'carrier asked for': (f) => ({
+    what: `${text(f, 'carrier')} is not in reach: the work waits for it`,
+    detail: `It is ${text(f, 'where')}. Once it is connected, to whichever worker, the work begins by itself.`,
+  }),
   'copy not good': (f) => ({
     what: `No good copy of ${text(f, 'archive')} is in reach`,
     detail: `${text(f, 'why')} Nothing of it is removed before a copy reads back whole.`,

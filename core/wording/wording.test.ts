@@ -305,15 +305,17 @@ test('a carrier that is late or old, and a copy that is due to be read, wait wit
       { carrierId: 3 as CarrierId, name: 'KD-3', late: { to: 'Ida', dueMs: 97 * DAY }, years: null },
       { carrierId: 4 as CarrierId, name: 'KD-4', late: null, years: 6 },
     ],
+    waiting: [{ title: 'Restore Fog', carrierId: 4 as CarrierId, carrier: 'KD-4', where: 'lent to Ida' }],
     dueReadBacks: [{ archiveId: 7 as ArchiveId, archive: 'Fog', carrier: 'KD-4', place: 'bank', readBackMs: null }],
   });
   expect(list.map((d) => [d.weight, d.what])).toEqual([
     ['caution', 'KD-3 is lent to Ida and was due back 3 days ago'],
     ['caution', 'KD-4 is in use for 6 years'],
+    ['caution', 'Restore Fog waits for KD-4'],
     ['plain', 'The copy of Fog on KD-4 is due to be read back'],
   ]);
-  expect(list[2]!.detail).toBe('It was never read back. Connect KD-4 (bank), and it is read at night');
-  expect(new Set(list.map((d) => d.key)).size).toBe(3);
+  expect(list[3]!.detail).toBe('It was never read back. Connect KD-4 (bank), and it is read at night');
+  expect(new Set(list.map((d) => d.key)).size).toBe(4);
 });
 
 test('what was set aside long ago waits for somebody, what was yesterday does not', () => {

@@ -39,6 +39,8 @@ export interface CopyRow {
   carriers: { carrierId: CarrierId; name: string }[];
   state: string;
   readBackMs: number | null;
+  /** All its carriers are in reach now. */
+  isThere: boolean;
 }
 
 /** All of them, or one; the latest first. */
@@ -77,7 +79,13 @@ type Copy = CopyRow & { places: string[] };
 /** Copies of archives, by the archive. */
 async function copiesOf(db: Db, ids: readonly number[]): Promise<Map<number, Copy[]>> {
   const rows = await db
-    .select({ copy: archiveCopies, carrierId: carriers.id, carrier: carriers.name, place: carriers.place })
+    .select({
+      copy: archiveCopies,
+      carrierId: carriers.id,
+      carrier: carriers.name,
+      place: carriers.place,
+      at: carriers.state,
+    })
     .from(archiveCopies)
     .innerJoin(copyParts, eq(copyParts.copyId, archiveCopies.id))
     .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
@@ -89,6 +97,7 @@ async function copiesOf(db: Db, ids: readonly number[]): Promise<Map<number, Cop
     const { id, archiveId, state, readBackAt } = parts[0]!.copy;
     const own: Copy = {
       ...{ copyId: id, state, readBackMs: readBackAt?.getTime() ?? null, places: parts.map(({ place }) => place) },
+      isThere: parts.every(({ at }) => at === 'reachable'),
       carriers: [...new Map(parts.map(({ carrierId, carrier }) => [carrierId as CarrierId, carrier]))].map(
         ([carrierId, name]) => ({ carrierId, name }),
       ),

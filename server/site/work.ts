@@ -1,6 +1,7 @@
 // Jobs as the tray shows them, and asking for a volume to be read.
 import { and, desc, eq, inArray, isNull, notInArray, or, sql } from 'drizzle-orm';
 import type { FolderId, JobId, VolumeId } from '#core/model.ts';
+import { idList } from '../db/conditions.ts';
 import { type Database, inTransaction } from '../db/connect.ts';
 import { folders } from '../db/schema/catalogue.ts';
 import { jobs, jobStores } from '../db/schema/jobs.ts';
@@ -25,6 +26,17 @@ export interface JobRow {
   who: string;
   createdMs: number;
   finishedMs: number | null;
+  /** What no worker reaches now, and it cannot begin without. */
+  waitsFor: Awaited[];
+}
+
+/** A volume or carrier that somebody has to connect. */
+export interface Awaited {
+  store: 'volume' | 'carrier';
+  id: number;
+  name: string;
+  /** Where to look for it: its place, or who has it; empty of a volume. */
+  where: string;
 }
 
 /** What runs or waits, and the last that ended. */
@@ -40,7 +52,12 @@ export async function jobRows(db: Database, ended = 12): Promise<JobRow[]> {
     .where(and(inArray(jobs.state, ['done', 'failed', 'cancelled']), eq(jobs.quiet, false)))
     .orderBy(desc(jobs.id))
     .limit(ended);
+  const awaited = await awaitedBy(
+    db,
+    open.filter((job) => job.state === 'queued').map((job) => job.id),
+  );
   return [...open, ...past].map((job) => ({
+    waitsFor: awaited.get(job.id) ?? [],
     jobId: job.id as JobId,
     kind: job.kind,
     title: job.title,
@@ -56,6 +73,22 @@ export async function jobRows(db: Database, ended = 12): Promise<JobRow[]> {
     createdMs: job.createdAt.getTime(),
     finishedMs: job.finishedAt?.getTime() ?? null,
   }));
+}
+
+/** Stores that are not in reach, by the job that needs them. */
+async function awaitedBy(db: Database, jobIds: readonly number[]): Promise<Map<number, Awaited[]>> {
+  if (jobIds.length === 0) return new Map();
+  const [rows] = (await db.execute(sql`
+    SELECT s.job_id AS jobId, 'carrier' AS store, c.id, c.name, IF(c.lent_to IS NULL, c.place, CONCAT('lent to ', c.lent_to)) AS \`where\`
+      FROM job_stores s JOIN carriers c ON c.id = s.store_id AND c.state <> 'reachable' WHERE s.store = 'carrier' AND s.job_id IN ${idList(jobIds)}
+    UNION ALL SELECT s.job_id, 'volume', v.id, v.name, '' FROM job_stores s JOIN volumes v ON v.id = s.store_id AND v.state <> 'reachable'
+      WHERE s.store = 'volume' AND s.job_id IN ${idList(jobIds)} ORDER BY name`)) as unknown as [
+    (Awaited & { jobId: number })[],
+  ];
+  const found = new Map<number, Awaited[]>();
+  for (const { jobId, ...one } of rows)
+    found.set(Number(jobId), [...(found.get(Number(jobId)) ?? []), { ...one, id: Number(one.id) }]);
+  return found;
 }
 
 /** Puts in a reading for each of these volumes that has none waiting or running. */

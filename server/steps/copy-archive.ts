@@ -61,6 +61,43 @@ export async function addCopy(
   });
 }
 
+export interface CarrierCopies {
+  archives: number;
+  bytes: number;
+  /** Archives that are not copied, each with the reason. */
+  left: string[];
+}
+
+/**
+ * Adds a copy of every archive that has something on a carrier to the plan, onto another: before it gets old, or is full. The carrier
+ * itself stays as it is. Throws Refused where none can be copied.
+ */
+export async function addCarrierCopies(
+  db: Database,
+  { carrierId, to, now }: { carrierId: CarrierId; to: CarrierId; now: Date },
+): Promise<CarrierCopies> {
+  const rows = await carrierRows(db);
+  const from = rows.find((row) => row.carrierId === carrierId);
+  if (!from || !rows.some((row) => row.carrierId === to) || carrierId === to)
+    throw new Refused('Choose another carrier that is registered. Nothing was added.');
+  const all = new Map(from.layers.map(({ archiveId, name }) => [archiveId, name]));
+  const sum: CarrierCopies = { archives: 0, bytes: 0, left: [] };
+  for (const [archiveId, name] of all)
+    try {
+      const { bytes } = await addCopy(db, { archiveId, carrierIds: [to], now });
+      sum.archives++;
+      sum.bytes += bytes;
+    } catch (error) {
+      if (!(error instanceof Refused)) throw error;
+      sum.left.push(`${name}: ${error.message.replace(/ Nothing was added.*$/, '')}`);
+    }
+  if (sum.archives === 0)
+    throw new Refused(
+      sum.left[0] ? `${sum.left[0]} Nothing was added.` : `${from.name} holds nothing. Nothing was added.`,
+    );
+  return sum;
+}
+
 /** Parts are as they were sealed: each goes whole on a carrier. Where they do not fit, the first has them all, and the plan says so. */
 function partsOn(
   parts: readonly Part[],

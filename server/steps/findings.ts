@@ -195,6 +195,21 @@ export async function tooFull(db: Db, step: Of, on: { volumeId: VolumeId; needed
   return [finding(step, 'volume too full', 'stop', { volume: volume.name, neededBytes: on.neededBytes, freeBytes })];
 }
 
+/** The same of carriers that the work waits for, whenever somebody brings them. */
+export async function carriersAskedFor(db: Db, step: Of, carrierIds: readonly number[]): Promise<Finding[]> {
+  if (carrierIds.length === 0) return [];
+  const all = await db
+    .select({ name: carriers.name, place: carriers.place, lentTo: carriers.lentTo })
+    .from(carriers)
+    .where(and(inArray(carriers.id, [...carrierIds]), sql`${carriers.state} <> 'reachable'`));
+  return all.map(({ name, place, lentTo }) =>
+    finding(step, 'carrier asked for', 'note', {
+      carrier: name,
+      where: lentTo === null ? `kept in ${place}` : `lent to ${lentTo}`,
+    }),
+  );
+}
+
 export async function carriersAway(db: Db, step: Of, carrierIds: readonly number[]): Promise<Finding[]> {
   if (carrierIds.length === 0) return [];
   const all = await db

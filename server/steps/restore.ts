@@ -35,7 +35,7 @@ import { finishItems, type Item, type ItemWork, type Outcome, runItems } from '.
 import { tooSmall } from '../stores/look.ts';
 import { volumeFree } from '../stores/volume-free.ts';
 import { addStep } from './adding.ts';
-import { carriersAway, finding, nameTaken as takenOn, readOnly, tooFull, unreachable } from './findings.ts';
+import { carriersAskedFor, finding, nameTaken as takenOn, readOnly, tooFull, unreachable } from './findings.ts';
 import { serverStep } from './kind.ts';
 import { carriersToRead, lacksGood, PartSources, sourcesOf } from './part-sources.ts';
 import { relinkDocuments } from './restored-documents.ts';
@@ -440,7 +440,7 @@ export const restoreArchive = serverStep({
     const findings = [
       ...(await unreachable(db, step, [volumeId])),
       ...(await readOnly(db, step, [volumeId])),
-      ...(await carriersAway(db, step, carrierIds.length > 0 ? carrierIds : [carrierId])),
+      ...(await carriersAskedFor(db, step, carrierIds.length > 0 ? carrierIds : [carrierId])),
       ...(await tooFull(db, step, { volumeId, neededBytes: step.bytes })),
     ];
     if (copy?.state !== 'good')

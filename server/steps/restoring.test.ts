@@ -5,12 +5,14 @@ import { eq } from 'drizzle-orm';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { readOtio } from '#core/documents/formats/otio.ts';
 import { pathOfUrl } from '#core/documents/targets.ts';
-import { TestSite } from '#test/site.ts';
+import { findingWords } from '#core/wording/findings.ts';
+import { TestSite, until } from '#test/site.ts';
 import { binsIn, type Only, timelinesIn } from '../archives/contents.ts';
 import { archiveClips, archiveCopies, archiveFiles, archives } from '../db/schema/archives.ts';
 import { keptKinds } from '../db/schema/projects.ts';
 import { receipts } from '../db/schema/receipts.ts';
-import { currentPlan } from '../plan/plan.ts';
+import { currentPlan, findingsOf } from '../plan/plan.ts';
+import { jobRows } from '../site/work.ts';
 import { missingMedia } from '../readings/missing.ts';
 import { addArchive } from './archive.ts';
 import { addRestore } from './restore.ts';
@@ -162,13 +164,22 @@ test('of an archive over two carriers, what lies on one comes back while the oth
   await add({ files: [a.id] }, 'one');
   expect(await run()).toMatchObject({ state: 'done', trouble: null });
   expect(readFileSync(at('media/one', a.payloadPath), 'utf8')).toBe('a '.repeat(30_000));
-  // All of it needs both, and says so before anything is read.
-  await expect(
-    (async () => {
-      await add({ timelines: ['Reel 1', 'Reel 2'] }, 'both');
-      await site.runPlan();
-    })(),
-  ).rejects.toThrow(/carrier unreachable/);
+  // All of it needs both: it says which it waits for, and goes on once that is there.
+  await add({ timelines: ['Reel 1', 'Reel 2'] }, 'both');
+  const other = on === 'kd-1' ? 'kd-2' : 'kd-1';
+  const found = await findingsOf(site.db, (await currentPlan(site.db)).steps);
+  expect(found).toMatchObject([{ code: 'carrier asked for', weight: 'note', facts: { carrier: other } }]);
+  expect(findingWords(found[0]!, 0).detail).toMatch(/^It is kept in cabinet\. Once it is connected/);
+  await site.runPlan();
+  const worker = site.worker();
+  await until(() => worker.isIdle());
+  const [job] = await jobRows(site.db, 0);
+  expect(job).toMatchObject({ state: 'queued', waitsFor: [{ store: 'carrier', name: other, where: 'cabinet' }] });
+  expect(existsSync(at('media/both'))).toBe(false);
+  renameSync(at('on a shelf'), at(other));
+  await until(async () => (await jobRows(site.db, 0)).length === 0);
+  await worker.stop();
+  expect(filesIn('both').filter((one) => one.endsWith('.mov'))).toHaveLength(3);
 });
 
 test('what an archive does not have is refused with all it has, and nothing is added', async () => {

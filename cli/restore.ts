@@ -1,0 +1,70 @@
+// The command that brings an archive back, or a timeline, a bin or single files of it.
+import type { Command } from 'commander';
+import type { ArchiveId } from '#core/model.ts';
+import { counted, duration, size } from '#core/wording/amounts.ts';
+import { contentRows } from '#server/archives/page.ts';
+import { measuredRates } from '#server/archives/rates.ts';
+import type { Database } from '#server/db/connect.ts';
+import { Refused } from '#server/runtime/refused.ts';
+import { rackVolumes } from '#server/site/rack.ts';
+import { addRestore, restoreWeight } from '#server/steps/restore.ts';
+import { named, sealedNamed } from './names.ts';
+import type { Out } from './shaping.ts';
+
+export function addRestoreCommand(command: Command, open: () => Database, out: Out): void {
+  const several = (one: string, all: string[]) => [...all, one];
+  command
+    .command('restore')
+    .description('adds bringing an archive back to the plan: all of it, or what is named of it')
+    .argument('<archive>', 'its folder on the carriers')
+    .requiredOption('--to <volume>', 'the volume that it comes to')
+    .option('--folder <name>', 'the new folder there')
+    .option('--timeline <name>', 'only what it uses; several times for several', several, [])
+    .option('--bin <name>', 'only what lies in it and below; of a bin in a bin both names with / between', several, [])
+    .option('--file <part>', 'only files that have this in their names; several times for several', several, [])
+    .option('--dry-run', 'only says what would come back')
+    .option('--json', 'as JSON')
+    .action((folder: string, asked: RestoreOptions) => restore(open(), out, { name: folder, ...asked }));
+}
+
+interface RestoreOptions {
+  to: string;
+  folder?: string;
+  timeline: string[];
+  bin: string[];
+  file: string[];
+  dryRun?: boolean;
+  json?: boolean;
+}
+
+async function restore(db: Database, out: Out, asked: RestoreOptions & { name: string }): Promise<void> {
+  const one = await sealedNamed(db, asked.name);
+  const archiveId = one.archiveId as ArchiveId;
+  const volume = named('volume', await rackVolumes(db), asked.to);
+  const all = one.copies.filter((copy) => copy.state === 'good');
+  const good = all.find((copy) => copy.isThere) ?? all[0];
+  if (!good) throw new Refused(`No copy of ${one.folder} is good, so nothing was added.`);
+  const files: number[] = [];
+  for (const part of asked.file) {
+    const { rows } = await contentRows(db, archiveId, { word: part, after: 0 });
+    if (rows.length === 0)
+      throw new Refused(`Nothing in ${one.folder} has “${part}” in its name or former place. Nothing was added.`);
+    files.push(...rows.map((row) => row.id));
+  }
+  const { timeline: timelines, bin: bins } = asked;
+  const isWhole = timelines.length + bins.length + files.length === 0;
+  const only = isWhole ? null : { timelines, bins, files: [...new Set(files)] };
+  const folder = asked.folder ?? one.folder.replace(/_\d{4}-\d\d-\d\d$/, ' restored');
+  const wanted = { archiveId, copyId: good.copyId, volumeId: volume.volumeId, folder, only };
+  const weight = await restoreWeight(db, wanted);
+  const seconds = Math.round(weight.bytes / (await measuredRates(db)).readBack);
+  const added = asked.dryRun ? null : await addRestore(db, { ...wanted, now: new Date() });
+  if (asked.json)
+    return out(
+      JSON.stringify({ archive: one.folder, volume: volume.name, folder, only, ...weight, seconds, added }, null, 2),
+    );
+  out(
+    `${size(weight.bytes)} in ${counted(weight.files, 'file')} to ${volume.name}, ${folder}; about ${duration(seconds)}.`,
+  );
+  out(added ? 'Added to the plan. Nothing is written before the plan is run.' : 'Nothing was added to the plan.');
+}
