@@ -19,7 +19,11 @@ test('what is packed comes out as it was', () => {
     timelines: [
       {
         ...timeline,
-        uses: [use(0, 5, 25, [true, false]), use(3, 2 ** 40, 30000, [false, true]), use(1, -4, 25, [true, true])],
+        uses: [
+          { ...use(0, 5, 25, [true, false]), reference: 0 },
+          { ...use(3, 2 ** 40, 30000, [false, true]), reference: 7 },
+          use(1, -4, 25, [true, true]),
+        ],
       },
       { ...timeline, uses: [] },
     ],

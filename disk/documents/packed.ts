@@ -3,7 +3,9 @@
 import type { DocumentModel, Timeline, Use } from '#core/documents/model.ts';
 import type { Rate } from '#core/time/rates.ts';
 
-const COLUMNS = 5;
+const COLUMNS = 6;
+/** A use that names no reference of its own. */
+const NONE = -1;
 const [ENABLED, SOUND] = [1, 2];
 
 export interface PackedModel extends Omit<DocumentModel, 'timelines'> {
@@ -18,7 +20,7 @@ export function packed(model: DocumentModel): PackedModel {
       const columns = new Float64Array(uses.length * COLUMNS);
       let at = 0;
       let number = 0;
-      for (const { media, range, rate, enabled, sound } of uses) {
+      for (const { media, range, rate, enabled, sound, reference } of uses) {
         // Of one timeline they are nearly always the same.
         if (rate.num !== rates[number]?.num || rate.den !== rates[number]?.den) {
           number = rates.findIndex((one) => one.num === rate.num && one.den === rate.den);
@@ -29,6 +31,7 @@ export function packed(model: DocumentModel): PackedModel {
         columns[at++] = range.duration;
         columns[at++] = number;
         columns[at++] = (enabled ? ENABLED : 0) + (sound ? SOUND : 0);
+        columns[at++] = reference ?? NONE;
       }
       return { ...timeline, uses: columns, rates };
     }),
@@ -53,6 +56,7 @@ export function unpacked(model: PackedModel): DocumentModel {
           rate: rates[uses[at + 3]!]!,
           enabled: (flags & ENABLED) !== 0,
           sound: (flags & SOUND) !== 0,
+          ...(uses[at + 5] === NONE ? {} : { reference: uses[at + 5]! }),
         };
       }),
     })),

@@ -185,6 +185,31 @@ function seen(document: string): string[] {
   return frames;
 }
 
+test('one reference that two far uses share can lead to one part alone, and that holds both', async () => {
+  const shared = { ...reference('rushes/long.mov', LONG), OTIO_REF_ID: 'long-1' };
+  const shot = (media: object, source: object) => ({
+    ...{ OTIO_SCHEMA: 'Clip.1', name: 'long', source_range: source },
+    media_reference: media,
+  });
+  const children = [
+    shot(shared, range(HOUR + 20, 10)),
+    shot({ OTIO_SCHEMA: 'SerializableObjectRef.1', id: 'long-1' }, range(HOUR + 200, 5)),
+  ];
+  const timeline = {
+    ...{ OTIO_SCHEMA: 'Timeline.1', name: 'Fog v1' },
+    tracks: { OTIO_SCHEMA: 'Stack.1', children: [track('Video', children)] },
+  };
+  site.put(
+    'media/fog/fog.otio',
+    JSON.stringify({ OTIO_SCHEMA: 'SerializableCollection.1', name: 'Fog', children: [timeline] }),
+  );
+  await site.read(volume);
+  const planned = await projectSelection(site.db, FOG, SCOPE);
+  expect(planned.chosen.find((file) => file.name === 'long.mov')!.parts).toMatchObject([{ from: 16, to: 209 }]);
+  await addArchive(site.db, { projectId: FOG, carrierIds: carriers, folder: 'fog_1', scope: SCOPE, now: new Date() });
+  expect(await runAll()).toMatchObject({ state: 'done', trouble: null });
+});
+
 test('one file is kept whole and another with longer handles, as it was asked for each', async () => {
   const ids = new Map((await site.db.select().from(files)).map((file) => [file.name, file.id]));
   const own = [
