@@ -60,6 +60,11 @@ export interface ItemWork {
   batch?: number;
   /** Its files go for good: the receipt says what that gave back. */
   frees?: boolean;
+  /**
+   * The next batch may be touched while what became of the last is still being written down: for work that can tell from the
+   * disk alone what became of an item that was in its hands.
+   */
+  overlaps?: boolean;
 }
 
 /** Large enough that what a batch costs in the database is little beside its files. */
@@ -73,8 +78,7 @@ export async function runItems(context: JobContext, step: Step, work: ItemWork):
     await context.checkIn();
     await work.prepare?.();
     if (work.frees) await noteFreeBefore(context, step);
-    const cursor: Cursor = { isFresh: false, after: 0 };
-    while (await runBatch(context, step, { work, cursor })) await context.checkIn();
+    await runBatches(context, step, work);
   } catch (thrown) {
     ending = endingOf(context, thrown);
   }
@@ -136,31 +140,59 @@ async function resumeProgress(context: JobContext, step: Step, phase: string): P
   context.phase(phase, 'bytes', step.bytes, sum!.bytes);
 }
 
-/** True where there was a batch. */
-async function runBatch(
+/** One batch after the other, until nothing waits. Whatever ends it, nothing of it is still being written down afterwards. */
+async function runBatches(context: JobContext, step: Step, work: ItemWork): Promise<void> {
+  const cursor: Cursor = { isFresh: false, after: 0 };
+  let journaled = Promise.resolve();
+  try {
+    let items = await beginBatch(context, step, { work, cursor });
+    while (items.length > 0) {
+      const outcomes = await runBatch(work, items);
+      for (const { item } of outcomes.stayed) context.add(item.sizeBytes);
+      await journaled;
+      // What an earlier run had begun is found by its state, which has to be written down first.
+      const isAhead = work.overlaps === true && cursor.isFresh;
+      if (isAhead) items = await beginBatch(context, step, { work, cursor });
+      await context.checkIn();
+      journaled = journal(context, step, work, outcomes.all);
+      // It is waited for before the next is written down; until then nobody else hears of its trouble.
+      journaled.catch(() => undefined);
+      if (isAhead) continue;
+      await journaled;
+      items = await beginBatch(context, step, { work, cursor });
+    }
+  } finally {
+    await journaled;
+  }
+}
+
+async function beginBatch(
   context: JobContext,
   step: Step,
   { work, cursor }: { work: ItemWork; cursor: Cursor },
-): Promise<boolean> {
+): Promise<Item[]> {
   const items = await nextItems(context, step, { most: work.batch ?? BATCH, cursor });
-  if (items.length === 0) return false;
-  const fresh = items.filter((item) => item.state === 'waiting');
-  await markItems(context, fresh, 'started');
+  await markItems(
+    context,
+    items.filter((item) => item.state === 'waiting'),
+    'started',
+  );
+  return items;
+}
+
+async function runBatch(work: ItemWork, items: readonly Item[]): Promise<{ all: Outcome[]; stayed: Outcome[] }> {
   const held = (await work.lastLook?.(items.filter((item) => item.state !== 'taken'))) ?? new Map<number, Held>();
   const stays = items.filter((item) => held.has(item.id));
   // One that an earlier run had in its hands goes back first.
   const begun = stays.some((item) => item.state !== 'waiting');
   const already = new Map<number, ItemResult | null>();
   if (begun) for (const { item, result } of await work.finishOrUndo(stays)) already.set(item.id, result);
-  const outcomes: Outcome[] = stays.map((item) => {
+  const stayed: Outcome[] = stays.map((item) => {
     const result = already.get(item.id);
     return { item, result: result?.done ? result : held.get(item.id)! };
   });
   const rest = items.filter((item) => !held.has(item.id));
-  if (rest.length > 0) outcomes.push(...(await work.act(rest)));
-  for (const item of stays) context.add(item.sizeBytes);
-  await journal(context, step, work, outcomes);
-  return true;
+  return { stayed, all: rest.length > 0 ? [...stayed, ...(await work.act(rest))] : stayed };
 }
 
 /** Where a run is: what an earlier one had begun comes first, then what waits, by number. */

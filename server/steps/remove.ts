@@ -28,14 +28,23 @@ export const removalOf = (item: Item): Removal => ({
 });
 
 /** How files are removed; whoever runs it adds what is looked at before. */
-export function removal(context: JobContext): Pick<ItemWork, 'act' | 'finishOrUndo' | 'followUp' | 'frees'> {
+export function removal(
+  context: JobContext,
+): Pick<ItemWork, 'act' | 'batch' | 'finishOrUndo' | 'followUp' | 'frees' | 'overlaps'> {
   return {
     frees: true,
+    // What was taken and is not there was removed.
+    overlaps: true,
+    batch: 2500,
     act: (items) => removeItems(context, items),
     finishOrUndo: (items) => finishOrUndoItems(context, items),
     followUp: (tx, outcomes) => forgetRemoved(context, tx, outcomes),
   };
 }
+
+/** Files go one after the other without a pause; now and then what waits for an answer of the database is let on. */
+const AT_A_STRETCH = 20;
+const breathe = () => new Promise((resolve) => setImmediate(resolve));
 
 /**
  * Items whose volume is there, one by one under the lease of the moment, until the work is to end; what cannot be reached
@@ -46,7 +55,8 @@ export async function* reached(
   items: readonly Item[],
   outcomes: Outcome[],
 ): AsyncGenerator<{ item: Item; root: Root }> {
-  for (const item of items) {
+  for (const [i, item] of items.entries()) {
+    if (i % AT_A_STRETCH === 0) await breathe();
     if (context.isToEnd) return;
     const root = await context.root(item.volumeId);
     if (!root) {
@@ -72,7 +82,8 @@ async function removeItems(context: JobContext, items: readonly Item[]): Promise
     else outcomes.push({ item, result });
   }
   await markItems(context, taken, 'taken');
-  for (const item of taken) {
+  for (const [i, item] of taken.entries()) {
+    if (i % AT_A_STRETCH === 0) await breathe();
     if (context.isToEnd) break;
     const root = (await context.root(item.volumeId))!;
     await context.assertLease();
