@@ -6,6 +6,8 @@ const schema = z.object({
   KERAMION_PORT: z.coerce.number().int().min(1).max(65535).default(4700),
   KERAMION_HOST: z.string().min(1).default('127.0.0.1'),
   KERAMION_LEASE_SECONDS: z.coerce.number().min(1).max(600).default(15),
+  /** Files of a removal that are written down together. */
+  KERAMION_BATCH: z.coerce.number().int().min(1).max(20_000).default(2500),
   /** JSON: paths that this worker has to stores, by their names, where they are not the registered ones. */
   KERAMION_PATHS: z
     .string()
@@ -38,6 +40,7 @@ export interface Settings {
   leaseSeconds: number;
   /** Paths that this worker has to stores, by their names. */
   paths: Record<string, string>;
+  batch: number;
   /** Names of this server that are answered to, beside localhost. */
   names: string[];
 }
@@ -54,12 +57,12 @@ export function settings(env: NodeJS.ProcessEnv = process.env): Settings {
 }
 
 /** What only a worker has to know, whichever database it was given. */
-export function workerSettings(env: NodeJS.ProcessEnv = process.env): Pick<Settings, 'leaseSeconds' | 'paths'> {
-  const { KERAMION_LEASE_SECONDS, KERAMION_PATHS } = parsedBy(
-    schema.pick({ KERAMION_LEASE_SECONDS: true, KERAMION_PATHS: true }),
+export function workerSettings(env: NodeJS.ProcessEnv = process.env): Pick<Settings, 'leaseSeconds' | 'paths' | 'batch'> {
+  const { KERAMION_LEASE_SECONDS, KERAMION_PATHS, KERAMION_BATCH } = parsedBy(
+    schema.pick({ KERAMION_LEASE_SECONDS: true, KERAMION_PATHS: true, KERAMION_BATCH: true }),
     env,
   );
-  return { leaseSeconds: KERAMION_LEASE_SECONDS, paths: KERAMION_PATHS };
+  return { leaseSeconds: KERAMION_LEASE_SECONDS, paths: KERAMION_PATHS, batch: KERAMION_BATCH };
 }
 
 function parsedBy<Schema extends z.ZodType>(by: Schema, env: NodeJS.ProcessEnv): z.output<Schema> {

@@ -45,6 +45,8 @@ function startFaulty(
       ...process.env,
       KERAMION_DATABASE: url,
       KERAMION_LEASE_SECONDS: String(LEASE_SECONDS),
+      // Several batches of a few files, so that one is met while another is being written down.
+      KERAMION_BATCH: '2',
       FAULT: fault,
       FAULT_ROOT: site.root,
       FAULT_LOG: log,

@@ -16,6 +16,7 @@ import { forgetWorth } from '../db/worth.ts';
 import { recomputeProjectSumsIn } from '../readings/project-sums.ts';
 import { recomputeVersionsIn } from '../readings/versions.ts';
 import type { JobContext } from '../runtime/context.ts';
+import { workerSettings } from '../settings.ts';
 import { trustsUnseenPrograms } from '../site/house-rules.ts';
 import type { StoreNeed } from '../runtime/queue.ts';
 import { type Item, type ItemWork, markItems, type Outcome } from '../runtime/run-items.ts';
@@ -35,7 +36,7 @@ export function removal(
     frees: true,
     // What was taken and is not there was removed.
     overlaps: true,
-    batch: 2500,
+    batch: workerSettings().batch,
     act: (items) => removeItems(context, items),
     finishOrUndo: (items) => finishOrUndoItems(context, items),
     followUp: (tx, outcomes) => forgetRemoved(context, tx, outcomes),
