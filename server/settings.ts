@@ -57,7 +57,9 @@ export function settings(env: NodeJS.ProcessEnv = process.env): Settings {
 }
 
 /** What only a worker has to know, whichever database it was given. */
-export function workerSettings(env: NodeJS.ProcessEnv = process.env): Pick<Settings, 'leaseSeconds' | 'paths' | 'batch'> {
+export function workerSettings(
+  env: NodeJS.ProcessEnv = process.env,
+): Pick<Settings, 'leaseSeconds' | 'paths' | 'batch'> {
   const { KERAMION_LEASE_SECONDS, KERAMION_PATHS, KERAMION_BATCH } = parsedBy(
     schema.pick({ KERAMION_LEASE_SECONDS: true, KERAMION_PATHS: true, KERAMION_BATCH: true }),
     env,
