@@ -94,7 +94,8 @@ export async function addRestore(db: Database, asked: NewRestore): Promise<{ fil
   const carrierIds = (await carriersToRead(db, { ...wanted, with: to(volumeId) })).needed as CarrierId[];
   const chosen = only && { timelines: [...only.timelines], bins: [...only.bins], files: [...only.files] };
   const params = { archiveId, copyId, carrierId: carrierIds[0]!, carrierIds, volumeId, folder, only: chosen };
-  const names = { volume: volume.name, project: archive.name };
+  const { name: archived } = archive;
+  const names = { volume: volume.name, project: archived };
   return inTransaction(db, async (tx) => {
     const stepId = await addStep(tx, { kind, params, names, now });
     const sum = await restoreWeight(tx, asked);
