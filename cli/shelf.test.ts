@@ -1,5 +1,5 @@
 // The commands of the shelf on a small real site: what is there, where something lies, another copy, and what goes.
-import { existsSync } from 'node:fs';
+import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import path from 'node:path';
 import { search } from '#server/search/search.ts';
 import type { Worker } from '#server/worker.ts';
@@ -68,6 +68,29 @@ test('everything on a carrier is copied to another, and the carrier stays as it 
   await expect(run('migrate', 'kd-1', '--to', 'kd-2')).rejects.toThrow(/^Fog: kd-2 holds a copy of Fog already/);
   await expect(run('migrate', 'kd-1', '--to', 'kd-1')).rejects.toThrow(/Choose another carrier/);
   await expect(run('migrate', 'kd-9', '--to', 'kd-1')).rejects.toThrow(/no carrier named kd-9/);
+});
+
+test('the catalogue is taken out into a new folder, and nothing is written over', async () => {
+  const at = path.join(site.root, 'shelf');
+  expect(await run('export-catalogue', at)).toMatch(
+    /^1 archive with 4 files on 2 carriers, in .*shelf\. Open index\.html/,
+  );
+  expect(readdirSync(at).sort()).toEqual(
+    ['archives', 'archives.csv', 'carriers.csv', 'catalogue.json', 'files.csv', 'index.html', 'names.js'].sort(),
+  );
+  const text = (name: string) => readFileSync(path.join(at, name), 'utf8');
+  expect(text('files.csv').split('\r\n')).toHaveLength(1 + 4 + 1);
+  expect(text('files.csv')).toMatch(
+    /\r\nFog,fog_1,media\/Rushes\/quay\.mov,media,fog\/rushes\/quay\.mov,5000,[0-9a-f]{128}\r\n/,
+  );
+  expect(text('archives.csv')).toMatch(/Fog,fog_1,20\d\d-.*kd-1 \(good, read back 20/);
+  expect(text('carriers.csv')).toContain('kd-2,disk,cabinet');
+  expect(JSON.parse(text('catalogue.json'))).toMatchObject({
+    archives: [{ name: 'Fog', timelines: [{ name: 'Cut' }] }],
+  });
+  expect(text('archives/1.html')).toContain('media/Rushes/winch.mov');
+  await expect(run('export-catalogue', at)).rejects.toThrow(/is there already, and nothing is ever written over/);
+  await expect(run('export-catalogue', path.join(at, 'no/where'))).rejects.toThrow(/cannot be made \(ENOENT\)/);
 });
 
 test('one timeline, a bin or a file of an archive is brought back', async () => {

@@ -14,6 +14,7 @@ import { whereStored } from '#server/search/where.ts';
 import { addCarrierCopies, addCopy } from '#server/steps/copy-archive.ts';
 import { addRelease, releaseKey, releaseOf } from '#server/steps/release.ts';
 import { named, sealedNamed } from './names.ts';
+import { addExportCommand } from './export.ts';
 import { addRestoreCommand } from './restore.ts';
 import type { Out } from './shaping.ts';
 import { table } from './table.ts';
@@ -47,6 +48,7 @@ export function addShelfCommands(command: Command, open: () => Database, out: Ou
     .requiredOption('--to <carrier>', 'the other')
     .action((from: string, { to }: { to: string }) => migrate(open(), out, { from, to }));
   addRestoreCommand(command, open, out);
+  addExportCommand(command, open, out);
   command
     .command('shelf')
     .description('archives, their copies and where those are')
