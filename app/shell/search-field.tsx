@@ -42,6 +42,7 @@ const placeOf = (hit: Choice, text: string): string => {
       return `/shelf/carrier/${hit.id}`;
     case 'archive':
       return `/shelf/${hit.id}`;
+    case 'timeline':
     case 'archived':
       return `/shelf/${hit.parentId}?q=${encodeURIComponent(hit.name)}`;
   }

@@ -68,7 +68,7 @@ async function fill(db: Database, folder: NewFolder, now: Date): Promise<Exporte
     const files = await filesOf(db, archive.id);
     total += files.length;
     folder.write(pageOf(archive), archivePage(archive, files));
-    folder.append('names.js', namesLine(archive, files));
+    folder.append('names.js', namesLine({ id: archive.id, name: archive.folder }, files));
     const { name } = archive;
     const lines = files.map((file) => [
       name,

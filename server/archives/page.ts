@@ -92,7 +92,18 @@ export interface ContentRow {
 
 export const PAGE = 500;
 
-/** What it holds, in the order it was written, a page at a time; `word`: only what has it in its name or former place. */
+/** What has a word in its name or former place, or in the name of a clip, a bin or a timeline of it. */
+const isSaidBy = (archiveId: number, word: string) =>
+  or(
+    hasPart(archiveFiles.payloadPath, word),
+    hasPart(archiveFiles.path, word),
+    sql`${archiveFiles.id} IN (SELECT c.archive_file_id FROM archive_clips c WHERE c.archive_id = ${archiveId} AND c.archive_file_id IS NOT NULL
+      AND (${hasPart(sql`c.name`, word)} OR ${hasPart(sql`c.bin`, word)}))`,
+    sql`${archiveFiles.id} IN (SELECT u.archive_file_id FROM archive_timelines t JOIN archive_uses u ON u.timeline_id = t.id
+      WHERE t.archive_id = ${archiveId} AND ${hasPart(sql`t.name`, word)})`,
+  );
+
+/** What it holds, in the order it was written, a page at a time; `word`: only what is said by it. */
 export async function contentRows(
   db: Db,
   archiveId: number,
@@ -107,7 +118,7 @@ export async function contentRows(
       and(
         eq(archiveFiles.archiveId, archiveId),
         gt(archiveFiles.id, after),
-        word === '' ? undefined : or(hasPart(archiveFiles.payloadPath, word), hasPart(archiveFiles.path, word)),
+        word === '' ? undefined : isSaidBy(archiveId, word),
       ),
     )
     .orderBy(asc(archiveFiles.id))

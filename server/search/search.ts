@@ -11,7 +11,7 @@ import type { NameIndex } from './names.ts';
 import { whereStored } from './where.ts';
 
 export interface Hit {
-  what: 'project' | 'volume' | 'carrier' | 'archive' | 'clip' | 'folder' | 'file' | 'archived';
+  what: 'project' | 'volume' | 'carrier' | 'archive' | 'timeline' | 'clip' | 'folder' | 'file' | 'archived';
   id: number;
   name: string;
   where: string;
@@ -84,6 +84,8 @@ const small = (db: Database, { words }: Query): Promise<Row[]> =>
     (SELECT 'project' AS what, id, name, state AS place, NULL AS parent, NULL AS bytes FROM projects WHERE ${like('name', words)} LIMIT ${EACH})
     UNION ALL (SELECT 'volume', id, name, path, NULL, NULL FROM volumes WHERE retired_at IS NULL AND ${like('name', words)} LIMIT ${EACH})
     UNION ALL (SELECT 'carrier', id, name, place, NULL, NULL FROM carriers WHERE ${like('name', words)} LIMIT ${EACH})
+    UNION ALL (SELECT 'timeline', MIN(t.id), t.name, CONCAT('archived with ', a.name, ', ', a.folder), a.id, NULL FROM archive_timelines t JOIN archives a ON a.id = t.archive_id
+      WHERE ${like('t.name', words)} GROUP BY a.id, t.name ORDER BY a.id DESC LIMIT ${EACH})
     UNION ALL (SELECT 'archive', a.id, a.name, a.folder, a.project_id, a.bytes FROM archives a WHERE a.state = 'sealed' AND ${like('a.name', words)} LIMIT ${EACH})`,
   );
 

@@ -14,6 +14,8 @@ import { receipts } from '../db/schema/receipts.ts';
 import { currentPlan, findingsOf } from '../plan/plan.ts';
 import { jobRows } from '../site/work.ts';
 import { missingMedia } from '../readings/missing.ts';
+import { contentRows } from '../archives/page.ts';
+import { search } from '../search/search.ts';
 import { addArchive } from './archive.ts';
 import { addRestore } from './restore.ts';
 
@@ -101,6 +103,13 @@ test('an archive knows its timelines and bins, also when its documents and carri
     { name: 'Rushes', files: 2, bytes: 120_000, missing: 0 },
     { name: 'Rushes/Night', files: 1, bytes: 60_000, missing: 0 },
   ]);
+  // And what is searched for by them is found, whatever its files are called.
+  const found = async (word: string) =>
+    (await contentRows(site.db, 1, { word, after: 0 })).rows.map((one) => path.basename(one.at)).sort();
+  expect(await found('reel 2')).toEqual(['b.mov', 'c.mov']);
+  expect(await found('night')).toEqual(['c.mov', 'c.xml']);
+  const { hits } = await search(site.db, 'reel 2');
+  expect(hits).toMatchObject([{ what: 'timeline', name: 'Reel 2', where: 'archived with Fog, fog_1', parentId: 1 }]);
   expect((await site.db.select().from(archiveClips)).map((row) => row.name).sort()).toEqual(['a', 'b', 'c']);
 });
 
