@@ -26,6 +26,8 @@ export interface Leaflet {
   files: readonly LeafletFile[];
   /** What was to go in and could not. */
   gaps?: readonly { path: string; why: string }[];
+  /** Fonts that lie nowhere in it, and plug-ins, that its documents name. */
+  needs?: { fonts: readonly string[]; plugins: readonly string[] };
   /** Who gets it; null for an archive of the house. */
   handedTo?: string | null;
   /** Which of the parts this is, from 1, and the folders of all of them in order; left out where it is the only one. */
@@ -69,6 +71,7 @@ export function readmeText(leaflet: Leaflet): string {
     ...((leaflet.gaps ?? []).length > 0
       ? ['Could not go in', '', ...leaflet.gaps!.map(({ path, why }) => `  ${path}: ${why}`), '']
       : []),
+    ...needsLines(leaflet),
     'Checking it',
     '',
     '  This folder is a bag (RFC 8493). In it, with tools that every system has:',
@@ -101,6 +104,14 @@ const openingLines = ({ handedTo = null, parts = [] }: Leaflet, documents: reado
           ? `  The documents lie in ${parts[0]}.`
           : '  It holds no document that could be written anew; those that are there are as they were.',
       ];
+
+function needsLines({ needs = { fonts: [], plugins: [] } }: Leaflet): string[] {
+  const lines = [
+    ...needs.fonts.map((font) => `  the font ${font}`),
+    ...needs.plugins.map((plugin) => `  the plug-in ${plugin}`),
+  ];
+  return lines.length > 0 ? ['What its documents need and it does not hold', '', ...lines, ''] : [];
+}
 
 function elsewhereLines({ number, parts = [], elsewhere = [] }: Leaflet): string[] {
   if (elsewhere.length === 0) return [];

@@ -1,5 +1,6 @@
 // What a project document says, whatever format it was written in. Readers fill it, services store it.
 import type { FrameRange, Rate } from '../time/rates.ts';
+import type { Needs } from './needs.ts';
 import type { Stills } from './stills.ts';
 
 /** A place for clips and timelines; parent null for the top. Keys are unique in one document. */
@@ -57,6 +58,8 @@ export interface DocumentModel {
   timelines: Timeline[];
   /** Details that could not be read, and what was made of them; at most MOST_NOTES. */
   notes: DocumentNote[];
+  /** Fonts and plug-ins that it names; left out where there are none. */
+  needs?: Needs;
 }
 
 export interface DocumentNote {

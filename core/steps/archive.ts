@@ -88,6 +88,14 @@ export const PACKAGE_WORDS: NonNullable<StepKind['findingWords']> = {
     detail:
       'Until a worker has read where their frames lie, the size is told about. Nothing is written before it is known.',
   }),
+  'fonts not in it': ({ facts }) => ({
+    what: `${counted(Number(facts.fonts), 'font')} that its documents name ${facts.fonts === 1 ? 'is' : 'are'} not in it`,
+    detail: `${facts.names}. Put the files beside the project and tick other files, or go on: its README names them.`,
+  }),
+  'plug-ins named': ({ facts }) => ({
+    what: `Its documents name ${counted(Number(facts.plugins), 'plug-in')}`,
+    detail: `${facts.names}. No file of the project provides a plug-in: keep its installer. The README names them.`,
+  }),
   'renamed in the archive': ({ facts }) => ({
     what: `${counted(Number(facts.files), 'file')} renamed to avoid a clash`,
     detail: `Two files would have had one name in it, for example ${facts.example}`,

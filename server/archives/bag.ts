@@ -3,6 +3,7 @@
 import { hostname } from 'node:os';
 import { eq, inArray } from 'drizzle-orm';
 import { indexHtml, type Leaflet, readmeText } from '#core/archive/leaflet.ts';
+import { fontsWithout } from '#core/documents/needs.ts';
 import {
   BAG_DECLARATION,
   bagInfoText,
@@ -19,6 +20,7 @@ import type { ProjectId } from '#core/model.ts';
 import { nameOf } from '#core/paths.ts';
 import { sha512 } from '#disk/sums.ts';
 import type { Db } from '../db/connect.ts';
+import { needsOfDocuments } from './needs.ts';
 import { type archiveFiles, archiveParts, type archives } from '../db/schema/archives.ts';
 import { projects } from '../db/schema/projects.ts';
 import { volumes } from '../db/schema/stores.ts';
@@ -142,7 +144,15 @@ export async function tagFiles(
     files,
     names,
   });
+  const needs = await needsOfDocuments(db, [...new Set(all.map((file) => file.fileId))]);
   const leaflet: Leaflet = {
+    needs: {
+      ...needs,
+      fonts: fontsWithout(
+        needs.fonts,
+        all.map((file) => nameOf(file.payloadPath)),
+      ),
+    },
     ...leafletOf(archive, project!, { files, day, names }),
     ...{ folder: part.folder, gaps: told, handedTo },
     number: part.ord,

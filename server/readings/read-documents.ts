@@ -253,6 +253,7 @@ async function keep(db: Database, { volumeId, found, now }: At, read: Read): Pro
       state: 'read' as const,
       trouble: null,
       notes: read.model.notes,
+      needs: read.model.needs ?? null,
       readSizeBytes: read.sizeBytes,
       readModifiedUs: read.modifiedUs,
       readAt: now,

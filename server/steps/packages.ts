@@ -4,9 +4,12 @@ import { eq } from 'drizzle-orm';
 import { KEPT_NAMES } from '#core/archive/names.ts';
 import type { ArchiveScope } from '#core/archive/selection.ts';
 import type { ProjectId } from '#core/model.ts';
+import { fontsWithout } from '#core/documents/needs.ts';
 import { nameOf } from '#core/paths.ts';
 import type { Finding, StepSummary } from '#core/plan/plan.ts';
+import { listed } from '#core/wording/amounts.ts';
 import type { Held } from '../archives/base.ts';
+import { needsOfDocuments } from '../archives/needs.ts';
 import { placedFiles, type ProjectSelection } from '../archives/selection.ts';
 import type { Db, Transaction } from '../db/connect.ts';
 import { archiveFiles, archiveParts, archives } from '../db/schema/archives.ts';
@@ -97,6 +100,30 @@ export async function volumesOfItems(tx: Db, stepId: number): Promise<number[]> 
 }
 
 /** What is to be known of any package before it is written. */
+async function needsFindings(db: Db, step: StepSummary, { chosen }: ProjectSelection): Promise<Finding[]> {
+  const needs = await needsOfDocuments(
+    db,
+    chosen.filter((file) => file.isDocument).map((file) => file.fileId),
+  );
+  const fonts = fontsWithout(
+    needs.fonts,
+    chosen.map((file) => file.name),
+  );
+  return [
+    ...(fonts.length > 0
+      ? [finding(step, 'fonts not in it', 'note', { fonts: fonts.length, names: listed(fonts.slice(0, 5)) })]
+      : []),
+    ...(needs.plugins.length > 0
+      ? [
+          finding(step, 'plug-ins named', 'note', {
+            plugins: needs.plugins.length,
+            names: listed(needs.plugins.slice(0, 5)),
+          }),
+        ]
+      : []),
+  ];
+}
+
 export async function packageFindings(
   db: Db,
   step: StepSummary,
@@ -112,6 +139,7 @@ export async function packageFindings(
         total: selection.mediaTotal,
       }),
     );
+  findings.push(...(await needsFindings(db, step, selection)));
   const files = await unweighed(db, step.stepId);
   if (files > 0) findings.push(finding(step, 'not weighed yet', 'note', { files }));
   const renamed = selection.chosen.filter(

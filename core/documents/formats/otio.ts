@@ -37,6 +37,7 @@ import {
   MOST_NOTES,
   type Timeline,
 } from '../model.ts';
+import { maySayNeeds, needsOf } from '../needs.ts';
 import { type Stills, stillTarget } from '../stills.ts';
 import { parseLoosely, placeOf } from './json.ts';
 
@@ -94,7 +95,15 @@ export function readOtio(text: string): DocumentReading {
   const told = first.ok && first.document.notes.length === 0 ? first : reading(root, true);
   if (!told.ok) return { ok: false, trouble: { ...told.trouble, where: withLine(text, told.trouble.where) } };
   const all = [...notes, ...told.document.notes.map((note) => ({ ...note, where: shorten(note.where) }))];
-  return { ok: true, document: { ...told.document, notes: all.slice(0, MOST_NOTES) } };
+  const needs = maySayNeeds(text) ? needsOf(root) : { fonts: [], plugins: [] };
+  return {
+    ok: true,
+    document: {
+      ...told.document,
+      notes: all.slice(0, MOST_NOTES),
+      ...(needs.fonts.length + needs.plugins.length > 0 ? { needs } : {}),
+    },
+  };
 }
 
 function reading(root: unknown, tracing: boolean): DocumentReading {

@@ -12,6 +12,7 @@ import {
 } from 'drizzle-orm/mysql-core';
 import { sql } from 'drizzle-orm';
 import type { DocumentNote } from '#core/documents/model.ts';
+import type { Needs } from '#core/documents/needs.ts';
 import type { Stills } from '#core/documents/stills.ts';
 import { amount, id, at, jsonOf, longPath } from './columns.ts';
 
@@ -28,6 +29,8 @@ export const documents = mysqlTable(
     trouble: text('trouble'),
     /** Details of it that could not be read, with their places. */
     notes: jsonOf<DocumentNote[]>('notes'),
+    /** Fonts and plug-ins that it names. */
+    needs: jsonOf<Needs>('needs'),
     readSizeBytes: amount('read_size_bytes').notNull(),
     readModifiedUs: amount('read_modified_us').notNull(),
     readAt: at('read_at').notNull(),
