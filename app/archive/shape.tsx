@@ -228,9 +228,9 @@ function Versions({ data }: { data: Data }) {
 type Written = Data['files'][number];
 
 /** Where a file lies in it, and what became of its name. */
-function Inner({ file }: { file: Written }) {
+function Inner({ file, isNarrow }: { file: Written; isNarrow: boolean }) {
   return (
-    <span className="path flex max-w-[27rem] items-center gap-2">
+    <span className={clsx('path flex items-center gap-2', isNarrow ? 'max-w-[19rem]' : 'max-w-[27rem]')}>
       <span className="truncate" title={file.payloadPath}>
         {file.payloadPath}
       </span>
@@ -273,7 +273,7 @@ function Contents({ data }: { data: Data }) {
               key: 'place',
               title: 'Inside',
               sort: (file) => file.payloadPath,
-              cell: (file) => <Inner file={file} />,
+              cell: (file) => <Inner file={file} isNarrow={handles !== null} />,
             },
             ...(handles ? [lengthColumn(handles)] : []),
             {
