@@ -1,4 +1,5 @@
 // One archive: where each part of each copy lies and how sure it is, what it holds, and what it lets go of.
+import clsx from 'clsx';
 import { useState } from 'react';
 import { Form, Link, useFetcher } from 'react-router';
 import type { Route } from './+types/archive';
@@ -7,6 +8,7 @@ import type { Answer } from '../lib/answer';
 import { useLens, useTo } from '../shell/links';
 import { Checkbox } from '../ui/checkbox';
 import { buttonLook, Card, Chip, Empty, inputLook, Said, Sentence } from '../ui/parts';
+import { Picture } from '../ui/picture';
 import { type Column, Table } from '../ui/table';
 import { AnotherCopy } from './another-copy';
 import { Release } from './release';
@@ -193,8 +195,13 @@ const COLUMNS: Column<Content>[] = [
     title: 'Inside',
     sort: (row) => row.at,
     cell: (row) => (
-      <span className="path block max-w-[16rem] truncate" title={row.at}>
-        {row.at}
+      <span className="flex items-center gap-2">
+        <span aria-hidden className={clsx('h-6 w-10 shrink-0 overflow-hidden rounded-sm', row.hasPicture && 'bg-free')}>
+          {row.hasPicture && <Picture fileId={row.fileId} />}
+        </span>
+        <span className="path block max-w-[15rem] truncate" title={row.at}>
+          {row.at}
+        </span>
       </span>
     ),
   },

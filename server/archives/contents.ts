@@ -10,6 +10,7 @@ import { unitsOf } from '#core/units/units.ts';
 import type { Db, Transaction } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import { archiveClips, archiveFiles, type archives } from '../db/schema/archives.ts';
+import { askForPosters } from '../projects/posters.ts';
 import { Refused } from '../runtime/refused.ts';
 import { binTree } from './bins.ts';
 
@@ -17,7 +18,7 @@ import { binTree } from './bins.ts';
 export async function noteContents(
   tx: Transaction,
   { id, projectId }: Pick<typeof archives.$inferSelect, 'id' | 'projectId'>,
-  { rest, timelines }: Pick<ArchiveScope, 'rest' | 'timelines'>,
+  { rest, timelines, now }: Pick<ArchiveScope, 'rest' | 'timelines'> & { now: Date },
 ): Promise<void> {
   // Of documents that others left, what is still in them.
   const kept = rest === 'leaves' && timelines.length > 0 ? sql`AND l.name IN ${[...timelines]}` : sql``;
@@ -39,6 +40,22 @@ export async function noteContents(
     JOIN archive_files r ON r.file_id = t.file_id AND r.archive_id = a.archive_id AND r.role IN ('media', 'part')
     WHERE a.archive_id = ${id}`);
   await noteClips(tx, id, projectId as ProjectId);
+  await keepPictures(tx, id, now);
+}
+
+/** Pictures of an archive that are made for its page; others are made when somebody wants to see them. */
+const MOST_PICTURES = 640;
+
+/** While its originals are there: afterwards nobody could. */
+async function keepPictures(tx: Transaction, archiveId: number, now: Date): Promise<void> {
+  const [rows] = (await tx.execute(sql`
+    SELECT DISTINCT f.id AS fileId, f.volume_id AS volumeId FROM archive_files r JOIN files f ON f.id = r.file_id AND f.gone_at IS NULL
+    JOIN essence e ON e.file_id = f.id AND e.width IS NOT NULL LEFT JOIN posters p ON p.file_id = f.id AND p.moment = 0 AND p.modified_us = f.modified_us
+    WHERE r.archive_id = ${archiveId} AND r.role IN ('media', 'part') AND p.file_id IS NULL ORDER BY f.id LIMIT ${MOST_PICTURES}`)) as unknown as [
+    { fileId: number; volumeId: number }[],
+  ];
+  const wanted = rows.map((row) => ({ fileId: Number(row.fileId), volumeId: Number(row.volumeId), moment: 0 }));
+  await askForPosters(tx, wanted, now);
 }
 
 async function noteClips(tx: Transaction, id: number, projectId: ProjectId): Promise<void> {

@@ -4,7 +4,7 @@ import { and, asc, desc, eq, gt, inArray, ne, or, sql } from 'drizzle-orm';
 import { hasPart } from '../db/conditions.ts';
 import type { Db } from '../db/connect.ts';
 import { archiveFiles, archiveParts, archives } from '../db/schema/archives.ts';
-import { files } from '../db/schema/catalogue.ts';
+import { essence, files } from '../db/schema/catalogue.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { steps } from '../db/schema/plans.ts';
 import { receipts } from '../db/schema/receipts.ts';
@@ -86,6 +86,8 @@ export interface ContentRow {
   path: string;
   frames: { from: number; to: number } | null;
   whyWhole: string | null;
+  /** There may be a small picture of it. */
+  hasPicture: boolean;
   /** The original is still where it was. */
   isThere: boolean;
 }
@@ -110,10 +112,11 @@ export async function contentRows(
   { word, after }: { word: string; after: number },
 ): Promise<{ rows: ContentRow[]; more: number | null }> {
   const rows = await db
-    .select({ file: archiveFiles, volume: volumes.name, goneAt: files.goneAt, there: files.id })
+    .select({ file: archiveFiles, volume: volumes.name, goneAt: files.goneAt, there: files.id, width: essence.width })
     .from(archiveFiles)
     .leftJoin(volumes, eq(volumes.id, archiveFiles.volumeId))
     .leftJoin(files, eq(files.id, archiveFiles.fileId))
+    .leftJoin(essence, eq(essence.fileId, archiveFiles.fileId))
     .where(
       and(
         eq(archiveFiles.archiveId, archiveId),
@@ -125,7 +128,8 @@ export async function contentRows(
     .limit(PAGE + 1);
   return {
     more: rows.length > PAGE ? rows[PAGE - 1]!.file.id : null,
-    rows: rows.slice(0, PAGE).map(({ file, volume, goneAt, there }) => ({
+    rows: rows.slice(0, PAGE).map(({ file, volume, goneAt, there, width }) => ({
+      hasPicture: width !== null && (file.role === 'media' || file.role === 'part'),
       ...{ id: file.id, at: file.payloadPath, role: file.role, fileId: file.fileId, path: file.path },
       bytes: file.payloadBytes ?? file.sizeBytes,
       volume: volume ?? 'a volume that is not known any more',

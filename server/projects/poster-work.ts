@@ -76,7 +76,7 @@ function mediaAt(root: string, path: string, sizeBytes: number): string | null {
   }
 }
 
-/** Those not seen for longest go, until three quarters of the bound are left. */
+/** Those not seen for longest go, until three quarters of the bound are left; those of archived files after all others. */
 async function keepWithin(context: JobContext): Promise<void> {
   const [sum] = await context.db
     .select({ bytes: sql`COALESCE(SUM(${posters.bytes}), 0)`.mapWith(Number) })
@@ -87,7 +87,7 @@ async function keepWithin(context: JobContext): Promise<void> {
   const oldest = await context.db
     .select({ fileId: posters.fileId, bytes: posters.bytes })
     .from(posters)
-    .orderBy(posters.seenAt)
+    .orderBy(sql`EXISTS (SELECT 1 FROM archive_files a WHERE a.file_id = ${posters.fileId})`, posters.seenAt)
     .limit(20_000);
   const gone: number[] = [];
   for (const row of oldest) {

@@ -2,7 +2,8 @@
 // looks at no disk of the site for them.
 import { and, eq } from 'drizzle-orm';
 import type { RowDataPacket } from 'mysql2/promise';
-import { type Database, inTransaction } from '../db/connect.ts';
+import { grouped } from '#core/grouped.ts';
+import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
 import { posters } from '../db/schema/catalogue.ts';
 import { enqueue } from '../runtime/queue.ts';
 
@@ -14,6 +15,26 @@ export interface Wish {
   fileId: number;
   /** One of the moments of a strip; 0 is the beginning. */
   moment: number;
+}
+
+/** Has pictures made by whoever reaches their volumes. */
+export async function askForPosters(
+  tx: Transaction,
+  wanted: readonly (Wish & { volumeId: number })[],
+  now: Date,
+): Promise<void> {
+  for (const [id, own] of grouped(wanted, (wish) => wish.volumeId))
+    for (let i = 0; i < own.length; i += MOST_TOGETHER) {
+      const wishes = own.slice(i, i + MOST_TOGETHER).map(({ fileId, moment }) => ({ fileId, moment }));
+      await enqueue(
+        tx,
+        {
+          ...{ kind: POSTERS, title: 'Make small pictures', params: { wishes }, who: 'Keramion', quiet: true },
+          stores: [{ store: 'volume', id, mode: 'look' }],
+        },
+        now,
+      );
+    }
 }
 
 const TOGETHER_MS = 40;
@@ -48,8 +69,10 @@ export class PosterDesk {
 
   private async file(fileId: number) {
     const [[row]] = await this.db.$pool.query<RowDataPacket[]>(
-      `SELECT f.modified_us AS modifiedUs, f.raw_name IS NOT NULL OR d.raw_path IS NOT NULL AS raw, v.id AS volumeId, v.state = 'reachable' AND v.retired_at IS NULL AS reachable
-       FROM files f JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id WHERE f.id = ? AND f.gone_at IS NULL`,
+      // What was archived has its picture still when it is gone.
+      `SELECT f.modified_us AS modifiedUs, f.raw_name IS NOT NULL OR d.raw_path IS NOT NULL AS raw, v.id AS volumeId,
+         f.gone_at IS NULL AND v.state = 'reachable' AND v.retired_at IS NULL AS reachable
+       FROM files f JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id WHERE f.id = ?`,
       [fileId],
     );
     if (!row || Number(row.raw)) return null;
@@ -83,27 +106,10 @@ export class PosterDesk {
 
   private async ask(): Promise<void> {
     this.timer = null;
-    const byVolume = new Map<number, Wish[]>();
-    for (const { volumeId, ...wish } of this.wanted.values())
-      byVolume.set(volumeId, [...(byVolume.get(volumeId) ?? []), wish]);
+    const wanted = [...this.wanted.values()];
     this.wanted.clear();
     try {
-      for (const [id, wishes] of byVolume)
-        for (let i = 0; i < wishes.length; i += MOST_TOGETHER)
-          await inTransaction(this.db, (tx) =>
-            enqueue(
-              tx,
-              {
-                kind: POSTERS,
-                title: 'Make small pictures',
-                params: { wishes: wishes.slice(i, i + MOST_TOGETHER) },
-                who: 'Keramion',
-                quiet: true,
-                stores: [{ store: 'volume', id, mode: 'look' }],
-              },
-              new Date(),
-            ),
-          );
+      await inTransaction(this.db, (tx) => askForPosters(tx, wanted, new Date()));
     } catch {
       // A database that does not answer: those who wait find no picture, and the next look asks again.
     }

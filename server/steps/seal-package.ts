@@ -275,7 +275,7 @@ async function noteArchive(
   }
   const sums = { files: ownFiles(all), bytes: payloadBytes(all) };
   if (isSealed) await takeOverProof(tx, archive);
-  if (isSealed && archive.purpose === 'archive') await noteContents(tx, archive, scope);
+  if (isSealed && archive.purpose === 'archive') await noteContents(tx, archive, { ...scope, now: context.now() });
   await tx
     .update(archives)
     .set(
