@@ -7,6 +7,7 @@ import type { Database } from '#server/db/connect.ts';
 import { archives } from '#server/db/schema/archives.ts';
 import { projects } from '#server/db/schema/projects.ts';
 import { carriers, volumes } from '#server/db/schema/stores.ts';
+import { changeProject } from '#server/projects/register-project.ts';
 import { setState } from '#server/projects/projects.ts';
 import type { By } from '#server/stores/places.ts';
 import { moveCarrier } from '#server/stores/carrier-register.ts';
@@ -62,11 +63,15 @@ export async function withWorker(db: Database, work: () => Promise<void>): Promi
 
 async function archiveOne(
   db: Database,
-  { project, carriers: on, folder, scope, base, since, released }: DemoArchive,
+  { project, carriers: on, folder, scope, base, since, released, work }: DemoArchive,
   { by, runStaged }: { by: By; runStaged: () => Promise<void> },
 ): Promise<void> {
   const projectId = await projectNamed(db, project);
   const known = await db.select().from(carriers);
+  if (work) {
+    const { comments, ...facts } = work;
+    await changeProject(db, projectId, { name: project, privateNotes: '', publicComments: comments, ...facts }, by);
+  }
   if (since !== undefined)
     await setState(db, { projectId, state: 'delivered', since: new Date(by.now.getTime() - since * DAY_MS), ...by });
   await addArchive(db, {

@@ -139,9 +139,18 @@ export const STATES = [
 
 /** Written small and archived for real while the demo is set up: one of each sort. */
 export const ARCHIVED: readonly DemoArchive[] = [
-  { project: 'Brine Road', carriers: ['KD-0001'], folder: 'brine-road', since: 310, released: true },
+  {
+    ...{ project: 'Brine Road', carriers: ['KD-0001'], folder: 'brine-road', since: 310, released: true },
+    work: {
+      client: 'Haff & Söhne',
+      year: 2025,
+      people: 'Tove Ahrens, cut',
+      comments: 'The long version, with the storm.',
+    },
+  },
   {
     ...{ project: 'Undertow', carriers: ['KD-0001', 'KD-0003'], folder: 'undertow', since: 420, released: true },
+    work: { client: 'Küstenfunk', year: 2024, people: 'Mara Lindqvist, cut', comments: '' },
     scope: { pack: 'tar' },
   },
   // On no one of them it would fit.
@@ -167,6 +176,8 @@ export const ARCHIVED: readonly DemoArchive[] = [
 ];
 
 export interface DemoArchive {
+  /** What is known of the work. */
+  work?: { client: string; year: number; people: string; comments: string };
   project: string;
   carriers: readonly string[];
   folder: string;

@@ -223,3 +223,21 @@ test('a carrier is found by its number, comes back from whom it was lent to, and
   await expect(page.getByRole('img', { name: 'QR code of KD-0004' })).toBeVisible();
   await expect(page.getByRole('list', { name: 'Labels' }).getByRole('listitem')).toHaveCount(1);
 });
+
+test('an archive is found on the shelf by its client, its year, or what somebody remembers of it', async ({ page }) => {
+  await page.goto('/shelf');
+  const rows = page.getByRole('region', { name: 'Archives and their copies' }).getByRole('row');
+  await expect(rows.filter({ hasText: 'Undertow' })).toHaveCount(1);
+  await page.getByLabel('Client').selectOption('Haff & Söhne');
+  await expect(rows.filter({ hasText: 'Undertow' })).toHaveCount(0);
+  await expect(rows.filter({ hasText: 'Brine Road' })).toHaveCount(1);
+  await page.goto('/shelf');
+  await page.getByLabel('Find an archive').fill('storm');
+  await page.getByLabel('Find an archive').press('Enter');
+  await expect(page).toHaveURL(/q=storm/);
+  await expect(rows).toHaveCount(2);
+  await expect(rows.nth(1)).toContainText('Brine Road');
+  await page.getByLabel('Find an archive').fill('nobody remembers');
+  await page.getByLabel('Find an archive').press('Enter');
+  await expect(page.getByText('No archive fits that.')).toBeVisible();
+});

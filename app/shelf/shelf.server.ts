@@ -5,11 +5,43 @@ import type { ArchiveId, VolumeId } from '#core/model.ts';
 import { listed, size } from '#core/wording/amounts.ts';
 import { shelfSentence } from '#core/wording/lenses.ts';
 import { addRestore } from '#server/steps/restore.ts';
-import { archiveRows, type CarrierRow, carrierRows } from '#server/archives/shelf.ts';
+import { archiveRows, type CarrierRow, carrierRows, factsOfWork } from '#server/archives/shelf.ts';
 import { askToReadBackAll } from '#server/archives/read-back.ts';
 import { answer } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
+
+type Archive = Awaited<ReturnType<typeof archiveRows>>[number];
+
+/** Archives by words of their names, people and notes, by client, by year, or those that are short of something. */
+async function archivesAsked(archives: readonly Archive[], search: URLSearchParams) {
+  const facts = await factsOfWork(
+    db(),
+    archives.map((archive) => archive.projectId),
+  );
+  const words = (search.get('q') ?? '').trim().slice(0, 200);
+  const [client, year] = [search.get('client') ?? '', search.get('year') ?? ''];
+  const isShort = search.get('short') === '1';
+  const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
+  const of = ({ projectId }: Archive) => facts.get(projectId);
+  const fits = (archive: Archive): boolean => {
+    const own = of(archive);
+    const text = `${archive.name}\n${archive.folder}\n${own?.said ?? ''}`.toLowerCase();
+    return (
+      wanted.every((word) => text.includes(word)) &&
+      (client === '' || own?.client === client) &&
+      (year === '' || String(own?.year ?? '') === year) &&
+      (!isShort || archive.short !== null || archive.copies.some((copy) => copy.state === 'damaged'))
+    );
+  };
+  const told = <T>(values: (T | undefined | null | '')[]) => [...new Set(values.filter(Boolean))] as T[];
+  return {
+    archives: archives.filter(fits),
+    asked: { words, client, year, isShort },
+    clients: told(archives.map((archive) => of(archive)?.client)).sort(),
+    years: told(archives.map((archive) => of(archive)?.year)).sort((a, b) => b - a),
+  };
+}
 
 /** Of which something should be done: a damaged copy, no room, or somebody has it. */
 const isWorry = ({ layers, freeBytes, capacityBytes, lentTo }: CarrierRow): boolean =>
@@ -42,7 +74,8 @@ export async function loader({ request }: Route.LoaderArgs) {
   const place = places.find((one) => one.place === search.get('place'))?.place ?? null;
   const isWorried = search.get('worry') === '1';
   return {
-    ...{ archives, sentence, nowMs, places, place, isWorried, isNarrowed: place !== null || isWorried },
+    ...(await archivesAsked(archives, search)),
+    ...{ total: archives.length, sentence, nowMs, places, place, isWorried, isNarrowed: place !== null || isWorried },
     worried: carriers.filter(isWorry).length,
     carriers: carriers.filter((one) => (place === null || one.place === place) && (!isWorried || isWorry(one))),
   };

@@ -1,12 +1,12 @@
 // Shelf: carriers as jars, archives with their copies; from here a project comes back. Each archive has a page of its own.
 import clsx from 'clsx';
-import { Link, useFetcher } from 'react-router';
+import { Form, Link, useFetcher } from 'react-router';
 import type { Route } from './+types/shelf';
 import { ago, count, counted, day, exactTime, size } from '#core/wording/amounts.ts';
 import { Jar, LAYER_COLOURS } from '../charts/jar';
 import type { Answer } from '../lib/answer';
 import { useLens, useTo } from '../shell/links';
-import { buttonLook, Chip, Empty, Said, Sentence } from '../ui/parts';
+import { buttonLook, Chip, Empty, inputLook, Said, Sentence } from '../ui/parts';
 import { Restore } from './restore';
 
 export { loader, action } from './shelf.server.ts';
@@ -40,9 +40,14 @@ export default function Shelf({ loaderData: data }: Route.ComponentProps) {
         ))}
       </ul>
       <div className="card">
-        <h2 className="card-title mb-1">Archives</h2>
-        {data.archives.length === 0 ? (
+        <div className="mb-1 flex flex-wrap items-center justify-between gap-2">
+          <h2 className="card-title">Archives</h2>
+          {data.total > 0 && <Find data={data} />}
+        </div>
+        {data.total === 0 ? (
           <Empty>Nothing is archived yet. Shape an archive in the Archive lens.</Empty>
+        ) : data.archives.length === 0 ? (
+          <Empty>No archive fits that.</Empty>
         ) : (
           <Archives data={data} submit={fetcher} />
         )}
@@ -88,6 +93,63 @@ function CarrierJar({ carrier }: { carrier: Data['carriers'][number] }) {
         </div>
       </div>
     </li>
+  );
+}
+
+/** Years later somebody remembers a client, a year, or a name in the notes. */
+function Find({ data: { asked, clients, years } }: { data: Data }) {
+  const choose = (event: React.ChangeEvent<HTMLSelectElement>) => event.currentTarget.form?.requestSubmit();
+  const key = JSON.stringify(asked);
+  return (
+    <Form key={key} method="get" role="search" aria-label="Archives" className="flex flex-wrap items-center gap-2">
+      <input
+        name="q"
+        type="search"
+        aria-label="Find an archive"
+        placeholder="Name, people, notes"
+        defaultValue={asked.words}
+        className={`${inputLook} h-7 !w-44 text-[13px]`}
+      />
+      {clients.length > 0 && (
+        <select
+          name="client"
+          aria-label="Client"
+          defaultValue={asked.client}
+          onChange={choose}
+          className={`${inputLook} h-7 !w-36 text-[13px]`}
+        >
+          <option value="">every client</option>
+          {clients.map((client) => (
+            <option key={client}>{client}</option>
+          ))}
+        </select>
+      )}
+      {years.length > 0 && (
+        <select
+          name="year"
+          aria-label="Year"
+          defaultValue={asked.year}
+          onChange={choose}
+          className={`${inputLook} h-7 !w-28 text-[13px]`}
+        >
+          <option value="">every year</option>
+          {years.map((year) => (
+            <option key={year}>{year}</option>
+          ))}
+        </select>
+      )}
+      <label className="flex items-center gap-1.5 text-[13px]">
+        <input
+          type="checkbox"
+          name="short"
+          value="1"
+          defaultChecked={asked.isShort}
+          onChange={(event) => event.currentTarget.form?.requestSubmit()}
+          className="accent-accent"
+        />
+        short or damaged
+      </label>
+    </Form>
   );
 }
 

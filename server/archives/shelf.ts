@@ -9,6 +9,7 @@ import { packedName } from '../carriers/packers.ts';
 import type { Database, Db } from '../db/connect.ts';
 import { archiveCopies, archiveFiles, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
 import { files } from '../db/schema/catalogue.ts';
+import { projects } from '../db/schema/projects.ts';
 import { carriers } from '../db/schema/stores.ts';
 
 export interface ArchiveRow {
@@ -137,6 +138,31 @@ function shortOf(
     const base = baseId === null ? undefined : byId.get(baseId);
     return own ?? (base ? short(base) : null);
   };
+}
+
+/** What is known of the work that was archived, for looking through the shelf. */
+export interface WorkFacts {
+  client: string;
+  year: number | null;
+  /** All that somebody may remember of it: people, comments and notes. */
+  said: string;
+}
+
+export async function factsOfWork(db: Db, projectIds: readonly ProjectId[]): Promise<Map<ProjectId, WorkFacts>> {
+  if (projectIds.length === 0) return new Map();
+  const rows = await db
+    .select()
+    .from(projects)
+    .where(inArray(projects.id, [...projectIds]));
+  return new Map(
+    rows.map((row) => [
+      row.id as ProjectId,
+      {
+        ...{ client: row.client, year: row.year },
+        said: [row.name, row.client, row.year ?? '', row.people, row.publicComments, row.privateNotes].join('\n'),
+      },
+    ]),
+  );
 }
 
 export interface CarrierRow {
