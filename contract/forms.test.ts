@@ -33,7 +33,14 @@ test.each(['../../etc', '/etc', '..', '.hidden', 'a/../../b', '', ' ', 'a\0b', '
 test('what is right comes through, in the right types', () => {
   expect(
     shelfForm.parse({ intent: 'restore', archiveId: '1', copyId: '2', volumeId: '3', folder: ' back/fog ' }),
-  ).toEqual({ intent: 'restore', archiveId: 1, copyId: 2, volumeId: 3, folder: 'back/fog' });
+  ).toEqual({ intent: 'restore', archiveId: 1, copyId: 2, volumeId: 3, folder: 'back/fog', only: null });
+  const some = { intent: 'restore', archiveId: '1', copyId: '2', volumeId: '3', folder: 'back' };
+  const only = { timelines: ['Reel 1'], bins: [], files: [7] };
+  expect(shelfForm.parse({ ...some, only: JSON.stringify(only) })).toMatchObject({ only });
+  for (const bad of ['{', '[]', '{"timelines": 3}', JSON.stringify({ ...only, files: [-1] })])
+    expect(shelfForm.safeParse({ ...some, only: bad }).error?.issues[0]?.message).toBe(
+      'What was chosen could not be understood.',
+    );
   expect(stageCachesForm.parse({ intent: 'stage', folders: '1,2', cutDay: '20000' })).toEqual({
     intent: 'stage',
     folders: [1, 2],

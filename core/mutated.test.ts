@@ -121,6 +121,23 @@ beforeAll(() => {
   ];
 }, 120_000);
 
+test('a run of a fragment that tells more samples than its file has bytes is refused at once', () => {
+  const bytes = Uint8Array.from(inputs.find((input) => input.name === 'b.mp4')!.bytes);
+  const at = Buffer.from(bytes).lastIndexOf('trun');
+  const data = new DataView(bytes.buffer);
+  // No sample says anything of its own, so that the run takes no room however long it is.
+  data.setUint32(at + 4, 0);
+  data.setUint32(at + 8, 0x74686574);
+  const began = performance.now();
+  const before = process.memoryUsage().rss;
+  expect(readEssence(memorySource(bytes))).toMatchObject({
+    ok: false,
+    trouble: { detail: expect.stringMatching(/^a run of \d+ samples in a file of \d+ bytes$/) as string },
+  });
+  expect(performance.now() - began).toBeLessThan(SLOWEST_MS);
+  expect(process.memoryUsage().rss - before).toBeLessThan(MOST_BYTES);
+});
+
 /** Numbers that are none, or beyond what is counted exactly. */
 function odd(value: unknown, at = '$'): string[] {
   if (typeof value === 'number')

@@ -8,6 +8,7 @@ test('settings have defaults and are checked', () => {
     port: 4700,
     host: '127.0.0.1',
     leaseSeconds: 15,
+    batch: 2500,
     names: [],
     paths: {},
   });

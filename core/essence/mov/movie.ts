@@ -8,6 +8,10 @@ import { type Defaults, MovTrack } from './track.ts';
 export interface Movie {
   timescale: number;
   tracks: Map<number, MovTrack>;
+  /** Of the file: no more samples lie in its fragments. */
+  bytes: number;
+  /** Samples of fragments so far, of all tracks. */
+  inFragments: number;
 }
 
 /** A recording of a day in fragments of a tenth of a second has this many twice. */
@@ -15,7 +19,7 @@ const MOST_AT_TOP = 4_000_000;
 const DEEPEST = 12;
 
 export function readMovie(source: ByteSource): Movie {
-  const movie: Movie = { timescale: 0, tracks: new Map() };
+  const movie: Movie = { timescale: 0, tracks: new Map(), bytes: source.size, inFragments: 0 };
   let seen = false;
   let at = 0;
   for (let n = 0; at + 8 <= source.size; n++) {
@@ -213,7 +217,8 @@ function readTraf(data: DataView, box: Box, { moofAt, after, movie }: Around): n
     } else if (inner.type === 'tfdt' && track)
       track.fragments.end =
         data.getUint8(inner.begin) === 1 ? count64(data, inner.begin + 4, moofAt) : data.getUint32(inner.begin + 4);
-    else if (inner.type === 'trun' && track) at = readRun(data, inner, { track, defaults, base, at: at ?? base });
+    else if (inner.type === 'trun' && track)
+      at = readRun(data, inner, { movie, track, defaults, base, at: at ?? base });
   }
   return at ?? after;
 }
@@ -221,7 +226,13 @@ function readTraf(data: DataView, box: Box, { moofAt, after, movie }: Around): n
 function readRun(
   data: DataView,
   box: Box,
-  { track, defaults, base, at: from }: { track: MovTrack; defaults: Defaults; base: number; at: number },
+  {
+    movie,
+    track,
+    defaults,
+    base,
+    at: from,
+  }: { movie: Movie; track: MovTrack; defaults: Defaults; base: number; at: number },
 ): number {
   const flags = data.getUint32(box.begin) & 0xffffff;
   let place = box.begin + 8;
@@ -232,6 +243,10 @@ function readRun(
   const width = [0x100, 0x200, 0x400, 0x800].reduce((sum, flag) => sum + (flags & flag ? 4 : 0), 0);
   if (width > 0 && count > (box.end - place) / width)
     throw new EssenceTrouble(box.begin, `a run of ${count} samples in the room of fewer`);
+  // Where none of them says anything of its own, their number alone takes no room.
+  movie.inFragments += count;
+  if (movie.inFragments > movie.bytes)
+    throw new EssenceTrouble(box.begin, `a run of ${count} samples in a file of ${movie.bytes} bytes`);
   for (let i = 0; i < count; i++) {
     const duration = flags & 0x100 ? next() : defaults.duration;
     const size = flags & 0x200 ? next() : defaults.size;

@@ -30,7 +30,8 @@ export interface Defaults {
   flags: number;
 }
 
-const MOST_IN_FRAGMENTS = 20_000_000;
+/** Two days of packets of sound, in 280 MB. */
+const MOST_IN_FRAGMENTS = 1 << 23;
 
 /** Samples of fragments, a row each, in arrays that grow. */
 export class FragmentSamples {
