@@ -125,7 +125,7 @@ export const CARRIERS = [
 ] as const;
 
 /** A further copy that somebody took along. */
-export const LENT = { carrier: 'KD-0004', archive: 'undertow', to: 'Ida Holm, grading', days: 6 } as const;
+export const LENT = { carrier: 'KD-0004', archive: 'undertow', to: 'Jon Vik, grading', days: 6 } as const;
 
 /** Projects whose state the manager has set, by title. */
 export const STATES = [

@@ -199,7 +199,7 @@ test('a carrier is found by its number, comes back from whom it was lent to, and
   await page.goto('/shelf');
   await page.getByRole('link', { name: /^damaged, full or lent/ }).click();
   const jars = page.getByRole('list', { name: 'Carriers', exact: true }).getByRole('listitem');
-  await expect(page.getByText(/lent to Ida Holm/).first()).toBeVisible();
+  await expect(page.getByText(/lent to Jon Vik/).first()).toBeVisible();
   await expect(jars.filter({ hasText: 'KD-0002' })).toHaveCount(0);
   // As a scanner does it: the number, and Enter.
   await page.locator('body').press('/');
@@ -208,7 +208,7 @@ test('a carrier is found by its number, comes back from whom it was lent to, and
   await page.keyboard.press('Enter');
   await expect(page).toHaveURL(/\/shelf\/carrier\/\d+/);
   const sentence = page.getByRole('heading', { level: 1 });
-  await expect(sentence).toContainText('lent to Ida Holm, grading, due back on');
+  await expect(sentence).toContainText('lent to Jon Vik, grading, due back on');
   await page.getByRole('button', { name: 'Save' }).click();
   await expect(page.getByRole('alert')).toContainText('That is what is known of KD-0004 already');
   await page.getByLabel('Lent to').fill('');
@@ -218,7 +218,7 @@ test('a carrier is found by its number, comes back from whom it was lent to, and
   await page.getByLabel('Kept in').fill('Bank, box 12');
   await page.getByRole('button', { name: 'Save' }).click();
   await expect(sentence).toContainText('It is in Bank, box 12');
-  await expect(page.getByRole('link', { name: /KD-0004 back from Ida Holm, grading and from Cabinet/ })).toBeVisible();
+  await expect(page.getByRole('link', { name: /KD-0004 back from Jon Vik, grading and from Cabinet/ })).toBeVisible();
   await page.getByRole('link', { name: 'Print its label' }).click();
   await expect(page.getByRole('img', { name: 'QR code of KD-0004' })).toBeVisible();
   await expect(page.getByRole('list', { name: 'Labels' }).getByRole('listitem')).toHaveCount(1);

@@ -3,6 +3,7 @@ import clsx from 'clsx';
 import { useState } from 'react';
 import { Form, Link, useFetcher } from 'react-router';
 import type { Route } from './+types/archive';
+import { folderOf, nameOf } from '#core/paths.ts';
 import { ago, counted, exactTime, listed, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
 import { useLens, useTo } from '../shell/links';
@@ -199,8 +200,9 @@ const COLUMNS: Column<Content>[] = [
         <span aria-hidden className={clsx('h-6 w-10 shrink-0 overflow-hidden rounded-sm', row.hasPicture && 'bg-free')}>
           {row.hasPicture && <Picture fileId={row.fileId} />}
         </span>
-        <span className="path block max-w-[15rem] truncate" title={row.at}>
-          {row.at}
+        <span className="block max-w-[13rem] leading-tight" title={row.at}>
+          <span className="path block truncate">{nameOf(row.at)}</span>
+          <span className="path block truncate text-xs text-ink-2">{folderOf(row.at)}</span>
         </span>
       </span>
     ),
@@ -284,6 +286,7 @@ function Contents({ data, ticked, onTick }: ContentsProps) {
       ) : (
         <Table
           label="Files of this archive"
+          rowHeight={44}
           rows={content}
           rowKey={(row) => row.id}
           height="max(220px, calc(100vh - 480px))"
