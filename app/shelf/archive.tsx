@@ -200,7 +200,7 @@ const COLUMNS: Column<Content>[] = [
         <span aria-hidden className={clsx('h-6 w-10 shrink-0 overflow-hidden rounded-sm', row.hasPicture && 'bg-free')}>
           {row.hasPicture && <Picture fileId={row.fileId} />}
         </span>
-        <span className="block max-w-[13rem] leading-tight" title={row.at}>
+        <span className="block max-w-[11rem] leading-tight" title={row.at}>
           <span className="path block truncate">{nameOf(row.at)}</span>
           <span className="path block truncate text-xs text-ink-2">{folderOf(row.at)}</span>
         </span>
