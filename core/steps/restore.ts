@@ -32,6 +32,8 @@ export const restoreArchive = stepKind({
     folder: z.string().min(1),
     /** Only this of it; null for all. */
     only: only.nullable().default(null),
+    /** The parts in which that lies; null for all. */
+    partIds: z.array(z.number().int().positive()).nullable().default(null),
   }),
   level: () => null,
   does: 'writes',

@@ -82,7 +82,7 @@ export class JobContext {
   now = (): Date => new Date();
 
   start(): void {
-    this.timer = setInterval(() => void this.tick(), Math.min(1000, (this.options.leaseSeconds * 1000) / 4));
+    this.timer = setInterval(() => void this.renew(), Math.min(1000, (this.options.leaseSeconds * 1000) / 4));
   }
 
   /** Ends the heartbeat and lets go of the volumes. */
@@ -220,11 +220,12 @@ export class JobContext {
 
   /** Tells the database how far the work is, learns whether it should end, and throws where it should. */
   async checkIn(): Promise<void> {
-    await this.tick();
+    await this.renew();
     this.check();
   }
 
-  private async tick(): Promise<void> {
+  /** Renews the lease and hears whether the work is to end; `check` throws where it is. */
+  async renew(): Promise<void> {
     if (this.lost || this.beating) return;
     this.beating = true;
     try {

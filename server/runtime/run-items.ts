@@ -152,13 +152,20 @@ async function runBatches(context: JobContext, step: Step, work: ItemWork): Prom
       await journaled;
       // What an earlier run had begun is found by its state, which has to be written down first.
       const isAhead = work.overlaps === true && cursor.isFresh;
-      if (isAhead) items = await beginBatch(context, step, { work, cursor });
-      await context.checkIn();
+      if (isAhead) {
+        items = await beginBatch(context, step, { work, cursor });
+        await context.renew();
+      }
       journaled = journal(context, step, work, outcomes.all);
       // It is waited for before the next is written down; until then nobody else hears of its trouble.
       journaled.catch(() => undefined);
-      if (isAhead) continue;
+      if (isAhead) {
+        // Only now: what became of the last batch is told, also where the work is to end here.
+        context.check();
+        continue;
+      }
       await journaled;
+      await context.checkIn();
       items = await beginBatch(context, step, { work, cursor });
     }
   } finally {

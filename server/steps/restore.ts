@@ -86,14 +86,15 @@ export async function addRestore(db: Database, asked: NewRestore): Promise<{ fil
     throw new Refused(
       'Nothing of it is chosen, so nothing was added. Choose a timeline, a bin or files, or all of it.',
     );
-  const wanted = await wantedOf(db, { archiveId, copyId, only });
+  const partIds = only && (await partsHolding(db, await filesMeant(db, archiveId, only)));
+  const wanted = { archiveId, copyId, partIds };
   if (lacksGood(await sourcesOf(db, wanted)))
     throw new Refused(
       `A part of what ${archive.name} holds has no good copy, so it cannot be brought back whole. Nothing was added.`,
     );
   const carrierIds = (await carriersToRead(db, { ...wanted, with: to(volumeId) })).needed as CarrierId[];
   const chosen = only && { timelines: [...only.timelines], bins: [...only.bins], files: [...only.files] };
-  const params = { archiveId, copyId, carrierId: carrierIds[0]!, carrierIds, volumeId, folder, only: chosen };
+  const params = { archiveId, copyId, carrierId: carrierIds[0]!, carrierIds, volumeId, folder, only: chosen, partIds };
   const { name: archived } = archive;
   const names = { volume: volume.name, project: archived };
   return inTransaction(db, async (tx) => {
@@ -109,15 +110,6 @@ async function partsHolding(db: Db, ids: readonly number[]): Promise<number[]> {
   const rows = await db.selectDistinct({ id: archiveFiles.partId }).from(archiveFiles).where(amongThem(ids));
   return rows.map((row) => row.id);
 }
-
-/** What is read of an archive for these parameters. */
-const wantedOf = async (
-  db: Db,
-  { archiveId, copyId, only }: { archiveId: number; copyId: number; only: Only | null },
-) => ({
-  ...{ archiveId, copyId },
-  partIds: only && (await partsHolding(db, await filesMeant(db, archiveId, only))),
-});
 
 const amongThem = (ids: readonly number[]) => sql`${archiveFiles.id} IN ${idList([...ids, 0])}`;
 
@@ -137,7 +129,7 @@ interface Restoring {
 async function open(
   context: JobContext,
   step: typeof steps.$inferSelect,
-  params: { archiveId: number; copyId: number; volumeId: number; folder: string; only: Only | null },
+  params: ReturnType<typeof kind.params.parse>,
 ): Promise<Restoring> {
   const { db } = context;
   const [archive] = await db.select().from(archives).where(eq(archives.id, params.archiveId));
@@ -146,7 +138,7 @@ async function open(
   const held = context.job.params.carrierIds as number[] | undefined;
   const sources = await PartSources.open(
     context,
-    await wantedOf(db, params),
+    params,
     (part) => held?.includes(part.carrierId) ?? part.copyId === params.copyId,
   );
   return {
@@ -435,7 +427,7 @@ const workOf = (restoring: Restoring): ItemWork => ({
 
 export const restoreArchive = serverStep({
   kind,
-  async findings(db, step, { archiveId, carrierId, carrierIds, volumeId, folder, copyId, only }) {
+  async findings(db, step, { archiveId, carrierId, carrierIds, volumeId, folder, copyId, partIds }) {
     const [copy] = await db.select().from(archiveCopies).where(eq(archiveCopies.id, copyId));
     const [archive] = copy ? await db.select().from(archives).where(eq(archives.id, copy.archiveId)) : [];
     const findings = [
@@ -451,7 +443,7 @@ export const restoreArchive = serverStep({
           why: `The copy it would come from is ${copy?.state ?? 'not known'}.`,
         }),
       );
-    else if (lacksGood(await sourcesOf(db, await wantedOf(db, { archiveId, copyId, only }))))
+    else if (lacksGood(await sourcesOf(db, { archiveId, copyId, partIds })))
       findings.push(
         finding(step, 'copy not good', 'stop', {
           archive: archive?.name ?? '',
@@ -463,7 +455,7 @@ export const restoreArchive = serverStep({
     return findings;
   },
   async stores(tx, _step, params) {
-    const { all } = await carriersToRead(tx, { ...(await wantedOf(tx, params)), with: to(params.volumeId) });
+    const { all } = await carriersToRead(tx, { ...params, with: to(params.volumeId) });
     return [
       { store: 'volume', id: params.volumeId, mode: 'change' },
       { store: 'catalogue', id: params.volumeId, mode: 'change' },
@@ -471,14 +463,13 @@ export const restoreArchive = serverStep({
     ];
   },
   /** Every file that is brought back is an item, so that a run that goes on knows what is there. */
-  async begin(tx, step, { archiveId, copyId, volumeId, only }) {
+  async begin(tx, step, { archiveId, copyId, volumeId, only, partIds }) {
     const meant = only ? sql`AND f.id IN ${idList([...(await filesMeant(tx, archiveId, only)), 0])}` : sql``;
     await tx.execute(sql`
       INSERT INTO step_items (step_id, volume_id, file_id, archive_file_id, path, size_bytes, modified_us)
       SELECT ${step.id}, ${volumeId}, 0, f.id, f.payload_path, COALESCE(f.payload_bytes, f.size_bytes), f.modified_us
       FROM archive_files f JOIN archive_parts p ON p.id = f.part_id WHERE f.archive_id = ${archiveId} ${meant} ORDER BY f.part_id, f.id`);
-    const wanted = await wantedOf(tx, { archiveId, copyId, only });
-    return { carrierIds: (await carriersToRead(tx, { ...wanted, with: to(volumeId) })).all };
+    return { carrierIds: (await carriersToRead(tx, { archiveId, copyId, partIds, with: to(volumeId) })).all };
   },
   run: async (context, step, params) => runItems(context, step, workOf(await open(context, step, params))),
   giveUp: async (context, step, params) =>

@@ -58,7 +58,9 @@ export async function relinkDocuments(
         return found !== null && (only || liesIn(found, STAYED_OUT)) ? (was ?? null) : null;
       },
     });
-    const kept = only ? withoutRest(relinked.text, { only, final, there }) : relinked.text;
+    // A document that was asked for by itself is wanted as it is.
+    const isNamed = only !== null && only.timelines.length + only.bins.length > 0;
+    const kept = isNamed ? withoutRest(relinked.text, { only, final, there }) : relinked.text;
     if (kept === text) continue;
     // Written over only inside the private folder: the relative one is on the carrier, and the original lies beside it.
     const place = root.placeText(at);

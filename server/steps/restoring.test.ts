@@ -158,6 +158,12 @@ test('a bin with all below it, or single files, come back alone', async () => {
   await add({ files: [a!.id] }, 'one');
   expect(await run()).toMatchObject({ state: 'done', trouble: null });
   expect(filesIn('one')).toEqual(['media/Rushes/a.mov']);
+  // A document that is asked for by itself keeps all its timelines.
+  const [document] = await site.db.select().from(archiveFiles).where(eq(archiveFiles.role, 'document'));
+  await add({ files: [document!.id] }, 'document');
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  expect(filesIn('document')).toEqual(['documents/fog.otio']);
+  expect(documentIn('document').timelines.map(({ name }) => name)).toEqual(['Reel 1', 'Reel 2']);
 });
 
 test('of an archive over two carriers, what lies on one comes back while the other is away', async () => {
