@@ -96,9 +96,34 @@ function CarrierJar({ carrier }: { carrier: Data['carriers'][number] }) {
   );
 }
 
+interface ChoiceProps {
+  name: string;
+  label: string;
+  none: string;
+  values: readonly string[];
+  chosen: string;
+}
+
+function Choice({ name, label, none, values, chosen }: ChoiceProps) {
+  if (values.length === 0) return null;
+  return (
+    <select
+      name={name}
+      aria-label={label}
+      defaultValue={chosen}
+      onChange={(event) => event.currentTarget.form?.requestSubmit()}
+      className={`${inputLook} h-7 !w-36 text-[13px]`}
+    >
+      <option value="">{none}</option>
+      {values.map((value) => (
+        <option key={value}>{value}</option>
+      ))}
+    </select>
+  );
+}
+
 /** Years later somebody remembers a client, a year, or a name in the notes. */
 function Find({ data: { asked, clients, years } }: { data: Data }) {
-  const choose = (event: React.ChangeEvent<HTMLSelectElement>) => event.currentTarget.form?.requestSubmit();
   const key = JSON.stringify(asked);
   return (
     <Form key={key} method="get" role="search" aria-label="Archives" className="flex flex-wrap items-center gap-2">
@@ -110,34 +135,8 @@ function Find({ data: { asked, clients, years } }: { data: Data }) {
         defaultValue={asked.words}
         className={`${inputLook} h-7 !w-44 text-[13px]`}
       />
-      {clients.length > 0 && (
-        <select
-          name="client"
-          aria-label="Client"
-          defaultValue={asked.client}
-          onChange={choose}
-          className={`${inputLook} h-7 !w-36 text-[13px]`}
-        >
-          <option value="">every client</option>
-          {clients.map((client) => (
-            <option key={client}>{client}</option>
-          ))}
-        </select>
-      )}
-      {years.length > 0 && (
-        <select
-          name="year"
-          aria-label="Year"
-          defaultValue={asked.year}
-          onChange={choose}
-          className={`${inputLook} h-7 !w-28 text-[13px]`}
-        >
-          <option value="">every year</option>
-          {years.map((year) => (
-            <option key={year}>{year}</option>
-          ))}
-        </select>
-      )}
+      <Choice name="client" label="Client" none="every client" values={clients} chosen={asked.client} />
+      <Choice name="year" label="Year" none="every year" values={years.map(String)} chosen={asked.year} />
       <label className="flex items-center gap-1.5 text-[13px]">
         <input
           type="checkbox"
