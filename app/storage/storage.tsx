@@ -325,7 +325,13 @@ function AddCarrier({ kinds }: { kinds: Data['kinds'] }) {
         </Field>
         {kind?.fields.map((field) => (
           <Field key={field.name} label={field.label} hint={field.hint}>
-            <input name={`setting.${field.name}`} className={`${inputLook} path`} required />
+            <input
+              name={`setting.${field.name}`}
+              type={field.secret ? 'password' : 'text'}
+              autoComplete="off"
+              className={`${inputLook} path`}
+              required={!field.optional}
+            />
           </Field>
         ))}
         <Field label="Capacity in GB">

@@ -6,7 +6,7 @@ import type { ManifestEntry } from '#core/fixity/bagit.ts';
 import { FAST_SUMS, MANIFEST, parseManifest, PAYLOAD, TAG_MANIFEST } from '#core/fixity/bagit.ts';
 import { codeOf } from '#disk/facts.ts';
 import { sha512 } from '#disk/sums.ts';
-import type { Carrier } from '../carriers/kind.ts';
+import { type Carrier, CarrierAway } from '../carriers/kind.ts';
 import { type CarrierPlace, openCarrier, placeOf } from '../carriers/kinds.ts';
 import { packedName } from '../carriers/packers.ts';
 import type { Db, Transaction } from '../db/connect.ts';
@@ -114,7 +114,7 @@ export async function trustedSums(carrier: Carrier, part: CopyPart): Promise<Tru
     try {
       return await readText(carrier, part.folder, name);
     } catch (error) {
-      if (error instanceof CopyDamaged) throw error;
+      if (error instanceof CopyDamaged || error instanceof CarrierAway) throw error;
       if (!(await carrier.has(part.folder)))
         throw new CopyDamaged(`${packedName(part.folder, part.place.packer)} is not on the carrier`);
       if (error instanceof NoContainer)

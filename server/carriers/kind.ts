@@ -12,9 +12,15 @@ export interface CarrierKind<Settings extends object = object> {
   /** What somebody has to say to register one. Parsed whenever it is read back. */
   readonly settings: z.ZodType<Settings>;
   /** What a form asks for, by the names in its settings. */
-  readonly fields: readonly { name: string; label: string; hint?: string }[];
+  readonly fields: readonly { name: string; label: string; hint?: string; optional?: boolean; secret?: boolean }[];
   /** Address of its own module, whose default export it is: threads load it from there. */
   readonly module: string;
+  /** False: what was written is never written on, and archives that are one file cannot be put there. */
+  readonly growing?: boolean;
+  /** True: one file after the other. Two that are written at once would lie in pieces. */
+  readonly sequential?: boolean;
+  /** What it takes until something can be read, by its settings; left out where it is there at once. */
+  fetching?(settings: object): Fetching;
   /** The words for one, for example the folder of a disk. */
   describe(settings: Settings): string;
   /** The same carrier where this machine finds it. */
@@ -26,6 +32,15 @@ export interface CarrierKind<Settings extends object = object> {
   folders(settings: Settings): readonly string[];
   /** Opens the one with this identity. Throws CarrierAway where it is not there. */
   open(settings: Settings, identity: string | null): Promise<Carrier>;
+}
+
+export interface Fetching {
+  /** Before the first byte comes, once for all that is asked for together. */
+  seconds: number;
+  /** Each time the carrier is taken into a drive. */
+  mountSeconds: number;
+  /** In the money of the house. */
+  costPerGb: number;
 }
 
 export type CarrierLook =
@@ -103,6 +118,13 @@ export interface Carrier {
   /** Packs of this site that have no name yet, whoever left them. */
   unfinished(site: string): Promise<Omit<Pack, 'folder'>[]>;
   freeBytes(): Promise<number>;
+  /**
+   * Asks for what cannot be read at once; true where all of it can. Left out: everything can, always.
+   * @param ats files of what was placed; null for all of it
+   */
+  ready?(folder: string, ats: ReadonlySet<string> | null): Promise<boolean>;
+  /** Where files of a pack begin on the medium, in the order of `ats`; left out where that makes no difference. */
+  positions?(of: Pack | string, ats: readonly string[]): Promise<(number | null)[]>;
   close(): Promise<void>;
 }
 

@@ -3,6 +3,8 @@ import { Registry } from '#core/registry.ts';
 import { disk } from './disk/disk.ts';
 import type { Carrier, CarrierKind } from './kind.ts';
 import { FOLDER, packed } from './packers.ts';
+import { store } from './store/store.ts';
+import { tape } from './tape/tape.ts';
 
 const kinds = new Registry<CarrierKind>('kind of carrier');
 
@@ -11,6 +13,8 @@ export function addCarrierKind<Settings extends object>(kind: CarrierKind<Settin
 }
 
 addCarrierKind(disk);
+addCarrierKind(tape);
+addCarrierKind(store);
 
 export function carrierKindOf(kind: string): CarrierKind {
   const known = kinds.get(kind);

@@ -1,0 +1,229 @@
+// A tape with a file system of its own (ISO/IEC 20919) as far as archives need it: an index of what lies where, files that
+// are added at the end, and indexes that are written after them. After every file an incremental index says what was added;
+// a whole one is written where something gets its name, first behind the data and then in the index partition, so that one
+// of both is always whole.
+import { randomUUID } from 'node:crypto';
+import {
+  applyChange,
+  BLOCK_BYTES,
+  changeText,
+  DATA_PARTITION,
+  INDEX_PARTITION,
+  indexText,
+  labelText,
+  NoLtfs,
+  parseIndex,
+  type TapeChange,
+  type TapeFile,
+  type TapeIndex,
+  volumeLabel,
+} from '#core/archive/ltfs.ts';
+import { CarrierAway, PackGone } from '../kind.ts';
+import { type Chip, MARK, type TapeLibrary, type TapeRecord, TapeTrouble } from './library.ts';
+
+/** Behind the labels: a volume label, a filemark, the label of the file system, a filemark. */
+const FIRST_INDEX = 4;
+const MOST_RECORDS = 1 << 20;
+
+/** What is known of a tape, in this thread, and how far its data partition was looked through for it. */
+interface Known {
+  index: TapeIndex;
+  /** Behind the last index that was read; and the end of the partition then. */
+  scanned: number;
+  end: number;
+}
+const all = new Map<string, Known>();
+const KEPT = 8;
+
+export class TapeVolume {
+  constructor(
+    readonly library: TapeLibrary,
+    private readonly barcode: string,
+    private readonly volume: string,
+  ) {}
+
+  /** The index as it is now. */
+  async index(): Promise<TapeIndex> {
+    return this.inDrive(async () => (await this.known()).index);
+  }
+
+  /** Keeps the tape in a drive meanwhile. */
+  async inDrive<T>(use: (user: string) => Promise<T>): Promise<T> {
+    const user = randomUUID();
+    try {
+      await this.library.take(user, null);
+      return await use(user);
+    } catch (error) {
+      throw this.meaning(error);
+    } finally {
+      await this.library.letGo(user).catch(() => undefined);
+    }
+  }
+
+  /** Data at the end; gives the block where it begins. */
+  async add(records: readonly Uint8Array[], owner: string): Promise<number> {
+    const known = await this.known();
+    for (let at = known.end; ;)
+      try {
+        const { block, nearEnd } = await this.library.append({ partition: DATA_PARTITION, at, records, owner });
+        if (known.end === at) known.end = block;
+        if (nearEnd) throw new TapeTrouble('full');
+        return at;
+      } catch (error) {
+        if (!(error instanceof TapeTrouble) || error.code !== 'moved') throw error;
+        at = await this.library.end(DATA_PARTITION);
+      }
+  }
+
+  /** Says what was added or taken out. */
+  async note(change: TapeChange, owner: string, chip?: Partial<Chip>): Promise<void> {
+    await this.writeIndex(owner, chip, (index, about) => {
+      const text = changeText(about, change);
+      applyChange(index, {
+        index: { ...about, files: new Map(change.files), empty: new Set(change.empty) },
+        gone: change.gone,
+      });
+      return text;
+    });
+  }
+
+  /** Writes the whole index anew, with what `change` makes of it; then once more in the index partition. */
+  async rewrite(change: (index: TapeIndex) => Partial<Chip> | void, owner: string): Promise<void> {
+    const own: { chip?: Partial<Chip> } = {};
+    const index = await this.writeIndex(owner, own, (next, about) => {
+      own.chip = change(next) ?? undefined;
+      Object.assign(next, about);
+      return indexText(next, about.ms);
+    });
+    const again = { ...index, at: { partition: INDEX_PARTITION, block: FIRST_INDEX + 1 }, before: index.at } as const;
+    const records = construct(indexText(again, Date.now()));
+    await this.library.append({ partition: INDEX_PARTITION, at: FIRST_INDEX, records, owner });
+  }
+
+  private async writeIndex(
+    owner: string,
+    chip: Partial<Chip> | { chip?: Partial<Chip> } | undefined,
+    text: (
+      index: TapeIndex,
+      about: Pick<TapeIndex, 'volume' | 'generation' | 'at' | 'before'> & { ms: number },
+    ) => string,
+  ): Promise<TapeIndex> {
+    for (;;) {
+      const known = await this.known();
+      const { index, end } = known;
+      const next = { ...index, files: new Map(index.files), empty: new Set(index.empty) };
+      const records = construct(
+        text(next, {
+          ...{ volume: this.volume, generation: index.generation + 1, before: index.at, ms: Date.now() },
+          at: { partition: DATA_PARTITION, block: end + 1 },
+        }),
+      );
+      const said = chip && 'chip' in chip ? chip.chip : (chip as Partial<Chip> | undefined);
+      try {
+        const { block } = await this.library.append({ partition: DATA_PARTITION, at: end, records, owner, chip: said });
+        all.set(this.key, { index: next, scanned: block, end: block });
+        return next;
+      } catch (error) {
+        if (!(error instanceof TapeTrouble) || error.code !== 'moved') throw error;
+      }
+    }
+  }
+
+  /** Reads what was written since. */
+  private async known(): Promise<Known> {
+    const end = await this.library.end(DATA_PARTITION);
+    let known = all.get(this.key);
+    if (!known || known.end > end) known = await this.load();
+    if (known.end !== end)
+      for (let from: number | null = known.scanned; from !== null;) {
+        known.scanned = from;
+        const begin: number | null = await this.library.afterMark(DATA_PARTITION, from);
+        if (begin === null) break;
+        apply(known.index, await this.textAt(DATA_PARTITION, begin));
+        from = await this.library.afterMark(DATA_PARTITION, begin);
+      }
+    known.end = end;
+    all.delete(this.key);
+    all.set(this.key, known);
+    for (const oldest of all.keys()) {
+      if (all.size <= KEPT) break;
+      all.delete(oldest);
+    }
+    return known;
+  }
+
+  /** From the index partition; where what is there was broken off, everything is looked for behind the data. */
+  private async load(): Promise<Known> {
+    const nothing = { partition: DATA_PARTITION, block: 0 } as const;
+    const empty: TapeIndex = {
+      ...{ volume: this.volume, generation: 0, at: nothing, before: null, files: new Map(), empty: new Set<string>() },
+    };
+    try {
+      const { index } = parseIndex(await this.textAt(INDEX_PARTITION, FIRST_INDEX + 1));
+      if (index.volume !== this.volume) throw new CarrierAway(this.barcode);
+      if (!index.before) throw new NoLtfs('it says of no index behind the data');
+      const scanned = (await this.library.afterMark(DATA_PARTITION, index.before.block)) ?? FIRST_INDEX;
+      return { index: { ...index, at: index.before }, scanned, end: 0 };
+    } catch (error) {
+      if (!(error instanceof NoLtfs)) throw error;
+      return { index: empty, scanned: FIRST_INDEX, end: 0 };
+    }
+  }
+
+  private async textAt(partition: 'a' | 'b', block: number): Promise<string> {
+    return Buffer.concat(await this.library.read(partition, block, MOST_RECORDS)).toString('utf8');
+  }
+
+  private get key(): string {
+    return `${this.barcode} ${this.volume}`;
+  }
+
+  /** What the library says, in the words of every carrier. */
+  private meaning(error: unknown): Error {
+    if (!(error instanceof TapeTrouble)) return error as Error;
+    if (error.code === 'reserved') return new PackGone();
+    if (error.code === 'full') return Object.assign(new Error(`${this.barcode} is full.`), { code: 'ENOSPC' });
+    return new CarrierAway(this.barcode);
+  }
+}
+
+function apply(index: TapeIndex, text: string): void {
+  const read = parseIndex(text);
+  if (read.isWhole) Object.assign(index, read.index);
+  else applyChange(index, read);
+}
+
+const inBlocks = (text: string): Uint8Array[] => {
+  const bytes = Buffer.from(text, 'utf8');
+  const blocks: Uint8Array[] = [];
+  for (let at = 0; at < bytes.length; at += BLOCK_BYTES) blocks.push(bytes.subarray(at, at + BLOCK_BYTES));
+  return blocks;
+};
+
+/** An index between two filemarks. */
+const construct = (text: string): TapeRecord[] => [MARK, ...inBlocks(text), MARK];
+
+/** Writes the labels and an empty index on a tape that nothing was ever written on. */
+export async function format(library: TapeLibrary, barcode: string): Promise<string> {
+  const [volume, owner, user] = [randomUUID(), randomUUID(), randomUUID()];
+  await library.take(user, null);
+  try {
+    await library.reserve(owner);
+    for (const partition of [INDEX_PARTITION, DATA_PARTITION] as const) {
+      const label = Buffer.from(labelText({ volume, partition, ms: Date.now() }));
+      await library.append({ partition, at: 0, records: [volumeLabel(barcode), MARK, label, MARK], owner });
+    }
+    const own: TapeIndex = {
+      ...{ volume, generation: 1, before: null, files: new Map<string, TapeFile>(), empty: new Set<string>() },
+      at: { partition: DATA_PARTITION, block: FIRST_INDEX + 1 },
+    };
+    const data = construct(indexText(own, Date.now()));
+    await library.append({ partition: DATA_PARTITION, at: FIRST_INDEX, records: data, owner });
+    const first = { ...own, at: { partition: INDEX_PARTITION, block: FIRST_INDEX + 1 }, before: own.at } as const;
+    const records = construct(indexText(first, Date.now()));
+    await library.append({ partition: INDEX_PARTITION, at: FIRST_INDEX, records, owner, chip: { volume, begun: 0 } });
+    return volume;
+  } finally {
+    await library.letGo(user).catch(() => undefined);
+  }
+}
