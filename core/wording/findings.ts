@@ -1,8 +1,9 @@
 // Words of the findings that a step of any kind may have. What only one kind can meet is worded in that kind's file.
+import { fetchWords } from '../archive/fetching.ts';
 import { HELD_WORDS, type Finding, type HeldReason } from '../plan/plan.ts';
 import type { FindingWords } from '../steps/kind.ts';
 import { stepKindOf } from '../steps/registry.ts';
-import { ago, counted, size } from './amounts.ts';
+import { ago, counted, duration, size } from './amounts.ts';
 
 const text = (finding: Finding, key: string) => String(finding.facts[key] ?? '');
 const number = (finding: Finding, key: string) => Number(finding.facts[key] ?? 0);
@@ -26,6 +27,14 @@ const COMMON: Readonly<Record<string, (finding: Finding, nowMs: number) => Findi
   'carrier unreachable': (f) => ({
     what: `${text(f, 'carrier')} is not in reach`,
     detail: 'Connect the carrier, or take the step out and choose another.',
+  }),
+  'order of a tape': (f) => ({
+    what: `Read from ${text(f, 'carrier')} in the order in which it lies there`,
+    detail: `About ${duration(number(f, 'seconds'))} of winding and reading; by name it would be ${duration(number(f, 'secondsAsAsked'))}.`,
+  }),
+  'brought up first': (f) => ({
+    what: `It has to be brought up first${fetchWords({ thawSeconds: number(f, 'thawSeconds'), cost: number(f, 'cost') })}`,
+    detail: 'It is asked for when the plan runs, and the work goes on by itself once it is there.',
   }),
   'carrier asked for': (f) => ({
     what: `${text(f, 'carrier')} is not in reach: the work waits for it`,

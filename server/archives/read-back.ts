@@ -7,6 +7,7 @@ import { PAYLOAD } from '#core/fixity/bagit.ts';
 import { counted, listed as listing, size } from '#core/wording/amounts.ts';
 import { codeOf } from '#disk/facts.ts';
 import { type Carrier, CarrierAway } from '../carriers/kind.ts';
+import { isSequential } from '../carriers/kinds.ts';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
 import { archiveCopies, archiveFiles, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
 import type { JobContext } from '../runtime/context.ts';
@@ -24,6 +25,7 @@ import {
   trustedSums,
   withCarrier,
 } from './copies.ts';
+import { untilReady } from './thaw.ts';
 
 export type Archived = typeof archiveFiles.$inferSelect;
 
@@ -43,6 +45,7 @@ export async function damageOf(
 ): Promise<string | null> {
   const read: number[] = [];
   const damaged: Archived[] = [];
+  if (await untilReady(context, part)) context.rename('reading back');
   const listed = await withCarrier(part, async (carrier) => {
     try {
       const sums = (await trustedSums(carrier, part)).sha512;
@@ -54,7 +57,7 @@ export async function damageOf(
   });
   if (typeof listed !== 'string')
     for await (const batch of files)
-      await inParallel(context.pools.carriers.size, batch, async (file) => {
+      await inParallel(isSequential(part.place) ? 1 : context.pools.carriers.size, batch, async (file) => {
         context.check();
         const at = `${PAYLOAD}/${file.payloadPath}`;
         if (file.sha512 === null || listed.get(at) !== file.sha512) damaged.push(file);

@@ -168,6 +168,7 @@ export async function factsOfWork(db: Db, projectIds: readonly ProjectId[]): Pro
 export interface CarrierRow {
   carrierId: CarrierId;
   name: string;
+  kind: string;
   /** The kind of carrier, as people call it. */
   type: string;
   place: string;
@@ -203,6 +204,7 @@ export async function carrierRows(db: Db): Promise<CarrierRow[]> {
     return {
       carrierId: carrier.id as CarrierId,
       name: carrier.name,
+      kind: carrier.kind,
       type: carrierKindOf(carrier.kind).name,
       place: carrier.place,
       lentTo: carrier.lentTo,

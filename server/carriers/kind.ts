@@ -2,6 +2,7 @@
 // a kind, one line in kinds.ts. Everything is asynchronous and goes by streams; nothing outside a kind's own folder
 // knows a path on it. Owned by the steps that archive, restore and remove originals.
 import type { Readable, Writable } from 'node:stream';
+import type { CarrierFacts } from '#core/archive/carrier-facts.ts';
 import type { ReadAt } from '#core/archive/containers/container.ts';
 import type { z } from 'zod';
 
@@ -44,7 +45,14 @@ export interface Fetching {
 }
 
 export type CarrierLook =
-  | { state: 'reachable'; identity: string | null; totalBytes: number; freeBytes: number; writable: boolean }
+  | {
+      state: 'reachable';
+      identity: string | null;
+      totalBytes: number;
+      freeBytes: number;
+      writable: boolean;
+      facts?: CarrierFacts;
+    }
   | { state: 'unreachable'; code: string };
 
 /** The carrier is not there, or another is in its place. */
@@ -120,9 +128,9 @@ export interface Carrier {
   freeBytes(): Promise<number>;
   /**
    * Asks for what cannot be read at once; true where all of it can. Left out: everything can, always.
-   * @param ats files of what was placed; null for all of it
+   * @param wanted of the files of what was placed
    */
-  ready?(folder: string, ats: ReadonlySet<string> | null): Promise<boolean>;
+  ready?(folder: string, wanted: (at: string) => boolean): Promise<boolean>;
   /** Where files of a pack begin on the medium, in the order of `ats`; left out where that makes no difference. */
   positions?(of: Pack | string, ats: readonly string[]): Promise<(number | null)[]>;
   close(): Promise<void>;

@@ -2,7 +2,8 @@
 import { Registry } from '#core/registry.ts';
 import { disk } from './disk/disk.ts';
 import type { Carrier, CarrierKind } from './kind.ts';
-import { FOLDER, packed } from './packers.ts';
+import { Refused } from '../runtime/refused.ts';
+import { FOLDER, isOneFile, packed } from './packers.ts';
 import { store } from './store/store.ts';
 import { tape } from './tape/tape.ts';
 
@@ -20,6 +21,19 @@ export function carrierKindOf(kind: string): CarrierKind {
   const known = kinds.get(kind);
   if (!known) throw new Error(`There is no kind of carrier called ${kind}.`);
   return known;
+}
+
+/** Of a carrier by where it is: two files at once would lie in pieces on it. */
+export const isSequential = ({ module }: Pick<CarrierPlace, 'module'>): boolean =>
+  kinds.all().some((kind) => kind.module === module && kind.sequential === true);
+
+/** Throws Refused where one of them cannot hold an archive that is packed like this. */
+export function refusePacking(rows: readonly Pick<CarrierRow, 'name' | 'kind'>[], packer: string): void {
+  const row = isOneFile(packer) && rows.find(({ kind }) => carrierKindOf(kind).growing === false);
+  if (row)
+    throw new Refused(
+      `${row.name} is a ${carrierKindOf(row.kind).name}, which takes archives as a folder of files only. Nothing was added. Pack it as a folder, or choose another carrier.`,
+    );
 }
 
 export const allCarrierKinds = (): CarrierKind[] => kinds.all();

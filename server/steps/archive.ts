@@ -12,7 +12,7 @@ import { checkBins } from '../archives/bins.ts';
 import { checkTimelines } from '../archives/lengths.ts';
 import { projectSelection, type ProjectSelection } from '../archives/selection.ts';
 import { carrierRoom, type CarrierRow, carrierRows } from '../archives/shelf.ts';
-import { placeOf } from '../carriers/kinds.ts';
+import { placeOf, refusePacking } from '../carriers/kinds.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { archives, copyParts } from '../db/schema/archives.ts';
 import { stepItems, steps } from '../db/schema/plans.ts';
@@ -50,6 +50,7 @@ export async function addArchive(
   const chosen = await db.select().from(carriers).where(inArray(carriers.id, ids));
   if (!project || chosen.length !== ids.length)
     throw new Refused('The project or a carrier is not known. Nothing was added.');
+  refusePacking(chosen, scope.pack);
   await checkTimelines(db, projectId, scope.timelines);
   await checkBins(db, projectId, scope.bins);
   const selection = await projectSelection(db, projectId, scope);

@@ -7,6 +7,7 @@ import type { ArchiveId, CarrierId } from '#core/model.ts';
 import { copyArchive as kind } from '#core/steps/copy-archive.ts';
 import { copyPartsOf } from '../archives/copies.ts';
 import { carrierRows } from '../archives/shelf.ts';
+import { refusePacking } from '../carriers/kinds.ts';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
 import { archiveCopies, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
 import { steps } from '../db/schema/plans.ts';
@@ -36,6 +37,7 @@ export async function addCopy(
   const rows = (await carrierRows(db)).filter((row) => carrierIds.includes(row.carrierId));
   if (rows.length === 0 || rows.length !== new Set(carrierIds).size)
     throw new Refused('No carrier is chosen, or one is not known. Nothing was added.');
+  refusePacking(rows, archive.packer);
   const has = (await copyPartsOf(db, archiveId)).find(
     (part) => part.isOwn && part.state !== 'ended early' && carrierIds.includes(part.carrierId as CarrierId),
   );

@@ -1,5 +1,6 @@
 // From which carriers what an archive holds is read: each part of it from the copy that was chosen, or from the best there is,
 // and from others where that one turns out to be damaged. Asked by the steps that restore and copy.
+import { PAYLOAD } from '#core/fixity/bagit.ts';
 import { grouped } from '#core/grouped.ts';
 import {
   CopyDamaged,
@@ -10,7 +11,9 @@ import {
   trustedSums,
   withCarrier,
 } from '../archives/copies.ts';
+import { untilReady } from '../archives/thaw.ts';
 import { CarrierAway } from '../carriers/kind.ts';
+import { isSequential } from '../carriers/kinds.ts';
 import type { JobContext } from '../runtime/context.ts';
 import type { Db } from '../db/connect.ts';
 import { reachedTogether } from '../stores/reach.ts';
@@ -89,16 +92,30 @@ export class PartSources {
   private constructor(
     private readonly context: JobContext,
     known: ReadonlyMap<number, readonly CopyPart[]>,
+    private readonly needed: (at: string) => boolean,
   ) {
     this.sources = new Map(
       [...known].map(([id, parts]) => [id, parts.map((part): Source => ({ part, sums: null, isDamaged: false }))]),
     );
   }
 
-  /** Only of carriers that nobody writes to meanwhile; `isHeld` says of which that is known. */
-  static async open(context: JobContext, wanted: Wanted, isHeld: (part: CopyPart) => boolean): Promise<PartSources> {
+  /**
+   * Only of carriers that nobody writes to meanwhile; `isHeld` says of which that is known. `only` are the files that are
+   * needed, by where they lie; others are not waited for.
+   */
+  static async open(
+    context: JobContext,
+    { only, ...wanted }: Wanted & { only?: ReadonlySet<string> | null },
+    isHeld: (part: CopyPart) => boolean,
+  ): Promise<PartSources> {
     const known = await sourcesOf(context.db, wanted, (id) => context.carrierPath(id));
-    return new PartSources(context, new Map([...known].map(([id, parts]) => [id, parts.filter(isHeld)])));
+    const needed = (at: string) => !only || !at.startsWith(`${PAYLOAD}/`) || only.has(at);
+    return new PartSources(context, new Map([...known].map(([id, parts]) => [id, parts.filter(isHeld)])), needed);
+  }
+
+  /** What is read first lies on a carrier that is wound: one file after the other. */
+  get isWound(): boolean {
+    return [...this.sources.values()].some(([first]) => first && isSequential(first.part.place));
   }
 
   get partIds(): number[] {
@@ -119,6 +136,7 @@ export class PartSources {
       if (source.isDamaged) continue;
       const { part } = source;
       try {
+        if (!source.sums) await untilReady(this.context, part, this.needed);
         source.sums ??= await withCarrier(part, (carrier) => trustedSums(carrier, part));
       } catch (error) {
         if (error instanceof CarrierAway) away ??= new CarrierAway(part.carrier);

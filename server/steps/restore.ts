@@ -2,10 +2,12 @@
 // every byte while copying, documents are pointed to where their media now lies, and the project is known again. Built in
 // a private folder that carries this job's mark; a killed run goes on where it was, and nothing half-restored is ever seen.
 import { keptRules } from '#core/kinds/kinds.ts';
-import { and, eq, inArray, sql } from 'drizzle-orm';
+import { and, eq, inArray, type SQL, sql } from 'drizzle-orm';
+import type { Fetch } from '#core/archive/fetching.ts';
 import { PAYLOAD } from '#core/fixity/bagit.ts';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { joinPath, relativePath } from '#core/paths.ts';
+import type { Finding, StepSummary } from '#core/plan/plan.ts';
 import { restoreArchive as kind } from '#core/steps/restore.ts';
 import { listed } from '#core/wording/amounts.ts';
 import { codeOf, isMissing, look } from '#disk/facts.ts';
@@ -13,11 +15,13 @@ import { freeBytesOf, isFolderOf, keepTime, makeFolder, placeFolder, removeFolde
 import type { Root } from '#disk/root.ts';
 import { removeOwn, renameNew } from '#disk/write.ts';
 import { filesMeant, type Only } from '../archives/contents.ts';
+import { fetchOf } from '../archives/fetching.ts';
 import type { CopyPart, TrustedSums } from '../archives/copies.ts';
 import { readFromCarrier } from '../carriers/copying.ts';
 import { CarrierAway } from '../carriers/kind.ts';
 import { idList } from '../db/conditions.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
+import { inSlices } from '../db/holdings.ts';
 import { archiveCopies, archiveFiles, archives } from '../db/schema/archives.ts';
 import { files } from '../db/schema/catalogue.ts';
 import { keptKinds } from '../db/schema/projects.ts';
@@ -37,7 +41,7 @@ import { volumeFree } from '../stores/volume-free.ts';
 import { addStep } from './adding.ts';
 import { carriersAskedFor, finding, nameTaken as takenOn, readOnly, tooFull, unreachable } from './findings.ts';
 import { serverStep } from './kind.ts';
-import { carriersToRead, lacksGood, PartSources, sourcesOf } from './part-sources.ts';
+import { carriersToRead, lacksGood, PartSources, sourcesOf, type Wanted } from './part-sources.ts';
 import { relinkDocuments } from './restored-documents.ts';
 
 export interface NewRestore {
@@ -49,6 +53,8 @@ export interface NewRestore {
   only?: Only | null;
   now: Date;
 }
+
+type Params = ReturnType<typeof kind.params.parse>;
 
 const to = (volumeId: number) => ({ volumeIds: [volumeId], carrierIds: [] });
 
@@ -136,9 +142,10 @@ async function open(
   const [volume] = await db.select().from(volumes).where(eq(volumes.id, params.volumeId));
   if (!archive || !volume) throw new Error('The archive or volume of this job is not in the catalogue.');
   const held = context.job.params.carrierIds as number[] | undefined;
+  const only = params.only && (await pathsOf(db, step.id));
   const sources = await PartSources.open(
     context,
-    params,
+    { ...params, only },
     (part) => held?.includes(part.carrierId) ?? part.copyId === params.copyId,
   );
   return {
@@ -152,6 +159,11 @@ async function open(
     root: null,
     placed: false,
   };
+}
+
+async function pathsOf(db: Db, stepId: number): Promise<ReadonlySet<string>> {
+  const rows = await db.select({ path: stepItems.path }).from(stepItems).where(eq(stepItems.stepId, stepId));
+  return new Set(rows.map((row) => `${PAYLOAD}/${row.path}`));
 }
 
 /** Everything that can be known before the first byte: the places, the room, the copy's own lists. */
@@ -229,9 +241,8 @@ async function isPlaced({ context, root, folder }: Restoring): Promise<boolean> 
 async function restoreItems(restoring: Restoring, items: readonly Item[]): Promise<Outcome[]> {
   if (!restoring.placed) {
     const parts = await partsOf(restoring, items);
-    await inParallel(restoring.context.pools.carriers.size, items, (item) =>
-      restoreOne(restoring, item, parts.get(item.id)!),
-    );
+    const beside = restoring.sources.isWound ? 1 : restoring.context.pools.carriers.size;
+    await inParallel(beside, items, (item) => restoreOne(restoring, item, parts.get(item.id)!));
   }
   return items.map((item) => ({ item, result: { done: true } }));
 }
@@ -425,9 +436,38 @@ const workOf = (restoring: Restoring): ItemWork => ({
   }),
 });
 
+/** What it takes to have this here, from the carriers that come first. */
+export async function fetchFor(
+  db: Db,
+  { archiveId, fileIds, ...wanted }: Wanted & { fileIds: readonly number[] | null },
+): Promise<Fetch> {
+  const sources = await sourcesOf(db, { archiveId, ...wanted });
+  const parts = [...sources.values()].flatMap(([first]) => first ?? []);
+  return fetchOf(db, archiveId, { parts, fileIds });
+}
+
+/** Of tapes that are wound less by the order in which they are read, how much. */
+async function tapeFindings(
+  db: Db,
+  step: StepSummary,
+  { archiveId, copyId, partIds, only }: Params,
+): Promise<Finding[]> {
+  const fileIds = only && (await filesMeant(db, archiveId, only));
+  const { tapes, thawSeconds, cost } = await fetchFor(db, { archiveId, copyId, partIds, fileIds });
+  return [
+    ...tapes
+      .filter((tape) => tape.secondsAsAsked - tape.seconds >= 1)
+      .map(({ carrier, seconds, secondsAsAsked }) =>
+        finding(step, 'order of a tape', 'note', { carrier, seconds, secondsAsAsked }),
+      ),
+    ...(thawSeconds > 0 || cost >= 0.005 ? [finding(step, 'brought up first', 'note', { thawSeconds, cost })] : []),
+  ];
+}
+
 export const restoreArchive = serverStep({
   kind,
-  async findings(db, step, { archiveId, carrierId, carrierIds, volumeId, folder, copyId, partIds }) {
+  async findings(db, step, params) {
+    const { archiveId, carrierId, carrierIds, volumeId, folder, copyId, partIds } = params;
     const [copy] = await db.select().from(archiveCopies).where(eq(archiveCopies.id, copyId));
     const [archive] = copy ? await db.select().from(archives).where(eq(archives.id, copy.archiveId)) : [];
     const findings = [
@@ -435,6 +475,7 @@ export const restoreArchive = serverStep({
       ...(await readOnly(db, step, [volumeId])),
       ...(await carriersAskedFor(db, step, carrierIds.length > 0 ? carrierIds : [carrierId])),
       ...(await tooFull(db, step, { volumeId, neededBytes: step.bytes })),
+      ...(await tapeFindings(db, step, params)),
     ];
     if (copy?.state !== 'good')
       findings.push(
@@ -464,11 +505,22 @@ export const restoreArchive = serverStep({
   },
   /** Every file that is brought back is an item, so that a run that goes on knows what is there. */
   async begin(tx, step, { archiveId, copyId, volumeId, only, partIds }) {
-    const meant = only ? sql`AND f.id IN ${idList([...(await filesMeant(tx, archiveId, only)), 0])}` : sql``;
-    await tx.execute(sql`
-      INSERT INTO step_items (step_id, volume_id, file_id, archive_file_id, path, size_bytes, modified_us)
-      SELECT ${step.id}, ${volumeId}, 0, f.id, f.payload_path, COALESCE(f.payload_bytes, f.size_bytes), f.modified_us
-      FROM archive_files f JOIN archive_parts p ON p.id = f.part_id WHERE f.archive_id = ${archiveId} ${meant} ORDER BY f.part_id, f.id`);
+    const meant = only && (await filesMeant(tx, archiveId, only));
+    const insert = (which: SQL, order: SQL) =>
+      tx.execute(sql`
+        INSERT INTO step_items (step_id, volume_id, file_id, archive_file_id, path, size_bytes, modified_us)
+        SELECT ${step.id}, ${volumeId}, 0, f.id, f.payload_path, COALESCE(f.payload_bytes, f.size_bytes), f.modified_us
+        FROM archive_files f JOIN archive_parts p ON p.id = f.part_id WHERE f.archive_id = ${archiveId} ${which} ORDER BY ${order}`);
+    // What lies on tapes comes in the order in which it winds least, and then the rest.
+    const { order } = await fetchFor(tx, { archiveId, copyId, partIds, fileIds: meant });
+    for (const some of inSlices(order, 1000))
+      await insert(sql`AND f.id IN ${idList(some)}`, sql`FIELD(f.id, ${sql.raw(some.join(','))})`);
+    const among = meant ? sql`AND f.id IN ${idList([...meant, 0])}` : sql``;
+    const rest =
+      order.length > 0
+        ? sql`AND f.id NOT IN (SELECT i.archive_file_id FROM step_items i WHERE i.step_id = ${step.id})`
+        : sql``;
+    await insert(sql`${among} ${rest}`, sql`f.part_id, f.id`);
     return { carrierIds: (await carriersToRead(tx, { archiveId, copyId, partIds, with: to(volumeId) })).all };
   },
   run: async (context, step, params) => runItems(context, step, workOf(await open(context, step, params))),

@@ -8,7 +8,7 @@ import { type ArchiveFile, payloadAt } from '../archives/bag.ts';
 import type { CopyPart, TrustedSums } from '../archives/copies.ts';
 import { carrierRoom } from '../archives/shelf.ts';
 import { CarrierAway } from '../carriers/kind.ts';
-import { placeOf } from '../carriers/kinds.ts';
+import { isSequential, placeOf } from '../carriers/kinds.ts';
 import { isOneFile } from '../carriers/packers.ts';
 import type { Transaction } from '../db/connect.ts';
 import { archiveCopies, archiveFiles, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
@@ -24,6 +24,7 @@ import { finishItems, type Item, type ItemWork, type Outcome, runItems, type Ste
 import { type Bench, noteFiles, openFor, type Part, partsOf, readBack, throwFor } from './package-model.ts';
 import { beginOn, opened } from './package-targets.ts';
 import { PartSources } from './part-sources.ts';
+import { notePositions } from './positions.ts';
 import { discard, placeAll, writeTags } from './seal-package.ts';
 
 interface Copying extends Bench {
@@ -91,8 +92,9 @@ async function copyItems(copying: Copying, items: readonly Item[]): Promise<Outc
     );
   const byId = new Map(rows.map((row) => [row.id, row]));
   const files = items.map((item) => byId.get(item.archiveFileId!)!);
-  // One file is written entry by entry.
-  const beside = isOneFile(archive.packer) ? 1 : context.pools.carriers.size;
+  // One file is written entry by entry, and a tape file by file.
+  const isInTurn = isOneFile(archive.packer) || copying.targets.some(({ place }) => isSequential(place));
+  const beside = isInTurn ? 1 : context.pools.carriers.size;
   await inParallel(beside, files, (file) => copyOne(copying, file));
   await noteFiles(copying, files, 'read back');
   return items.map((item) => ({ item, result: { done: true } }));
@@ -181,6 +183,7 @@ async function conclude(copying: Copying, ending: Ending): Promise<void> {
   if (ending.state !== 'done') return discard(copying);
   try {
     await seal(copying);
+    await notePositions(copying);
   } catch (thrown) {
     // Throws on where the lease or the database is gone: then what was written is kept for the next run.
     endingOf(copying.context, thrown);

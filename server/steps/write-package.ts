@@ -11,6 +11,7 @@ import { codeOf, isUnchanged, look } from '#disk/facts.ts';
 import type { Held } from '#disk/remove.ts';
 import { type ArchiveFile, payloadAt } from '../archives/bag.ts';
 import { ofSource, writeToCarriers } from '../carriers/copying.ts';
+import { isSequential } from '../carriers/kinds.ts';
 import { isOneFile } from '../carriers/packers.ts';
 import { archiveFiles, copyFiles } from '../db/schema/archives.ts';
 import { stepItems, type steps } from '../db/schema/plans.ts';
@@ -37,6 +38,7 @@ import {
   type Writing,
 } from './package-model.ts';
 import { noteWeight, openTargets } from './package-targets.ts';
+import { notePositions } from './positions.ts';
 import { discard, lastWords, seal, takeOut } from './seal-package.ts';
 
 async function prepare(writing: Writing): Promise<void> {
@@ -78,7 +80,9 @@ async function writeItems(writing: Writing, items: readonly Item[]): Promise<Out
   for (const item of items) await context.root(item.volumeId);
   const held = new Map<number, Held>();
   const notes = new Notes(writing);
-  const inTurn = isOneFile(archive.packer) ? oneByOne() : atOnce;
+  const isWound = writing.targets.some(({ place }) => isSequential(place));
+  const inTurn = isOneFile(archive.packer) || isWound ? oneByOne() : atOnce;
+  const unproven: ArchiveFile[][] = [];
   await inParallel(context.pools.carriers.size, items, async (item) => {
     if (elsewhere.has(item.fileId)) {
       const why = await stillSame(writing, item);
@@ -88,15 +92,23 @@ async function writeItems(writing: Writing, items: readonly Item[]): Promise<Out
     if (!files) throw notAsPlanned(item.path, 'not archived');
     const why = await inTurn(() => copyAll(writing, item, { files, written, notes }));
     if (why) return void held.set(item.id, why);
-    for (const file of files) {
-      const open = openFor(writing, file);
-      await inParallel(open.length, open, (target) => readBack(writing, target, file));
-      await notes.readBack(file);
-    }
+    // A tape is not wound back after every file.
+    if (isWound) unproven.push(files);
+    else await prove(writing, files, notes);
   });
+  for (const files of unproven) await prove(writing, files, notes);
   await notes.flush();
   await refuseManyGaps(writing, held);
   return items.map((item) => ({ item, result: held.get(item.id) ?? { done: true } }));
+}
+
+/** Reads files back from every copy. */
+async function prove(writing: Writing, files: readonly ArchiveFile[], notes: Notes): Promise<void> {
+  for (const file of files) {
+    const open = openFor(writing, file);
+    await inParallel(open.length, open, (target) => readBack(writing, target, file));
+    await notes.readBack(file);
+  }
 }
 
 type Turn = <T>(work: () => Promise<T>) => Promise<T>;
@@ -316,6 +328,7 @@ async function conclude(writing: Writing, ending: Ending): Promise<void> {
   if (ending.state === 'done')
     try {
       await seal(writing);
+      await notePositions(writing);
     } catch (thrown) {
       // Throws on where the lease or the database is gone: then what was written is kept for the next run.
       endingOf(writing.context, thrown);

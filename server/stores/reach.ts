@@ -156,7 +156,7 @@ async function seenCarriers(db: Database, paths: OwnPaths): Promise<Seen[]> {
       const own = paths[carrier.name] ?? null;
       const { settings } = placeOf(carrier, own);
       const look = await withinTime(carrierKindOf(carrier.kind).look(settings));
-      const facts = look.state === 'reachable' ? { freeBytes: look.freeBytes } : {};
+      const facts = look.state === 'reachable' ? { freeBytes: look.freeBytes, facts: look.facts ?? null } : {};
       return { store: 'carrier', id: carrier.id, path: own ?? '', state: stateSeen(look, carrier.identity), facts };
     }),
   );

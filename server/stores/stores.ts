@@ -90,7 +90,7 @@ export async function addCarrier(db: Database, given: NewCarrier, now: Date): Pr
         place: given.place,
         settings: settings as Record<string, unknown>,
         capacityBytes: given.capacityBytes ?? (look.state === 'reachable' ? look.totalBytes : 0),
-        freeBytes: look.state === 'reachable' ? look.freeBytes : null,
+        ...(look.state === 'reachable' ? { freeBytes: look.freeBytes, facts: look.facts ?? null } : {}),
         identity,
         state: 'reachable',
         seenAt: now,

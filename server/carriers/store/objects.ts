@@ -1,22 +1,7 @@
 // The calls of the common object-store protocol that the carrier makes, through its well-kept client, and what their errors
 // mean: what is not there, what is not whole, what has to thaw, and everything else, which says nothing of what lies there.
 import type { Readable } from 'node:stream';
-import {
-  AbortMultipartUploadCommand,
-  CompleteMultipartUploadCommand,
-  CopyObjectCommand,
-  CreateMultipartUploadCommand,
-  DeleteObjectsCommand,
-  GetObjectCommand,
-  HeadObjectCommand,
-  ListObjectsV2Command,
-  PutObjectCommand,
-  RestoreObjectCommand,
-  S3Client,
-  type StorageClass,
-  UploadPartCommand,
-  UploadPartCopyCommand,
-} from '@aws-sdk/client-s3';
+import type { S3Client, StorageClass } from '@aws-sdk/client-s3';
 import { CarrierAway } from '../kind.ts';
 
 export interface StoreSettings {
@@ -47,7 +32,6 @@ const MEANING: Record<string, string> = {
   NotFound: 'ENOENT',
   PreconditionFailed: 'EEXIST',
   ConditionalRequestConflict: 'EEXIST',
-  InvalidObjectState: 'thawing',
   InsufficientStorage: 'ENOSPC',
   QuotaExceeded: 'ENOSPC',
 };
@@ -55,10 +39,20 @@ const MEANING: Record<string, string> = {
 // The version is pinned with the runtime it was tried on; what it says of later ones is nothing for the log of a worker.
 process.env.AWS_SDK_JS_NODE_VERSION_SUPPORT_WARNING_DISABLED ??= 'true';
 
+/** Loaded once a store is used: it is large, and most threads never need it. */
+const protocol = () => import('@aws-sdk/client-s3');
+type Protocol = Awaited<ReturnType<typeof protocol>>;
+
 export class Objects {
-  private readonly client: S3Client;
-  constructor(private readonly settings: StoreSettings) {
-    this.client = new S3Client({
+  private constructor(
+    private readonly settings: StoreSettings,
+    private readonly client: S3Client,
+    private readonly of: Protocol,
+  ) {}
+
+  static async open(settings: StoreSettings): Promise<Objects> {
+    const of = await protocol();
+    const client = new of.S3Client({
       endpoint: settings.address,
       // Stores that are no cloud's have no regions, and the protocol wants one all the same.
       region: 'auto',
@@ -67,13 +61,14 @@ export class Objects {
       maxAttempts: 3,
       requestHandler: { connectionTimeout: 5_000, requestTimeout: 120_000 },
     });
+    return new Objects(settings, client, of);
   }
 
   /** @param isNew throws EEXIST where there is something by that name */
   put(key: string, text: Uint8Array | string, isNew = false): Promise<void> {
     const Body = Buffer.from(text as string);
     const asked = { ...this.at(key), Body, ContentLength: Body.length, ...(isNew ? { IfNoneMatch: '*' } : {}) };
-    return this.ask(async () => void (await this.client.send(new PutObjectCommand(asked))));
+    return this.ask(async () => void (await this.client.send(new this.of.PutObjectCommand(asked))));
   }
 
   async text(key: string): Promise<string | null> {
@@ -90,13 +85,13 @@ export class Objects {
   async read(key: string, range?: { at: number; length: number }): Promise<AsyncIterable<Buffer>> {
     if (range && range.length <= 0) return nothing();
     const Range = range && `bytes=${range.at}-${range.length === Infinity ? '' : range.at + range.length - 1}`;
-    const { Body } = await this.ask(() => this.client.send(new GetObjectCommand({ ...this.at(key), Range })));
+    const { Body } = await this.ask(() => this.client.send(new this.of.GetObjectCommand({ ...this.at(key), Range })));
     return this.chunks(Body as Readable);
   }
 
   async look(key: string): Promise<{ sizeBytes: number; mark: string } | null> {
     try {
-      const head = await this.ask(() => this.client.send(new HeadObjectCommand(this.at(key))));
+      const head = await this.ask(() => this.client.send(new this.of.HeadObjectCommand(this.at(key))));
       return { sizeBytes: head.ContentLength ?? 0, mark: head.ETag ?? '' };
     } catch (error) {
       if ((error as { code?: string }).code === 'ENOENT') return null;
@@ -108,7 +103,7 @@ export class Objects {
     for (let token: string | undefined; ;) {
       const page = await this.ask(() =>
         this.client.send(
-          new ListObjectsV2Command({
+          new this.of.ListObjectsV2Command({
             Bucket: this.settings.bucket,
             Prefix: prefix,
             ContinuationToken: token,
@@ -135,7 +130,7 @@ export class Objects {
     for (let token: string | undefined; ;) {
       const page = await this.ask(() =>
         this.client.send(
-          new ListObjectsV2Command({
+          new this.of.ListObjectsV2Command({
             ...{ Bucket: this.settings.bucket, Prefix: prefix, Delimiter: '/', ContinuationToken: token },
           }),
         ),
@@ -157,7 +152,9 @@ export class Objects {
     const kept = cold && this.settings.storageClass !== '' ? this.settings.storageClass : undefined;
     const StorageClass = kept as StorageClass | undefined;
     if (from.sizeBytes < MOST_AT_ONCE) {
-      await this.ask(() => this.client.send(new CopyObjectCommand({ ...this.at(to), CopySource, StorageClass })));
+      await this.ask(() =>
+        this.client.send(new this.of.CopyObjectCommand({ ...this.at(to), CopySource, StorageClass })),
+      );
       return;
     }
     const upload = await this.begin(to, StorageClass);
@@ -166,7 +163,13 @@ export class Objects {
       const CopySourceRange = `bytes=${at}-${Math.min(at + PIECE_OF_COPY, from.sizeBytes) - 1}`;
       const { CopyPartResult: part } = await this.ask(() =>
         this.client.send(
-          new UploadPartCopyCommand({ ...this.at(to), UploadId: upload, PartNumber, CopySource, CopySourceRange }),
+          new this.of.UploadPartCopyCommand({
+            ...this.at(to),
+            UploadId: upload,
+            PartNumber,
+            CopySource,
+            CopySourceRange,
+          }),
         ),
       );
       parts.push({ PartNumber, ETag: part?.ETag });
@@ -176,39 +179,43 @@ export class Objects {
 
   async begin(key: string, StorageClass?: StorageClass): Promise<string> {
     const begun = await this.ask(() =>
-      this.client.send(new CreateMultipartUploadCommand({ ...this.at(key), StorageClass })),
+      this.client.send(new this.of.CreateMultipartUploadCommand({ ...this.at(key), StorageClass })),
     );
     return begun.UploadId!;
   }
 
   async part(key: string, UploadId: string, PartNumber: number, Body: Uint8Array) {
     const { ETag } = await this.ask(() =>
-      this.client.send(new UploadPartCommand({ ...this.at(key), UploadId, PartNumber, Body })),
+      this.client.send(new this.of.UploadPartCommand({ ...this.at(key), UploadId, PartNumber, Body })),
     );
     return { PartNumber, ETag };
   }
 
   async complete(key: string, UploadId: string, Parts: { PartNumber: number; ETag?: string }[]): Promise<void> {
     await this.ask(() =>
-      this.client.send(new CompleteMultipartUploadCommand({ ...this.at(key), UploadId, MultipartUpload: { Parts } })),
+      this.client.send(
+        new this.of.CompleteMultipartUploadCommand({ ...this.at(key), UploadId, MultipartUpload: { Parts } }),
+      ),
     );
   }
 
   async abort(key: string, UploadId: string): Promise<void> {
-    await this.ask(() => this.client.send(new AbortMultipartUploadCommand({ ...this.at(key), UploadId })));
+    await this.ask(() => this.client.send(new this.of.AbortMultipartUploadCommand({ ...this.at(key), UploadId })));
   }
 
   async remove(keys: readonly string[]): Promise<void> {
     for (let at = 0; at < keys.length; at += 1000) {
       const some = keys.slice(at, at + 1000).map((Key) => ({ Key }));
       const Delete = { Objects: some, Quiet: true };
-      await this.ask(() => this.client.send(new DeleteObjectsCommand({ Bucket: this.settings.bucket, Delete })));
+      await this.ask(() =>
+        this.client.send(new this.of.DeleteObjectsCommand({ Bucket: this.settings.bucket, Delete })),
+      );
     }
   }
 
   async thaw(key: string): Promise<void> {
     const RestoreRequest = { Days: DAYS_THAWED };
-    await this.ask(() => this.client.send(new RestoreObjectCommand({ ...this.at(key), RestoreRequest })));
+    await this.ask(() => this.client.send(new this.of.RestoreObjectCommand({ ...this.at(key), RestoreRequest })));
   }
 
   close(): void {

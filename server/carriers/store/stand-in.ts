@@ -228,7 +228,10 @@ class Store {
       ListBucketResult: {
         ...{ IsTruncated: more, KeyCount: contents.length + prefixes.size },
         ...(more ? { NextContinuationToken: last } : {}),
-        Contents: contents.map((one) => ({ Key: one.key, Size: one.size, ETag: one.etag })),
+        Contents: contents.map((one) => ({
+          ...{ Key: one.key, Size: one.size, ETag: one.etag, StorageClass: one.cold ? 'GLACIER' : 'STANDARD' },
+          ...(one.thawedAt === null ? {} : { RestoreStatus: restoreStatus(one.thawedAt) }),
+        })),
         CommonPrefixes: [...prefixes].map((one) => ({ Prefix: one })),
       },
     };
@@ -361,6 +364,11 @@ function rangeOf(text: string, size: number): [first: number, last: number] {
   const [, first, last] = /^bytes=(\d+)-(\d*)$/.exec(text) ?? [];
   return [Number(first ?? 0), Math.min(last ? Number(last) : Infinity, size - 1)];
 }
+
+const restoreStatus = (thawedAt: number) =>
+  thawedAt > Date.now()
+    ? { IsRestoreInProgress: true }
+    : { IsRestoreInProgress: false, RestoreExpiryDate: new Date(thawedAt + 14 * 86_400_000).toISOString() };
 
 const thawHeaders = (one: Kept): Record<string, string> =>
   one.cold

@@ -40,7 +40,7 @@ const identityIn = (text: string | null): string | null =>
   text === null ? null : (JSON.parse(text) as { identity: string }).identity;
 
 async function withObjects<T>(own: Settings, use: (objects: Objects) => Promise<T>): Promise<T> {
-  const objects = new Objects(own);
+  const objects = await Objects.open(own);
   try {
     return await use(objects);
   } finally {
@@ -102,7 +102,7 @@ export const store = carrierKind<Settings>({
       }
     }),
   async open(own, identity) {
-    const objects = new Objects(own);
+    const objects = await Objects.open(own);
     try {
       if (identityIn(await objects.text(IDENTITY)) !== identity) throw new CarrierAway(own.bucket);
     } catch (error) {
@@ -235,11 +235,11 @@ class StoreCarrier implements Carrier {
   }
 
   /** Asks for everything of these that has to thaw. */
-  async ready(folder: string, ats: ReadonlySet<string> | null): Promise<boolean> {
+  async ready(folder: string, wanted: (at: string) => boolean): Promise<boolean> {
     const cold: Listed[] = [];
     const prefix = `${folder}/`;
     for await (const one of this.objects.list(prefix))
-      if (one.isCold && (ats === null || ats.has(one.key.slice(prefix.length)))) cold.push(one);
+      if (one.isCold && wanted(one.key.slice(prefix.length))) cold.push(one);
     for (const one of cold) if (!one.isAsked) await this.objects.thaw(one.key);
     return cold.length === 0;
   }

@@ -137,6 +137,8 @@ export const copyFiles = mysqlTable(
     archiveFileId: amount('archive_file_id').notNull(),
     state: mysqlEnum('state', ['written', 'read back', 'damaged']).notNull(),
     readBackAt: at('read_back_at'),
+    /** The block where it begins, on a carrier that is wound; null on others. */
+    position: amount('position'),
   },
   (t) => [primaryKey({ columns: [t.copyPartId, t.archiveFileId] })],
 );

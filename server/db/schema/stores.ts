@@ -1,5 +1,6 @@
 // Stations, the volumes that hang on them, carriers, and which worker reaches which of them.
 import { boolean, index, int, mysqlEnum, mysqlTable, primaryKey, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
+import type { CarrierFacts } from '#core/archive/carrier-facts.ts';
 import { DUTIES } from '#core/model.ts';
 import { amount, id, at, jsonOf, longPath } from './columns.ts';
 
@@ -83,6 +84,8 @@ export const carriers = mysqlTable(
     /** Room left on it when a worker last looked; null before that. */
     freeBytes: amount('free_bytes'),
     identity: varchar('identity', { length: 64 }),
+    /** What its kind saw of it at the last look; null where there is nothing more to say. */
+    facts: jsonOf<CarrierFacts>('facts'),
     state: mysqlEnum('state', STORE_STATES).notNull().default('not looked at'),
     seenAt: at('seen_at'),
   },
