@@ -1,5 +1,7 @@
 // The command that brings an archive back, or a timeline, a bin or single files of it.
 import type { Command } from 'commander';
+import { soonest } from '#core/archive/copies.ts';
+import { fetchWords } from '#core/archive/fetching.ts';
 import type { ArchiveId } from '#core/model.ts';
 import { counted, duration, size } from '#core/wording/amounts.ts';
 import { contentRows } from '#server/archives/page.ts';
@@ -41,8 +43,7 @@ async function restore(db: Database, out: Out, asked: RestoreOptions & { name: s
   const one = await sealedNamed(db, asked.name);
   const archiveId = one.archiveId as ArchiveId;
   const volume = named('volume', await rackVolumes(db), asked.to);
-  const all = one.copies.filter((copy) => copy.state === 'good');
-  const good = all.find((copy) => copy.isThere) ?? all[0];
+  const good = soonest(one.copies);
   if (!good) throw new Refused(`No copy of ${one.folder} is good, so nothing was added.`);
   const files: number[] = [];
   for (const part of asked.file) {
@@ -57,14 +58,19 @@ async function restore(db: Database, out: Out, asked: RestoreOptions & { name: s
   const folder = asked.folder ?? one.folder.replace(/_\d{4}-\d\d-\d\d$/, ' restored');
   const wanted = { archiveId, copyId: good.copyId, volumeId: volume.volumeId, folder, only };
   const weight = await restoreWeight(db, wanted);
-  const seconds = Math.round(weight.bytes / (await measuredRates(db)).readBack);
+  const seconds = Math.round(good.waitSeconds + weight.bytes / (await measuredRates(db)).readBack);
+  const cost = (weight.bytes / 1e9) * good.costPerGb;
   const added = asked.dryRun ? null : await addRestore(db, { ...wanted, now: new Date() });
   if (asked.json)
     return out(
-      JSON.stringify({ archive: one.folder, volume: volume.name, folder, only, ...weight, seconds, added }, null, 2),
+      JSON.stringify(
+        { archive: one.folder, volume: volume.name, folder, only, ...weight, seconds, cost, added },
+        null,
+        2,
+      ),
     );
   out(
-    `${size(weight.bytes)} in ${counted(weight.files, 'file')} to ${volume.name}, ${folder}; about ${duration(seconds)}.`,
+    `${size(weight.bytes)} in ${counted(weight.files, 'file')} to ${volume.name}, ${folder}; about ${duration(seconds)}${fetchWords({ thawSeconds: 0, cost })}.`,
   );
   out(added ? 'Added to the plan. Nothing is written before the plan is run.' : 'Nothing was added to the plan.');
 }

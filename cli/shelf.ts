@@ -123,7 +123,7 @@ async function where(db: Database, out: Out, { name, json }: { name: string; jso
           one?.carrier ?? 'no good copy',
           one?.place ?? '',
           size(bytes),
-          one === null ? '' : one.isThere ? `about ${duration(seconds)}` : 'once it is connected',
+          one === null ? '' : one.isThere ? `about ${duration(seconds + one.waitSeconds)}` : 'once it is connected',
         ]),
       ),
     ]),

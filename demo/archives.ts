@@ -1,10 +1,13 @@
 // What the demo house has archived and handed over: written, read back and released for real, by a worker of its own.
+import { open } from 'node:fs/promises';
+import path from 'node:path';
 import { and, eq } from 'drizzle-orm';
 import pino from 'pino';
 import { USUAL_HAND_OVER, USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import type { Database } from '#server/db/connect.ts';
-import { archives } from '#server/db/schema/archives.ts';
+import { askToReadBackAll } from '#server/archives/read-back.ts';
+import { archives, copyParts } from '#server/db/schema/archives.ts';
 import { projects } from '#server/db/schema/projects.ts';
 import { carriers, volumes } from '#server/db/schema/stores.ts';
 import { changeProject } from '#server/projects/register-project.ts';
@@ -15,8 +18,9 @@ import { addArchive } from '#server/steps/archive.ts';
 import { addCopy } from '#server/steps/copy-archive.ts';
 import { addHandOver } from '#server/steps/hand-over.ts';
 import { addOriginalsRemoval } from '#server/steps/remove-originals.ts';
+import { addRestore } from '#server/steps/restore.ts';
 import { startWorker } from '#server/worker.ts';
-import { ARCHIVED, CARRIERS, type DemoArchive, HANDED_OVER, LENT } from './site.ts';
+import { ARCHIVED, CARRIERS, type DemoArchive, HANDED_OVER, LENT, ROTTEN, TAPES, WAITING } from './site.ts';
 
 const DAY_MS = 86_400_000;
 
@@ -37,7 +41,7 @@ export async function archiveAll(db: Database, by: By, runStaged: () => Promise<
 /** Since when carriers are used; and one with a further copy of an archive, which somebody took along. */
 async function lend(db: Database, by: By, runStaged: () => Promise<void>): Promise<void> {
   const rows = await db.select().from(carriers);
-  for (const { name, years } of CARRIERS)
+  for (const { name, years } of [...CARRIERS, ...TAPES])
     await db
       .update(carriers)
       .set({ since: new Date(by.now.getTime() - (years * 365 + 40) * DAY_MS) })
@@ -49,6 +53,29 @@ async function lend(db: Database, by: By, runStaged: () => Promise<void>): Promi
   const [carrier] = await db.select().from(carriers).where(eq(carriers.id, carrierId));
   const dueAt = new Date(Math.floor(by.now.getTime() / DAY_MS + LENT.days) * DAY_MS);
   await moveCarrier(db, carrierId, { place: carrier!.place, since: carrier!.since, lentTo: LENT.to, dueAt }, by);
+}
+
+/** One byte of a copy rots, and reading it back finds that. */
+export async function rot(db: Database, root: string, by: By, ended: () => Promise<void>): Promise<void> {
+  const file = await open(path.join(root, ROTTEN.file), 'r+');
+  const middle = Math.floor((await file.stat()).size / 2);
+  await file.write(Buffer.from([0x5a]), 0, 1, middle);
+  await file.close();
+  const [archive] = await db.select().from(archives).where(eq(archives.folder, ROTTEN.archive));
+  await askToReadBackAll(db, archive!.id, { ...by, on: ROTTEN.carrier });
+  await ended();
+}
+
+/** Somebody wants an archive back from the carrier that is not here. */
+export async function askForLent(db: Database, by: By): Promise<void> {
+  const [archive] = await db.select().from(archives).where(eq(archives.folder, WAITING.archive));
+  const [carrier] = await db.select().from(carriers).where(eq(carriers.name, LENT.carrier));
+  const [part] = await db.select().from(copyParts).where(eq(copyParts.carrierId, carrier!.id));
+  const [volume] = await db.select().from(volumes).where(eq(volumes.name, WAITING.volume));
+  await addRestore(db, {
+    ...{ archiveId: archive!.id as ArchiveId, copyId: part!.copyId, volumeId: volume!.id as VolumeId },
+    ...{ folder: WAITING.folder, now: by.now },
+  });
 }
 
 /** Does work while `work` lasts. */
@@ -81,6 +108,10 @@ async function archiveOne(
   });
   await runStaged();
   const archiveId = await sealed(db, projectId, folder);
+  if (since !== undefined) {
+    const sealedAt = new Date(by.now.getTime() - (since - 20) * DAY_MS);
+    await db.update(archives).set({ sealedAt }).where(eq(archives.id, archiveId));
+  }
   if (!released) return;
   await addOriginalsRemoval(db, archiveId, by.now);
   await runStaged();

@@ -28,12 +28,35 @@ import { lookAtStores, signIn, signOut } from '#server/stores/reach.ts';
 import { changeProject, projectFromTemplate, saveTemplate, templateRows } from '#server/projects/register-project.ts';
 import { setState } from '#server/projects/projects.ts';
 import { addCarrier, addVolume } from '#server/stores/stores.ts';
-import { archiveAll, withWorker } from './archives.ts';
-import { AWAY, CARRIERS, LENT, MOUNTS, PLANNED, STATES, SYSTEM_DRIVES, TEMPLATE, VOLUMES } from './site.ts';
+import { archiveAll, askForLent, rot, withWorker } from './archives.ts';
+import {
+  AWAY,
+  CARRIERS,
+  FAR,
+  LENT,
+  LIBRARY_PLACE,
+  MOUNTS,
+  PLANNED,
+  STATES,
+  SYSTEM_DRIVES,
+  TAPES,
+  TEMPLATE,
+  VOLUMES,
+} from './site.ts';
 
 const DAY_MS = 86_400_000;
 
-export async function registerSite(db: Database, root: string, now: Date): Promise<void> {
+export interface Addresses {
+  library: string;
+  store: string;
+}
+
+/** @param at where the house's tape library and its remote store answer */
+export async function registerSite(
+  db: Database,
+  root: string,
+  { now, at }: { now: Date; at: Addresses },
+): Promise<void> {
   const by: By = { who: 'Saltpan House', now };
   await nameSite(db, 'Saltpan House');
   const ids: VolumeId[] = [];
@@ -66,6 +89,15 @@ export async function registerSite(db: Database, root: string, now: Date): Promi
       },
       now,
     );
+  for (const { name, barcode } of TAPES)
+    await addCarrier(
+      db,
+      { name, kind: 'tape', place: LIBRARY_PLACE, settings: { library: at.library, barcode }, capacityBytes: null },
+      now,
+    );
+  const { name, place, ...far } = FAR;
+  const settings = { ...far, address: at.store };
+  await addCarrier(db, { name, kind: 'remote store', place, settings, capacityBytes: null }, now);
   for (const m of MOUNTS)
     await setMount(
       db,
@@ -92,7 +124,10 @@ export async function registerSite(db: Database, root: string, now: Date): Promi
       });
   }
   await plan(db, ids, by);
-  await withWorker(db, () => work(db, by));
+  await withWorker(db, async () => {
+    await work(db, by);
+    await rot(db, root, by, () => ended(db));
+  });
   // The last act: a disk and a carrier leave the house.
   const away = VOLUMES.findIndex((v) => v.name === AWAY);
   const lent = CARRIERS.find((carrier) => carrier.name === LENT.carrier)!;
@@ -101,6 +136,8 @@ export async function registerSite(db: Database, root: string, now: Date): Promi
   const looking = await signIn(db, { name: 'demo', machine: 'demo' });
   await lookAtStores(db, looking, {});
   await signOut(db, looking);
+  await askForLent(db, by);
+  await runPlanned(db, by);
   await assess(db);
 }
 
@@ -162,11 +199,15 @@ async function work(db: Database, by: By): Promise<void> {
   await runStaged(db, by);
 }
 
-async function runStaged(db: Database, { who, now }: By): Promise<void> {
+async function runStaged(db: Database, by: By): Promise<void> {
+  await runPlanned(db, by);
+  await ended(db);
+}
+
+async function runPlanned(db: Database, { who, now }: By): Promise<void> {
   const { planId, version, steps } = await currentPlan(db);
   const outcome = await runPlan(db, { planId: planId!, version, who, now, typed: size(byLevel(steps)[3]) });
   if (!outcome.ok) throw new Error(`The demo plan did not run: ${outcome.trouble.code}.`);
-  await ended(db);
 }
 
 async function ended(db: Database): Promise<void> {

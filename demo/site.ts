@@ -1,4 +1,4 @@
-// Saltpan House, made up: two workstations, a shared store, two portable disks, six carriers, ten projects. Written as
+// Saltpan House, made up: two workstations, a shared store, two portable disks, eleven carriers, thirteen projects. Written as
 // plain files, as people would have left them; nothing in the product knows about it.
 import { mkdirSync, rmSync } from 'node:fs';
 import path from 'node:path';
@@ -124,6 +124,33 @@ export const CARRIERS = [
   { name: 'Stick 02', folder: 'carriers/stick-02', place: 'Drawer, blue box', capacity: 160e6, years: 1 },
 ] as const;
 
+/** In the house's tape library; `years` as above. */
+export const TAPES = [
+  { name: 'KD-0005', barcode: 'KD0005L8', years: 4 },
+  { name: 'KD-0006', barcode: 'KD0006L8', years: 3 },
+  { name: 'KD-0007', barcode: 'KD0007L8', years: 2 },
+  { name: 'KD-0008', barcode: 'KD0008L8', years: 0 },
+] as const;
+export const LIBRARY_PLACE = 'Tape library';
+
+/** A copy in which a byte is not what it was. */
+export const ROTTEN = { carrier: 'KD-0003', file: 'carriers/kd-0003/undertow.tar', archive: 'undertow' } as const;
+
+/** Asked for, and waiting for the carrier that was lent. */
+export const WAITING = { archive: 'undertow', volume: 'loft-2 scratch', folder: 'undertow for the trailer' } as const;
+
+/** Rented, and kept cold. */
+export const FAR = {
+  ...{
+    name: 'Far shore',
+    place: 'Rented, off site',
+    bucket: 'saltpan',
+    accessKey: 'saltpan',
+    secretKey: 'for the demo',
+  },
+  ...{ rentedGb: '2000', storageClass: 'DEEP', thawHours: '12', costPerGbMonth: '0.002', costPerGbBack: '0.02' },
+} as const;
+
 /** A further copy that somebody took along. */
 export const LENT = { carrier: 'KD-0004', archive: 'undertow', to: 'Jon Vik, grading', days: 6 } as const;
 
@@ -152,6 +179,30 @@ export const ARCHIVED: readonly DemoArchive[] = [
     ...{ project: 'Undertow', carriers: ['KD-0001', 'KD-0003'], folder: 'undertow', since: 420, released: true },
     work: { client: 'Küstenfunk', year: 2024, people: 'Mara Lindqvist, cut', comments: '' },
     scope: { pack: 'tar' },
+  },
+  {
+    ...{
+      project: 'Salt Letters',
+      carriers: ['KD-0005', 'KD-0006'],
+      folder: 'salt-letters',
+      since: 1350,
+      released: true,
+    },
+    work: { client: 'Küstenfunk', year: 2022, people: 'Tove Ahrens, cut', comments: '' },
+  },
+  {
+    ...{
+      project: 'The Ebb Line',
+      carriers: ['KD-0006', 'Far shore'],
+      folder: 'the-ebb-line',
+      since: 980,
+      released: true,
+    },
+    work: { client: 'Fernweh Stiftung', year: 2023, people: 'Mara Lindqvist, cut\nIlyas Okon, sound', comments: '' },
+  },
+  {
+    ...{ project: 'Kelp', carriers: ['KD-0007', 'Far shore'], folder: 'kelp', since: 700, released: true },
+    work: { client: 'Haff & Söhne', year: 2024, people: 'Tove Ahrens, cut', comments: 'Three parts of ten minutes.' },
   },
   // On no one of them it would fit.
   {
@@ -679,6 +730,17 @@ function archivedOnes(maker: Maker): void {
     { name: 'Market day', clips: undertow },
     { name: 'Final', timelines: cuts('undertow', undertow) },
   ]);
+  for (const [project, title, letter, days] of [
+    ['salt-letters', 'Salt Letters', 'L', 1370],
+    ['the-ebb-line', 'The Ebb Line', 'E', 1000],
+    ['kelp', 'Kelp', 'K', 720],
+  ] as const) {
+    const clips = reel(project, letter, 1, days);
+    write(project, title, days - 10, [
+      { name: 'Rushes', clips },
+      { name: 'Final', timelines: [cut(`${title.toLowerCase()} final`, clips)] },
+    ]);
+  }
   const crab = reel('velvet-crab', 'V', 4, 580);
   write('velvet-crab', 'Velvet Crab', 570, [
     { name: 'Dives', clips: crab },

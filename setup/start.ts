@@ -6,11 +6,11 @@ import path from 'node:path';
 import { parse } from 'dotenv';
 import { size } from '#core/wording/amounts.ts';
 import { makeSite } from '#demo/site.ts';
-import { registerSite } from '#demo/register.ts';
+import { type Addresses, registerSite } from '#demo/register.ts';
 import { connect, disconnect } from '#server/db/connect.ts';
 import { migrate } from '#server/db/migrate.ts';
 import { build } from './build.ts';
-import { type OwnDatabase, refuseTakenPort, startDatabase } from './mariadb.ts';
+import { freePort, type OwnDatabase, refuseTakenPort, startDatabase } from './mariadb.ts';
 import { SetupError } from './trouble.ts';
 
 export interface StartOptions {
@@ -39,35 +39,64 @@ export async function startAll(options: StartOptions): Promise<Started> {
   mkdirSync(options.home, { recursive: true });
   await refuseTakenPort(options.port, 'The interface');
   if (options.fresh)
-    for (const part of ['db', 'site', 'made.json'])
+    for (const part of ['db', 'site', 'stand-ins', 'stand-ins.json', 'made.json'])
       rmSync(path.join(options.home, part), { recursive: true, force: true });
   const own = options.databaseUrl
     ? null
     : await startDatabase(path.join(options.home, 'db'), { port: options.databasePort, durable: true });
+  const standIns = options.demo ? await startStandIns(options.home) : null;
   try {
     const databaseUrl = options.databaseUrl ?? own!.url;
-    await prepare(databaseUrl, options, say);
+    await prepare(databaseUrl, { ...options, at: standIns?.at ?? null }, say);
     build();
-    return await startProcesses(databaseUrl, own, options);
+    const started = await startProcesses(databaseUrl, own, options);
+    const stop = async () => {
+      await started.stop();
+      await endChild(standIns?.child ?? null);
+    };
+    return { ...started, stop };
   } catch (error) {
+    await endChild(standIns?.child ?? null);
     await own?.stop();
     throw error;
   }
 }
 
-async function prepare(databaseUrl: string, options: StartOptions, say: (text: string) => void): Promise<void> {
+/** The demo house's tape library and remote store, at the addresses that it knows them by. */
+async function startStandIns(home: string): Promise<{ child: ChildProcess; at: Addresses }> {
+  const known = path.join(home, 'stand-ins.json');
+  const ports = existsSync(known)
+    ? (JSON.parse(readFileSync(known, 'utf8')) as { library: number; store: number })
+    : { library: await freePort(), store: await freePort() };
+  for (const port of Object.values(ports)) await refuseTakenPort(port, 'A device of the demo house');
+  writeFileSync(known, `${JSON.stringify(ports)}\n`);
+  const asked = [path.resolve(home, 'stand-ins'), String(ports.library), String(ports.store)];
+  const child = spawn(process.execPath, ['--import', 'tsx', 'demo/stand-ins.ts', ...asked], {
+    stdio: ['ignore', 'ignore', 'inherit'],
+    detached: true,
+  });
+  const at = { library: `http://127.0.0.1:${ports.library}`, store: `http://127.0.0.1:${ports.store}` };
+  await untilAnswering(`${at.library}/inventory`, child);
+  return { child, at };
+}
+
+async function prepare(
+  databaseUrl: string,
+  options: StartOptions & { at: Addresses | null },
+  say: (text: string) => void,
+): Promise<void> {
   const db = connect(databaseUrl, 4);
   try {
     await migrate(db);
     const made = path.join(options.home, 'made.json');
-    if (!options.demo || existsSync(made)) return;
+    if (!options.at || existsSync(made)) return;
     say('Making the demo site …');
     const root = path.resolve(options.home, 'site');
     const now = new Date();
     const site = makeSite(root, now);
     if (site.shrink > 1)
       say(`This file system keeps no holes, so the demo's files are ${site.shrink} times smaller than in real life.`);
-    await registerSite(db, root, now);
+    await registerSite(db, root, { now, at: options.at });
     writeFileSync(made, `${JSON.stringify({ made: now.toISOString(), files: site.files, bytes: site.bytes })}\n`);
     say(`Made ${site.files} files that say they hold ${size(site.bytes)}.`);
   } catch (error) {
@@ -127,9 +156,9 @@ async function startProcesses(databaseUrl: string, own: OwnDatabase | null, opti
   return { address, databaseUrl, worker: () => children.get('worker')!, stop };
 }
 
-function endChild(child: ChildProcess): Promise<void> {
+function endChild(child: ChildProcess | null): Promise<void> {
   return new Promise((resolve) => {
-    if (child.exitCode !== null || child.signalCode !== null) return resolve();
+    if (child === null || child.exitCode !== null || child.signalCode !== null) return resolve();
     const force = setTimeout(() => child.kill('SIGKILL'), 12_000);
     child.once('exit', () => {
       clearTimeout(force);
@@ -146,7 +175,7 @@ async function untilAnswering(address: string, web: ChildProcess): Promise<void>
     if (answer?.ok) return;
     await new Promise((resolve) => setTimeout(resolve, 100));
   }
-  throw new SetupError('The interface did not start. Its own words are above.');
+  throw new SetupError(`What was to answer at ${address} did not start. Its own words are above.`);
 }
 
 /** Settings from keramion.conf (NAME=value a line), under those of the environment. */

@@ -4,6 +4,7 @@ import { useState } from 'react';
 import { Form, Link, useFetcher } from 'react-router';
 import type { Route } from './+types/archive';
 import { folderOf, nameOf } from '#core/paths.ts';
+import { soonest } from '#core/archive/copies.ts';
 import { ago, counted, exactTime, listed, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
 import { useLens, useTo } from '../shell/links';
@@ -24,9 +25,7 @@ type Part = Data['parts'][number];
 export default function Archive({ loaderData: data }: Route.ComponentProps) {
   const lens = useLens();
   const { archive, project } = data;
-  // One that is in reach, before one that somebody has to fetch.
-  const all = archive.copies.filter((copy) => copy.state === 'good');
-  const good = all.find((copy) => copy.isThere) ?? all[0];
+  const good = soonest(archive.copies);
   const [ticked, setTicked] = useState<Ticked>(new Map());
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
@@ -52,7 +51,7 @@ export default function Archive({ loaderData: data }: Route.ComponentProps) {
           <Restore
             key={ticked.size}
             archive={archive}
-            copyId={good.copyId}
+            copy={good}
             tone="first"
             portions={data.portions}
             ticked={[...ticked].map(([id, bytes]) => ({ id, bytes }))}

@@ -1,7 +1,7 @@
 // One carrier: what it holds, how sure that is, where it is and who has it, and what became of it.
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/carrier';
-import { ago, count, counted, day, exactTime, size } from '#core/wording/amounts.ts';
+import { ago, count, counted, day, duration, exactTime, size } from '#core/wording/amounts.ts';
 import { Jar } from '../charts/jar';
 import type { Answer } from '../lib/answer';
 import { useLens } from '../shell/links';
@@ -174,6 +174,12 @@ function Facts({ data: { carrier, nowMs } }: { data: Data }) {
           : `last ${ago(carrier.seenMs, nowMs)}`,
     ],
     ['In use', carrier.sinceMs === null ? 'nobody said since when' : `since ${day(carrier.sinceMs)}`],
+    ...(carrier.whereNow === null ? [] : [['Is in', carrier.whereNow] as [string, string]]),
+    ...(carrier.passes === null ? [] : [['Loaded', counted(carrier.passes, 'time')] as [string, string]]),
+    ...(carrier.waitSeconds > 0
+      ? [['To read', `${duration(carrier.waitSeconds)} before the first byte`] as [string, string]]
+      : []),
+    ...(carrier.costPerGb > 0 ? [['Costs', `${carrier.costPerGb} a GB brought back`] as [string, string]] : []),
     ['Written', counted(carrier.written, 'time')],
     ['Read', counted(carrier.read, 'time')],
     [

@@ -3,6 +3,7 @@ import clsx from 'clsx';
 import { Dialog } from 'radix-ui';
 import { useState } from 'react';
 import { useFetcher } from 'react-router';
+import { fetchWords } from '#core/archive/fetching.ts';
 import { counted, duration, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/use-frame';
@@ -17,13 +18,15 @@ interface Portion {
 
 interface RestoreProps {
   archive: { archiveId: number; name: string; folder: string; bytes: number; files: number };
-  copyId: number;
+  copy: { copyId: number; waitSeconds: number; costPerGb: number };
   tone?: 'plain' | 'first';
   /** What of it can be asked for by name. */
   portions?: { timelines: readonly Portion[]; bins: readonly Portion[]; bytesPerSecond: number };
   /** Files of it that were ticked. */
   ticked?: readonly { id: number; bytes: number }[];
 }
+
+const HOUR = 3600;
 
 type Which = 'all' | 'timelines' | 'bins' | 'files';
 
@@ -50,7 +53,7 @@ export function Restore(props: RestoreProps) {
   );
 }
 
-function Asking({ archive, copyId, portions, ticked = [] }: RestoreProps) {
+function Asking({ archive, copy, portions, ticked = [] }: RestoreProps) {
   const fetcher = useFetcher<Answer>();
   const [which, setWhich] = useState<Which>(ticked.length > 0 ? 'files' : 'all');
   const [names, setNames] = useState<ReadonlySet<string>>(new Set());
@@ -65,7 +68,7 @@ function Asking({ archive, copyId, portions, ticked = [] }: RestoreProps) {
       <fetcher.Form method="post" action={`/shelf/${archive.archiveId}`} className="grid gap-3">
         <input type="hidden" name="intent" value="restore" />
         <input type="hidden" name="archiveId" value={archive.archiveId} />
-        <input type="hidden" name="copyId" value={copyId} />
+        <input type="hidden" name="copyId" value={copy.copyId} />
         {only && <input type="hidden" name="only" value={JSON.stringify(only)} />}
         {portions && (
           <WhichChoice
@@ -77,7 +80,7 @@ function Asking({ archive, copyId, portions, ticked = [] }: RestoreProps) {
           />
         )}
         {offered.length > 0 && <Portions offered={offered} names={names} onNames={setNames} />}
-        <Weight {...{ which, isNone, sum }} bytesPerSecond={portions?.bytesPerSecond} />
+        <Weight {...{ which, isNone, sum, copy }} bytesPerSecond={portions?.bytesPerSecond} />
         <Target folder={archive.folder} />
         <Said answer={fetcher.data} />
         <div className="mt-1 flex justify-end gap-2">
@@ -97,11 +100,12 @@ interface WeightProps {
   which: Which;
   isNone: boolean;
   sum: ReturnType<typeof sumOf>;
+  copy: RestoreProps['copy'];
   bytesPerSecond?: number;
 }
 
 /** What it weighs and takes, before anything is added. */
-function Weight({ which, isNone, sum, bytesPerSecond }: WeightProps) {
+function Weight({ which, isNone, sum, copy, bytesPerSecond }: WeightProps) {
   const isNamed = which === 'timelines' || which === 'bins';
   if (isNone)
     return <p className="text-[13px] text-ink-2">Choose at least one {which === 'bins' ? 'bin' : 'timeline'}.</p>;
@@ -110,7 +114,12 @@ function Weight({ which, isNone, sum, bytesPerSecond }: WeightProps) {
       {sum.isAtMost && 'At most '}
       {size(sum.bytes)}
       {isNamed && ' and its documents'}
-      {bytesPerSecond !== undefined && `, about ${duration(Math.max(1, sum.bytes / bytesPerSecond))}`}.{' '}
+      {bytesPerSecond !== undefined &&
+        `, about ${duration(Math.max(1, copy.waitSeconds + sum.bytes / bytesPerSecond))}${fetchWords({
+          thawSeconds: copy.waitSeconds >= HOUR ? copy.waitSeconds : 0,
+          cost: (sum.bytes / 1e9) * copy.costPerGb,
+        })}`}
+      .{' '}
       {isNamed
         ? 'The documents hold nothing else, and what belongs to a file comes with it.'
         : 'Every file is compared with what was sealed.'}

@@ -2,6 +2,7 @@
 import clsx from 'clsx';
 import { Form, Link, useFetcher } from 'react-router';
 import type { Route } from './+types/shelf';
+import { soonest } from '#core/archive/copies.ts';
 import { ago, count, counted, day, exactTime, size } from '#core/wording/amounts.ts';
 import { Jar, LAYER_COLOURS } from '../charts/jar';
 import type { Answer } from '../lib/answer';
@@ -58,6 +59,7 @@ export default function Shelf({ loaderData: data }: Route.ComponentProps) {
 
 function CarrierJar({ carrier }: { carrier: Data['carriers'][number] }) {
   const lens = useLens();
+  const damaged = carrier.layers.filter((layer) => layer.state === 'damaged').length;
   return (
     <li className="card flex gap-4">
       <Jar name={carrier.name} layers={carrier.layers} capacity={carrier.capacityBytes} />
@@ -69,7 +71,9 @@ function CarrierJar({ carrier }: { carrier: Data['carriers'][number] }) {
           {carrier.name}
         </Link>
         <div className="truncate text-[13px] text-ink-2" title={carrier.place}>
-          {carrier.lentTo ? `lent to ${carrier.lentTo}` : `${carrier.type}, ${carrier.place}`}
+          {carrier.lentTo
+            ? `lent to ${carrier.lentTo}`
+            : [carrier.type, carrier.whereNow, carrier.place].filter(Boolean).join(', ')}
         </div>
         <ul className="mt-1 text-[13px]">
           {carrier.layers.slice(0, 3).map((layer, i) => (
@@ -84,7 +88,8 @@ function CarrierJar({ carrier }: { carrier: Data['carriers'][number] }) {
           ))}
           {carrier.layers.length > 3 && <li className="text-ink-2">and {carrier.layers.length - 3} more</li>}
         </ul>
-        <div className="mt-1">
+        <div className="mt-1 flex flex-wrap gap-1">
+          {damaged > 0 && <Chip tone="loss">{damaged === 1 ? 'damaged' : `${count(damaged)} damaged`}</Chip>}
           <Chip tone={carrier.state === 'reachable' ? (carrier.layers.length > 0 ? 'ok' : 'plain') : 'caution'}>
             {carrier.state !== 'reachable'
               ? 'not in reach'
@@ -332,9 +337,7 @@ function ArchiveRow({
         )}
       </td>
       <td className="number">
-        {archive.state === 'sealed' && good.length > 0 && (
-          <Restore archive={archive} copyId={(good.find((copy) => copy.isThere) ?? good[0]!).copyId} />
-        )}
+        {archive.state === 'sealed' && good.length > 0 && <Restore archive={archive} copy={soonest(archive.copies)!} />}
       </td>
     </tr>
   );

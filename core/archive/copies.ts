@@ -31,4 +31,13 @@ function copiesApart(copies: readonly (readonly string[])[]): number {
   return Math.max(1 + copiesApart(apart), apart.length === rest.length ? 0 : copiesApart(rest));
 }
 
+/** The good copy that is here soonest: what is in reach before what somebody has to fetch. */
+export function soonest<Copy extends { state: string; isThere: boolean; waitSeconds: number }>(
+  copies: readonly Copy[],
+): Copy | null {
+  const good = copies.filter((copy) => copy.state === 'good');
+  const [first] = good.sort((a, b) => Number(b.isThere) - Number(a.isThere) || a.waitSeconds - b.waitSeconds);
+  return first ?? null;
+}
+
 const placeKey = (place: string): string => place.trim().toLowerCase();

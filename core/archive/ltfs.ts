@@ -93,7 +93,6 @@ export function parseLabel(text: string): { volume: string; blockBytes: number }
 }
 
 // A name that XML cannot hold, or that the standard keeps for itself, is percent-encoded and says so.
-// eslint-disable-next-line no-control-regex
 const SPECIAL = /[\u0000-\u001f:%\ufffe\uffff]|[\ud800-\udbff](?![\udc00-\udfff])|(?<![\ud800-\udbff])[\udc00-\udfff]/;
 const LONE = /[\ud800-\udbff](?![\udc00-\udfff])|(?<![\ud800-\udbff])[\udc00-\udfff]/g;
 

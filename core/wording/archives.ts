@@ -69,6 +69,8 @@ export function shapeWords(scope: ArchiveScope): string[] {
 export interface CarrierFacts {
   name: string;
   place: string;
+  /** Where its kind last saw it, a slot or a drive. */
+  whereNow?: string | null;
   state: string;
   capacityBytes: number;
   usedBytes: number;
@@ -78,7 +80,7 @@ export interface CarrierFacts {
 
 /** "KD-0003 holds 3 archives, 1.20 GB of 4.00 GB. It is lent to Ida Holm, due back 3 Dec 2026." */
 export function carrierSentence(facts: CarrierFacts, nowMs: number): string {
-  const { name, place, holds, lent, state, usedBytes, capacityBytes } = facts;
+  const { name, place, whereNow, holds, lent, state, usedBytes, capacityBytes } = facts;
   const archives = new Set(holds.map((held) => held.archiveId)).size;
   const damaged = holds.filter((held) => held.state === 'damaged').length;
   const what =
@@ -97,7 +99,7 @@ export function carrierSentence(facts: CarrierFacts, nowMs: number): string {
   const where = lent
     ? ` It is lent to ${lent.to}${due}.`
     : state === 'reachable'
-      ? ` It is connected; its place is ${place}.`
+      ? ` It is ${whereNow ? `in ${whereNow}` : 'connected'}; its place is ${place}.`
       : ` It is in ${place}.`;
   return `${what}${bad}${where}`;
 }

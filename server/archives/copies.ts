@@ -7,7 +7,7 @@ import { FAST_SUMS, MANIFEST, parseManifest, PAYLOAD, TAG_MANIFEST } from '#core
 import { codeOf } from '#disk/facts.ts';
 import { sha512 } from '#disk/sums.ts';
 import { type Carrier, CarrierAway } from '../carriers/kind.ts';
-import { type CarrierPlace, openCarrier, placeOf } from '../carriers/kinds.ts';
+import { type CarrierPlace, openCarrier, placeOf, waitSeconds } from '../carriers/kinds.ts';
 import { packedName } from '../carriers/packers.ts';
 import type { Db, Transaction } from '../db/connect.ts';
 import { archiveCopies, archiveFiles, archiveParts, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
@@ -27,6 +27,8 @@ export interface CopyPart {
   /** Where the carrier is kept, and whether it is in reach. */
   keptAt: string;
   carrierState: string;
+  /** Until something of it is here, where it is not there at once. */
+  waitSeconds: number;
   carrierId: number;
   carrier: string;
   folder: string;
@@ -67,7 +69,7 @@ export async function copyPartsOf(
     partId: of.id,
     isOwn: of.archiveId === archiveId,
     ...{ number: of.ord, bytes: of.bytes, archive: archive.folder, readBackMs: part.readBackAt?.getTime() ?? null },
-    ...{ keptAt: carrier.place, carrierState: carrier.state },
+    ...{ keptAt: carrier.place, carrierState: carrier.state, waitSeconds: waitSeconds(carrier) },
     carrierId: carrier.id,
     carrier: carrier.name,
     folder: of.folder,

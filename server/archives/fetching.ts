@@ -9,8 +9,6 @@ import type { Db } from '../db/connect.ts';
 import { carriers } from '../db/schema/stores.ts';
 import type { CopyPart } from './copies.ts';
 
-type Carrier = typeof carriers.$inferSelect;
-
 /**
  * @param parts the part of each copy that is read from
  * @param fileIds of the archive's files; null for all
@@ -38,12 +36,6 @@ export async function fetchOf(
     });
   }
   return fetchFrom(from);
-}
-
-/** What a carrier takes until something of it is here, whatever it is. */
-export function waitFor({ kind, settings, facts }: Pick<Carrier, 'kind' | 'settings' | 'facts'>): number {
-  const { seconds = 0, mountSeconds = 0 } = carrierKindOf(kind).fetching?.(settings) ?? {};
-  return seconds + mountSeconds + (facts?.geometry ? facts.geometry.lengthSeconds / 2 : 0);
 }
 
 interface Of {

@@ -4,7 +4,7 @@ import type { ArchiveId, CarrierId, ProjectId } from '#core/model.ts';
 import { type CopiesRule, copiesShort } from '#core/archive/copies.ts';
 import { grouped } from '#core/grouped.ts';
 import { copiesRule } from '../site/house-rules.ts';
-import { carrierKindOf } from '../carriers/kinds.ts';
+import { carrierKindOf, waitSeconds } from '../carriers/kinds.ts';
 import { packedName } from '../carriers/packers.ts';
 import type { Database, Db } from '../db/connect.ts';
 import { archiveCopies, archiveFiles, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
@@ -42,6 +42,9 @@ export interface CopyRow {
   readBackMs: number | null;
   /** All its carriers are in reach now. */
   isThere: boolean;
+  /** Until its first byte is here, beyond that; and what the store asks for a GB. */
+  waitSeconds: number;
+  costPerGb: number;
 }
 
 /** All of them, or one; the latest first. */
@@ -86,6 +89,7 @@ async function copiesOf(db: Db, ids: readonly number[]): Promise<Map<number, Cop
       carrier: carriers.name,
       place: carriers.place,
       at: carriers.state,
+      ...{ kind: carriers.kind, settings: carriers.settings, facts: carriers.facts, identity: carriers.identity },
     })
     .from(archiveCopies)
     .innerJoin(copyParts, eq(copyParts.copyId, archiveCopies.id))
@@ -99,6 +103,10 @@ async function copiesOf(db: Db, ids: readonly number[]): Promise<Map<number, Cop
     const own: Copy = {
       ...{ copyId: id, state, readBackMs: readBackAt?.getTime() ?? null, places: parts.map(({ place }) => place) },
       isThere: parts.every(({ at }) => at === 'reachable'),
+      waitSeconds: Math.max(...parts.map((part) => waitSeconds({ ...part, name: part.carrier }))),
+      costPerGb: Math.max(
+        ...parts.map(({ kind, settings }) => carrierKindOf(kind).fetching?.(settings).costPerGb ?? 0),
+      ),
       carriers: [...new Map(parts.map(({ carrierId, carrier }) => [carrierId as CarrierId, carrier]))].map(
         ([carrierId, name]) => ({ carrierId, name }),
       ),
@@ -174,6 +182,8 @@ export interface CarrierRow {
   place: string;
   /** Who has it; null while it is in its place. */
   lentTo: string | null;
+  /** Where its kind last saw it: a slot, a drive; null where it says nothing of that. */
+  whereNow: string | null;
   state: string;
   capacityBytes: number;
   usedBytes: number;
@@ -208,6 +218,7 @@ export async function carrierRows(db: Db): Promise<CarrierRow[]> {
       type: carrierKindOf(carrier.kind).name,
       place: carrier.place,
       lentTo: carrier.lentTo,
+      whereNow: carrier.facts?.where ?? null,
       state: carrier.state,
       capacityBytes: carrier.capacityBytes,
       usedBytes,

@@ -1,4 +1,5 @@
 // Every kind of carrier there is. Whoever adds one writes its folder and one line here.
+import type { CarrierFacts } from '#core/archive/carrier-facts.ts';
 import { Registry } from '#core/registry.ts';
 import { disk } from './disk/disk.ts';
 import type { Carrier, CarrierKind } from './kind.ts';
@@ -44,6 +45,12 @@ export interface CarrierRow {
   kind: string;
   settings: Record<string, unknown>;
   identity: string | null;
+}
+
+/** Seconds until something of a carrier is here, whatever it is: as the store says, or half a tape. */
+export function waitSeconds({ kind, settings, facts }: CarrierRow & { facts: CarrierFacts | null }): number {
+  const { seconds = 0, mountSeconds = 0 } = carrierKindOf(kind).fetching?.(settings) ?? {};
+  return seconds + mountSeconds + (facts?.geometry ? facts.geometry.lengthSeconds / 2 : 0);
 }
 
 /** Where a carrier is for this worker, ready to be handed to a thread. */

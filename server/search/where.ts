@@ -1,6 +1,7 @@
 // Where something is on the shelf: in which archives a file lies, on which carriers, and where those are. For the search field
 // and `keramion where`; what left its place long ago is found by the name it had.
 import { and, desc, eq, inArray, sql } from 'drizzle-orm';
+import { waitSeconds } from '../carriers/kinds.ts';
 import type { Db } from '../db/connect.ts';
 import { hasPart, idList } from '../db/conditions.ts';
 import { archiveParts, copyParts } from '../db/schema/archives.ts';
@@ -16,7 +17,14 @@ export interface Stored {
   at: string;
   bytes: number;
   /** Good copies of the part that it lies in. */
-  copies: { carrier: string; place: string; folder: string; isThere: boolean; readBackMs: number | null }[];
+  copies: {
+    carrier: string;
+    place: string;
+    folder: string;
+    isThere: boolean;
+    waitSeconds: number;
+    readBackMs: number | null;
+  }[];
 }
 
 interface Asked {
@@ -69,7 +77,7 @@ async function copiesOf(db: Db, partIds: readonly number[]): Promise<Map<number,
       ...(copies.get(part.partId) ?? []),
       {
         ...{ carrier: carrier.name, place: carrier.place, folder: of.folder, isThere: carrier.state === 'reachable' },
-        readBackMs: part.readBackAt?.getTime() ?? null,
+        ...{ waitSeconds: waitSeconds(carrier), readBackMs: part.readBackAt?.getTime() ?? null },
       },
     ]);
   return copies;

@@ -26,7 +26,7 @@ export interface Wanted {
 }
 
 /**
- * What there is of each part, by its number: of the copy that was chosen first, then those that are there; at the end those that
+ * What there is of each part, by its number: of the copy that was chosen first, then those that are there, the soonest first; at the end those that
  * are known to be damaged, as every file of them is proven by itself.
  */
 export async function sourcesOf(
@@ -46,7 +46,7 @@ export async function sourcesOf(
       id,
       own
         .filter(({ state }) => state === 'good' || state === 'damaged')
-        .sort((a, b) => worth(b) - worth(a) || a.copyPartId - b.copyPartId),
+        .sort((a, b) => worth(b) - worth(a) || a.waitSeconds - b.waitSeconds || a.copyPartId - b.copyPartId),
     ]),
   );
 }

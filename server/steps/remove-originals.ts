@@ -104,7 +104,8 @@ async function provenBy(
   files: readonly Archived[],
 ): Promise<CopyPart | Held> {
   let why: Held = { done: false, reason: 'no good copy' };
-  for (const part of copies.filter((one) => one.state === 'good'))
+  const good = copies.filter((one) => one.state === 'good').sort((a, b) => a.waitSeconds - b.waitSeconds);
+  for (const part of good)
     try {
       const damage = await damageOf(context, part, { files: [files], recent: await readBackLately(context, part) });
       if (damage === null) return part;

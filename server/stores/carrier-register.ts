@@ -3,6 +3,7 @@ import { and, asc, desc, eq, inArray, sql } from 'drizzle-orm';
 import type { ArchiveId, CarrierId } from '#core/model.ts';
 import { day, listed } from '#core/wording/amounts.ts';
 import { type CarrierRow, carrierRows } from '../archives/shelf.ts';
+import { carrierKindOf, waitSeconds } from '../carriers/kinds.ts';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
 import { archiveParts, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
 import { jobs, jobStores } from '../db/schema/jobs.ts';
@@ -82,6 +83,10 @@ export interface CarrierPage extends CarrierRow {
   read: number;
   /** Files on it that did not read back as they were sealed. */
   errors: number;
+  /** How often it was taken into a drive; null where it is in none. */
+  passes: number | null;
+  waitSeconds: number;
+  costPerGb: number;
 }
 
 interface Held {
@@ -115,7 +120,8 @@ export async function carrierPage(db: Db, carrierId: CarrierId): Promise<Carrier
       row.lentTo === null
         ? null
         : { to: row.lentTo, sinceMs: row.lentAt!.getTime(), dueMs: row.dueAt?.getTime() ?? null },
-    ...{ holds, moves, errors, ...passes },
+    ...{ holds, moves, errors, ...passes, passes: row.facts?.passes ?? null, waitSeconds: waitSeconds(row) },
+    costPerGb: carrierKindOf(row.kind).fetching?.(row.settings).costPerGb ?? 0,
   };
 }
 

@@ -2,13 +2,14 @@
 // looks at who asks and not at the signature. With a thaw delay, what is put in a cold class has to be asked for first.
 import { createHash, randomUUID } from 'node:crypto';
 import { createReadStream, createWriteStream, mkdirSync, readdirSync, readFileSync } from 'node:fs';
-import { copyFile, rename, rm, stat, writeFile } from 'node:fs/promises';
+import { link, open, rename, rm, stat, writeFile } from 'node:fs/promises';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import path from 'node:path';
 import { Transform } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { crc32 } from 'node:zlib';
 import { XMLBuilder, XMLParser } from 'fast-xml-parser';
+import { HoleWriter } from '../disk/hole-writer.ts';
 import { bodyOf, type CommonFaults, type StandIn, startStandIn } from '../stand-in.ts';
 
 export interface StoreFaults extends CommonFaults {
@@ -132,7 +133,8 @@ class Store {
       this.mayWrite(request, key);
       const from = this.get(sourceOf(request));
       const file = randomUUID();
-      await copyFile(this.place(from.file), this.place(file));
+      // What lies there is never changed.
+      await link(this.place(from.file), this.place(file));
       await this.keep({ ...from, key, file, cold: isCold(request), thawedAt: null });
       send(response, { CopyObjectResult: { ETag: from.etag } });
     },
@@ -181,8 +183,11 @@ class Store {
       let size = 0;
       for (const { PartNumber } of asked.CompleteMultipartUpload.Part) {
         const part = this.place(parts.get(Number(PartNumber))!);
+        const handle = await open(this.place(file), 'a+');
+        await handle.close();
+        const target = new HoleWriter(await open(this.place(file), 'r+'), () => Promise.resolve(), size);
+        await pipeline(createReadStream(part), target);
         size += (await stat(part)).size;
-        await pipeline(createReadStream(part), createWriteStream(this.place(file), { flags: 'a' }));
       }
       const etag = `"${randomUUID()}-${parts.size}"`;
       await this.keep({ key, size, etag, cold, thawedAt: null, file });
@@ -269,7 +274,8 @@ class Store {
         done(null, chunk);
       },
     });
-    await pipeline(request, look, createWriteStream(this.place(file)));
+    const target = new HoleWriter(await open(this.place(file), 'wx'), () => Promise.resolve());
+    await pipeline(request, look, target);
     const said = request.headers['x-amz-checksum-crc32'];
     const own = Buffer.alloc(4);
     own.writeUInt32BE(crc);

@@ -334,6 +334,7 @@ class Tape {
 }
 
 const MARK_LENGTH = 0xff_ff_ff_ff;
+const ZEROS = Buffer.alloc(BLOCK_BYTES);
 
 /** Blocks and filemarks one after the other; what is written ends the partition. */
 class Records {
@@ -393,13 +394,16 @@ class Records {
     while (this.marks.length > 0 && this.marks.at(-1)! >= at) this.marks.pop();
     const from = this.starts[at]!;
     await this.file.truncate(from);
-    const bytes = pack(records);
-    await this.file.write(bytes, 0, bytes.length, from);
     let end = from;
     for (const record of records) {
       if (record === MARK) this.marks.push(this.starts.length - 1);
+      // A block of zeros stays a hole behind its length.
+      const isHole = record !== MARK && record.compare(ZEROS, 0, record.length) === 0;
+      const bytes = isHole ? pack([record]).subarray(0, 4) : pack([record]);
+      await this.file.write(bytes, 0, bytes.length, end);
       this.starts.push((end += 4 + (record === MARK ? 0 : record.length)));
     }
+    await this.file.truncate(end);
   }
 
   close(): Promise<void> {

@@ -31,7 +31,7 @@ const LOAD_SECONDS = 60;
 
 export const tape = carrierKind<Settings>({
   kind: 'tape',
-  name: 'tape in a library',
+  name: 'tape',
   settings,
   fields: [
     { name: 'library', label: 'Address of the library' },
