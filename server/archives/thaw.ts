@@ -16,7 +16,7 @@ export async function untilReady(
   for (let wait = FIRST_LOOK_MS, waited = false; ; wait = Math.min(wait * 2, MOST_MS), waited = true) {
     const isReady = await withCarrier(part, async (carrier) => (await carrier.ready?.(part.folder, wanted)) ?? true);
     if (isReady) return waited;
-    context.rename(`waiting until it has thawed on ${part.carrier}`);
+    context.rename('waiting until it has thawed');
     for (let left = wait; left > 0; left -= FIRST_LOOK_MS) {
       context.check();
       await sleep(Math.min(left, FIRST_LOOK_MS));
