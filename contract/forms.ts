@@ -473,6 +473,23 @@ export const settingsForm = z.discriminatedUnion('intent', [
       .transform((value) => value === 'on'),
   }),
   z.object({
+    intent: z.literal('backup'),
+    folder: z
+      .string()
+      .trim()
+      .max(4000, 'The path of the folder is too long. Nothing was saved.')
+      .refine((text) => text === '' || text.startsWith('/'), {
+        error: 'Say the whole path of the folder, beginning with /. Nothing was saved.',
+      }),
+    newest: wholeOrNone('The newest backups that stay', 1000).pipe(
+      z.number().min(1, 'One backup stays at least. Nothing was saved.'),
+    ),
+    days: wholeOrNone('The days', 1000),
+    weeks: wholeOrNone('The weeks', 1000),
+    months: wholeOrNone('The months', 1000),
+  }),
+  z.object({ intent: z.literal('back up now') }),
+  z.object({
     intent: z.literal('template'),
     name: shortName,
     homes: jsonList(

@@ -1,6 +1,7 @@
 // Every kind of work that is no step of a plan. Whoever adds one writes it beside what it does, and one line here.
 import { Registry } from '#core/registry.ts';
 import { readBackWork } from './archives/read-back.ts';
+import { ownBackupWork } from './backup/own-backup.ts';
 import { checkWork } from './check/check.ts';
 import { makeFoldersWork } from './projects/make-folders.ts';
 import { postersWork } from './projects/poster-work.ts';
@@ -27,6 +28,7 @@ addWorkKind(registerCarrierWork);
 addWorkKind(changeVolumeWork);
 addWorkKind(tidyWork);
 addWorkKind(checkWork);
+addWorkKind(ownBackupWork);
 addWorkKind(postersWork);
 addWorkKind(assessWork);
 addWorkKind(compareWork);

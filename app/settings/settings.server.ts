@@ -5,6 +5,7 @@ import { settingsForm } from '#contract/forms.ts';
 import type { VolumeId } from '#core/model.ts';
 import { counted } from '#core/wording/amounts.ts';
 import { currentRules, type KindChange, markOf, previewRules, saveRules } from '#server/readings/kinds.ts';
+import { askToBackUp, lastOwnBackup, ownBackupRule, setOwnBackupRule } from '#server/backup/own-backup.ts';
 import { houseRules, setHouseRules } from '#server/site/house-rules.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { saveTemplate, templateRows } from '#server/projects/register-project.ts';
@@ -19,13 +20,23 @@ export interface Preview {
 }
 
 export async function loader() {
-  const [rules, templates, volumes, removing] = await Promise.all([
+  const [rules, templates, volumes, removing, backup, lastBackup] = await Promise.all([
     currentRules(db()),
     templateRows(db()),
     rackVolumes(db()),
     houseRules(db()),
+    ownBackupRule(db()),
+    lastOwnBackup(db()),
   ]);
-  return { rules, templates, removing, volumes: volumes.map(({ volumeId, name }) => ({ volumeId, name })) };
+  return {
+    rules,
+    templates,
+    removing,
+    backup,
+    lastBackup,
+    nowMs: Date.now(),
+    volumes: volumes.map(({ volumeId, name }) => ({ volumeId, name })),
+  };
 }
 
 export async function action({ request }: Route.ActionArgs) {
@@ -55,6 +66,16 @@ export async function action({ request }: Route.ActionArgs) {
         return form.readBackHours === 0 && !form.trustUnseen
           ? 'Saved. Every original is read back from its copy before it goes.'
           : 'Saved. The ledger has what it was before.';
+      case 'backup': {
+        const { intent: _intent, ...rule } = form;
+        await setOwnBackupRule(db(), rule, by);
+        return rule.folder === ''
+          ? 'Saved. No backup is made by itself.'
+          : `Saved. The next goes to ${rule.folder} tonight.`;
+      }
+      case 'back up now':
+        await askToBackUp(db(), by);
+        return 'The backup begins. The tray shows how far it is, and the ledger what came of it.';
       case 'template':
         await saveTemplate(
           db(),

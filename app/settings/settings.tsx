@@ -9,6 +9,7 @@ import { DUTIES, type Duty, type Kind, KINDS } from '#core/model.ts';
 import { count, counted, size } from '#core/wording/amounts.ts';
 import { kindsSentence } from '#core/wording/lenses.ts';
 import { Button, buttonLook, Card, Empty, Field, inputLook, KindDot, Said, Sentence } from '../ui/parts';
+import { OwnBackup } from './own-backup';
 import type { action, Preview } from './settings.server.ts';
 
 export { loader, action } from './settings.server.ts';
@@ -47,6 +48,11 @@ export default function Settings({ loaderData }: Route.ComponentProps) {
           <Removing removing={loaderData.removing} />
         </div>
       )}
+      {show === 'backup' && (
+        <div className="max-w-[720px]">
+          <OwnBackup data={loaderData} />
+        </div>
+      )}
       {show === 'kinds' && <Rules key={JSON.stringify(loaderData.rules)} data={loaderData} fetcher={fetcher} />}
     </div>
   );
@@ -56,6 +62,7 @@ const VIEWS = [
   { key: 'kinds', words: 'Kinds of files' },
   { key: 'templates', words: 'Templates' },
   { key: 'removing', words: 'Removing and archives' },
+  { key: 'backup', words: 'Own backup' },
 ] as const;
 
 /** What a removal may rely on beside what it sees itself: nothing, unless the house says so here. */

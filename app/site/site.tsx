@@ -116,6 +116,8 @@ function pathOf(action: Exclude<NonNullable<Decision['action']>, { go: 'read' }>
       return '/reclaim/aside';
     case 'shelf':
       return `/shelf/${action.archiveId}`;
+    case 'backup':
+      return '/settings?show=backup';
     case 'carrier':
       return `/shelf/carrier/${action.carrierId}`;
     case 'archive':

@@ -49,6 +49,8 @@ export interface DecisionFacts {
   shortArchives?: readonly { archiveId: ArchiveId; name: string; folder: string; short: string }[];
   /** What the last check of everything found; null where none was made, or it found nothing. */
   check?: { findings: number; example: string; atMs: number } | null;
+  /** What is wrong with the house's own backups; null where nothing is. */
+  ownBackup?: { what: string; detail: string } | null;
   /** Sounds of libraries in a compressed form, by volume. */
   compressedSounds?: readonly { volumeId: VolumeId; volume: string; files: number; bytes: number }[];
   /** Carriers that are late, or older than the house wants. */
@@ -81,6 +83,7 @@ export type DecisionAction =
   | { go: 'archive'; projectId: ProjectId; words: 'Start archive' }
   | { go: 'project'; projectId: ProjectId; words: 'Open project' }
   | { go: 'aside'; words: 'Show it' }
+  | { go: 'backup'; words: 'Show it' }
   /** The page of a carrier. */
   | { go: 'carrier'; carrierId: CarrierId; words: 'Show it' }
   /** The page of an archive, where another copy of it is asked for. */
@@ -118,6 +121,16 @@ export function decisions(facts: DecisionFacts): Decision[] {
     ...(facts.waiting ?? []).map(waitsForCarrier),
     ...(facts.dueReadBacks ?? []).map((copy) => readBackDue(copy, facts.nowMs)),
     ...(facts.check ? [checkDiffers(facts.check, facts.nowMs)] : []),
+    ...(facts.ownBackup
+      ? [
+          {
+            key: 'backup',
+            weight: 'loss' as const,
+            ...facts.ownBackup,
+            action: { go: 'backup', words: 'Show it' } as const,
+          },
+        ]
+      : []),
     ...asideLong(facts),
     ...(facts.compressedSounds ?? []).filter((row) => row.files >= MANY_SOUNDS).map(compressed),
   ];
