@@ -20,13 +20,14 @@ import { addHandOver } from '#server/steps/hand-over.ts';
 import { addOriginalsRemoval } from '#server/steps/remove-originals.ts';
 import { addRestore } from '#server/steps/restore.ts';
 import { startWorker } from '#server/worker.ts';
-import { ARCHIVED, CARRIERS, type DemoArchive, HANDED_OVER, LENT, ROTTEN, TAPES, WAITING } from './site.ts';
+import { ARCHIVED, CARRIERS, type DemoArchive, HANDED_OVER, LENT, LONG_AGO, ROTTEN, TAPES, WAITING } from './site.ts';
 
 const DAY_MS = 86_400_000;
 
 /** @param runStaged runs what is in the plan to its end */
 export async function archiveAll(db: Database, by: By, runStaged: () => Promise<void>): Promise<void> {
-  for (const one of ARCHIVED) await archiveOne(db, one, { by, runStaged });
+  for (const one of ARCHIVED) await archiveSome(db, [one], { by, runStaged });
+  await archiveSome(db, LONG_AGO, { by, runStaged });
   const [volume] = await db.select().from(volumes).where(eq(volumes.name, HANDED_OVER.volume));
   await addHandOver(db, {
     projectId: await projectNamed(db, HANDED_OVER.project),
@@ -88,10 +89,30 @@ export async function withWorker(db: Database, work: () => Promise<void>): Promi
   }
 }
 
-async function archiveOne(
+interface Doing {
+  by: By;
+  runStaged: () => Promise<void>;
+}
+
+/** Some at once: they are written beside each other. */
+async function archiveSome(db: Database, some: readonly DemoArchive[], { by, runStaged }: Doing): Promise<void> {
+  for (const one of some) await add(db, one, by);
+  await runStaged();
+  for (const one of some) {
+    const archiveId = await sealed(db, await projectNamed(db, one.project), one.folder);
+    if (one.since !== undefined) {
+      const sealedAt = new Date(by.now.getTime() - (one.since - 20) * DAY_MS);
+      await db.update(archives).set({ sealedAt }).where(eq(archives.id, archiveId));
+    }
+    if (one.released) await addOriginalsRemoval(db, archiveId, by.now);
+  }
+  if (some.some((one) => one.released)) await runStaged();
+}
+
+async function add(
   db: Database,
-  { project, carriers: on, folder, scope, base, since, released, work }: DemoArchive,
-  { by, runStaged }: { by: By; runStaged: () => Promise<void> },
+  { project, carriers: on, folder, scope, base, since, work }: DemoArchive,
+  by: By,
 ): Promise<void> {
   const projectId = await projectNamed(db, project);
   const known = await db.select().from(carriers);
@@ -106,15 +127,6 @@ async function archiveOne(
     carrierIds: on.map((name) => known.find((carrier) => carrier.name === name)!.id as CarrierId),
     baseId: base === undefined ? null : await sealed(db, projectId, base),
   });
-  await runStaged();
-  const archiveId = await sealed(db, projectId, folder);
-  if (since !== undefined) {
-    const sealedAt = new Date(by.now.getTime() - (since - 20) * DAY_MS);
-    await db.update(archives).set({ sealedAt }).where(eq(archives.id, archiveId));
-  }
-  if (!released) return;
-  await addOriginalsRemoval(db, archiveId, by.now);
-  await runStaged();
 }
 
 async function projectNamed(db: Database, name: string): Promise<ProjectId> {

@@ -39,6 +39,8 @@ const MEANING: Record<string, string> = {
 // The version is pinned with the runtime it was tried on; what it says of later ones is nothing for the log of a worker.
 process.env.AWS_SDK_JS_NODE_VERSION_SUPPORT_WARNING_DISABLED ??= 'true';
 
+const opened = new Map<string, Promise<Objects>>();
+
 /** Loaded once a store is used: it is large, and most threads never need it. */
 const protocol = () => import('@aws-sdk/client-s3');
 type Protocol = Awaited<ReturnType<typeof protocol>>;
@@ -50,7 +52,15 @@ export class Objects {
     private readonly of: Protocol,
   ) {}
 
+  /** The same for the same store: its connections are used again. */
   static async open(settings: StoreSettings): Promise<Objects> {
+    const key = JSON.stringify(settings);
+    const known = opened.get(key) ?? Objects.connect(settings);
+    opened.set(key, known);
+    return known;
+  }
+
+  private static async connect(settings: StoreSettings): Promise<Objects> {
     const of = await protocol();
     const client = new of.S3Client({
       endpoint: settings.address,
@@ -216,10 +226,6 @@ export class Objects {
   async thaw(key: string): Promise<void> {
     const RestoreRequest = { Days: DAYS_THAWED };
     await this.ask(() => this.client.send(new this.of.RestoreObjectCommand({ ...this.at(key), RestoreRequest })));
-  }
-
-  close(): void {
-    this.client.destroy();
   }
 
   private at(key: string) {

@@ -39,15 +39,6 @@ const IDENTITY = `${PRIVATE_FOLDER}/identity.json`;
 const identityIn = (text: string | null): string | null =>
   text === null ? null : (JSON.parse(text) as { identity: string }).identity;
 
-async function withObjects<T>(own: Settings, use: (objects: Objects) => Promise<T>): Promise<T> {
-  const objects = await Objects.open(own);
-  try {
-    return await use(objects);
-  } finally {
-    objects.close();
-  }
-}
-
 export const store = carrierKind<Settings>({
   kind: 'remote store',
   name: 'remote store',
@@ -77,38 +68,32 @@ export const store = carrierKind<Settings>({
     const { thawHours, costPerGbBack } = settings.parse(own);
     return { seconds: thawHours * 3600, mountSeconds: 0, costPerGb: costPerGbBack };
   },
-  look: (own) =>
-    withObjects(own, async (objects): Promise<CarrierLook> => {
-      try {
-        const bytes = own.rentedGb * 1e9;
-        const identity = identityIn(await objects.text(IDENTITY));
-        return { state: 'reachable', identity, totalBytes: bytes, freeBytes: bytes, writable: true };
-      } catch (error) {
-        return { state: 'unreachable', code: codeOf(error) };
-      }
-    }),
-  register: (own) =>
-    withObjects(own, async (objects) => {
-      try {
-        const text = JSON.stringify({ identity: randomUUID() });
-        await objects.put(IDENTITY, text, true).catch((error: unknown) => {
-          if (codeOf(error) !== 'EEXIST') throw error;
-        });
-        return { settings: own, identity: identityIn(await objects.text(IDENTITY))! };
-      } catch {
-        throw new Refused(
-          `${own.bucket} at ${own.address} does not answer, or not to this key. Nothing was registered. Check the address, the bucket and the keys.`,
-        );
-      }
-    }),
+  async look(own): Promise<CarrierLook> {
+    try {
+      const bytes = own.rentedGb * 1e9;
+      const identity = identityIn(await (await Objects.open(own)).text(IDENTITY));
+      return { state: 'reachable', identity, totalBytes: bytes, freeBytes: bytes, writable: true };
+    } catch (error) {
+      return { state: 'unreachable', code: codeOf(error) };
+    }
+  },
+  async register(own) {
+    try {
+      const objects = await Objects.open(own);
+      const text = JSON.stringify({ identity: randomUUID() });
+      await objects.put(IDENTITY, text, true).catch((error: unknown) => {
+        if (codeOf(error) !== 'EEXIST') throw error;
+      });
+      return { settings: own, identity: identityIn(await objects.text(IDENTITY))! };
+    } catch {
+      throw new Refused(
+        `${own.bucket} at ${own.address} does not answer, or not to this key. Nothing was registered. Check the address, the bucket and the keys.`,
+      );
+    }
+  },
   async open(own, identity) {
     const objects = await Objects.open(own);
-    try {
-      if (identityIn(await objects.text(IDENTITY)) !== identity) throw new CarrierAway(own.bucket);
-    } catch (error) {
-      objects.close();
-      throw error;
-    }
+    if (identityIn(await objects.text(IDENTITY)) !== identity) throw new CarrierAway(own.bucket);
     return new StoreCarrier(objects, own);
   },
 });
@@ -244,9 +229,7 @@ class StoreCarrier implements Carrier {
     return cold.length === 0;
   }
 
-  async close(): Promise<void> {
-    this.objects.close();
-  }
+  async close(): Promise<void> {}
 
   private async packs(): Promise<Omit<Pack, 'folder'>[]> {
     const names = await this.objects.folders(`${PRIVATE_FOLDER}/`);

@@ -68,12 +68,12 @@ export class TapeLibrary {
     return this.json('GET', '/inventory');
   }
 
-  /** Has it in a drive, and keeps it there until it is let go; waits for a drive. `not`: in another than this. */
-  async take(user: string, not: number | null): Promise<number> {
+  /** Has it in a drive, and keeps it there until it is let go; waits for a drive. `not`: in another than this. Says where its data ends. */
+  async take(user: string, not: number | null): Promise<{ drive: number; end: number }> {
     const end = Date.now() + WAIT_FOR_DRIVE_MS;
     for (;;)
       try {
-        return (await this.json<{ drive: number }>('POST', `/tapes/${this.barcode}/take`, { user, not })).drive;
+        return await this.json('POST', `/tapes/${this.barcode}/take`, { user, not });
       } catch (error) {
         if (!(error instanceof TapeTrouble) || error.code !== 'busy') throw error;
         if (Date.now() > end) throw new CarrierAway(`${this.barcode}, for which no drive became free,`);

@@ -135,7 +135,7 @@ class Library {
     if (rest.length === 1)
       switch (rest[0]) {
         case 'take':
-          return { drive: this.take(tape, said()) };
+          return { drive: this.take(tape, said()), end: tape.on(DATA_PARTITION).blocks };
         case 'let-go':
           this.users.get(tape.state.barcode)?.delete(said().user);
           return {};
@@ -146,6 +146,9 @@ class Library {
       }
     const [partition, what] = rest as [Partition, string];
     const drive = this.driveOf(tape);
+    // Whoever uses it still needs it.
+    const users = this.users.get(tape.state.barcode);
+    for (const user of users?.keys() ?? []) users!.set(user, Date.now() + LET_GO_AFTER_MS);
     switch (what) {
       case 'end':
         return { block: tape.on(partition).blocks };

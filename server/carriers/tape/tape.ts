@@ -123,9 +123,19 @@ class TapeCarrier implements Carrier {
   }
 
   async write(pack: Pack, at: string, file: FileToWrite): Promise<Writable> {
-    const index = await this.volume.index();
-    if (!packsIn(index).includes(folderOf(pack))) throw new PackGone();
-    return new TapeWriter(this.volume, pack.lease, (written) =>
+    const release = await this.volume.hold();
+    const isThere = await this.volume
+      .index()
+      .then((index) => packsIn(index).includes(folderOf(pack)))
+      .catch(async (error: unknown) => {
+        await release();
+        throw error;
+      });
+    if (!isThere) {
+      await release();
+      throw new PackGone();
+    }
+    return new TapeWriter(this.volume, { owner: pack.lease, release }, (written) =>
       this.add(pack, at, { ...written, modifiedMs: file.modifiedMs }),
     );
   }
@@ -284,7 +294,7 @@ class TapeCarrier implements Carrier {
 
   private async take(user: string, not: number | null): Promise<number> {
     try {
-      return await this.library.take(user, not);
+      return (await this.library.take(user, not)).drive;
     } catch (error) {
       throw error instanceof TapeTrouble ? new CarrierAway(this.own.barcode) : error;
     }
@@ -364,7 +374,7 @@ class TapeWriter extends Writable {
 
   constructor(
     private readonly volume: TapeVolume,
-    private readonly owner: string,
+    private readonly own: { owner: string; release: () => Promise<void> },
     private readonly note: (file: Pick<TapeFile, 'sizeBytes' | 'extents'>) => Promise<void>,
   ) {
     super({ highWaterMark: 4 << 20 });
@@ -383,6 +393,13 @@ class TapeWriter extends Writable {
       .then(() => done(), done);
   }
 
+  override _destroy(error: Error | null, done: (error?: Error | null) => void): void {
+    this.own.release().then(
+      () => done(error),
+      () => done(error),
+    );
+  }
+
   /** Whole blocks, and what is left over only at the end. */
   private async send(isEnd: boolean): Promise<void> {
     const bytes = Buffer.concat(this.chunks);
@@ -393,7 +410,7 @@ class TapeWriter extends Writable {
     const records: Uint8Array[] = [];
     for (let at = 0; at < length; at += BLOCK_BYTES)
       records.push(bytes.subarray(at, Math.min(at + BLOCK_BYTES, length)));
-    const startBlock = await this.volume.inDrive(() => this.volume.add(records, this.owner));
+    const startBlock = await this.volume.inDrive(() => this.volume.add(records, this.own.owner));
     const last = this.extents.at(-1);
     if (last && last.startBlock + last.bytes / BLOCK_BYTES === startBlock) last.bytes += length;
     else this.extents.push({ fileOffset: this.sizeBytes, startBlock, byteOffset: 0, bytes: length });

@@ -48,17 +48,43 @@ export class TapeVolume {
   }
 
   /** Keeps the tape in a drive meanwhile. */
-  async inDrive<T>(use: (user: string) => Promise<T>): Promise<T> {
-    const user = randomUUID();
+  async inDrive<T>(use: () => Promise<T>): Promise<T> {
+    const release = await this.hold();
     try {
-      await this.library.take(user, null);
-      return await use(user);
+      return await use();
     } catch (error) {
       throw this.meaning(error);
     } finally {
-      await this.library.letGo(user).catch(() => undefined);
+      await release();
     }
   }
+
+  /** Has the tape in a drive until it is released: once for all that hold it at the same time. */
+  async hold(): Promise<() => Promise<void>> {
+    const user = randomUUID();
+    this.holders++;
+    this.taken ??= this.library.take(user, null).then(({ end }) => {
+      this.end = end;
+      return user;
+    });
+    const own = this.taken;
+    try {
+      await own;
+    } catch (error) {
+      this.holders--;
+      if (this.taken === own) this.taken = null;
+      throw this.meaning(error);
+    }
+    return async () => {
+      if (--this.holders > 0) return;
+      this.taken = null;
+      await this.library.letGo(await own).catch(() => undefined);
+    };
+  }
+  private holders = 0;
+  private taken: Promise<string> | null = null;
+  /** Where the data ended when it was last heard of. */
+  private end = 0;
 
   /** Data at the end; gives the block where it begins. */
   async add(records: readonly Uint8Array[], owner: string): Promise<number> {
@@ -67,11 +93,12 @@ export class TapeVolume {
       try {
         const { block, nearEnd } = await this.library.append({ partition: DATA_PARTITION, at, records, owner });
         if (known.end === at) known.end = block;
+        this.end = block;
         if (nearEnd) throw new TapeTrouble('full');
         return at;
       } catch (error) {
         if (!(error instanceof TapeTrouble) || error.code !== 'moved') throw error;
-        at = await this.library.end(DATA_PARTITION);
+        at = this.end = await this.library.end(DATA_PARTITION);
       }
   }
 
@@ -122,17 +149,21 @@ export class TapeVolume {
       try {
         const { block } = await this.library.append({ partition: DATA_PARTITION, at: end, records, owner, chip: said });
         all.set(this.key, { index: next, scanned: block, end: block });
+        this.end = block;
         return next;
       } catch (error) {
         if (!(error instanceof TapeTrouble) || error.code !== 'moved') throw error;
+        this.end = await this.library.end(DATA_PARTITION);
       }
     }
   }
 
   /** Reads what was written since. */
   private async known(): Promise<Known> {
-    const end = await this.library.end(DATA_PARTITION);
     let known = all.get(this.key);
+    // Somebody else in this thread has heard more by now.
+    if (known && known.end > this.end) this.end = await this.library.end(DATA_PARTITION);
+    const { end } = this;
     if (!known || known.end > end) known = await this.load();
     if (known.end !== end)
       for (let from: number | null = known.scanned; from !== null;) {
