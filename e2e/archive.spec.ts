@@ -48,8 +48,8 @@ test('an archive is shaped to what some timelines use, kept as a shape, and weig
   await boxes.first().click();
   await expect(page.getByText('of all 5 timelines')).toBeVisible();
 
-  await page.getByLabel('Keep this shape as').fill('Documentaries');
-  await page.getByLabel('Keep this shape as').press('Enter');
+  await page.getByLabel('Save this shape as').fill('Documentaries');
+  await page.getByLabel('Save this shape as').press('Enter');
   await expect(page.getByRole('status')).toContainText('Saved the shape Documentaries.');
   const { violations } = await new AxeBuilder({ page }).analyze();
   expect(violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html}`)).toEqual([]);

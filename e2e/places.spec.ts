@@ -68,7 +68,7 @@ test('a new project has its homes from a template, and they are made on disk', a
   expect(existsSync(path.join(SITE, 'ropewalk-media/kelp-forest/camera'))).toBe(true);
   await page.getByRole('button', { name: 'About it' }).click();
   await page.getByLabel('Private notes').fill('Divers only on Tuesdays.');
-  await page.getByRole('button', { name: 'Keep the facts' }).click();
+  await page.getByRole('button', { name: 'Save the facts' }).click();
   await expect(page.getByRole('status').filter({ hasText: 'Kept.' })).toBeVisible();
 });
 

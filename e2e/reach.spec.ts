@@ -164,7 +164,7 @@ test('the media of a clip can be replaced, with what speaks against it told firs
   await page.getByRole('link', { name: 'Replace the media of B007C002_0311' }).click();
   await expect(page.getByRole('heading', { level: 1 })).toHaveText('What B007C002_0311.mov may be replaced with.');
   await page.getByLabel('Look for files named').fill('D003C050');
-  await page.getByRole('button', { name: 'Look', exact: true }).click();
+  await page.getByRole('button', { name: 'Search', exact: true }).click();
   const row = page.getByRole('listitem').filter({ hasText: 'D003C050_0427.mov' });
   await expect(row.getByText('unlikely')).toBeVisible();
   await expect(row.getByText('it does not hold all that is used')).toBeVisible();

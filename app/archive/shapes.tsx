@@ -242,7 +242,7 @@ export function Shapes({ shapes, scope }: ShapesProps) {
       ) : (
         <div className="flex items-start gap-2">
           <div className="min-w-0 flex-1">
-            <Field label="Keep this shape as" hint="How it is made, for any project; not what was chosen of this one.">
+            <Field label="Save this shape as" hint="How it is made, for any project; not what was chosen of this one.">
               <input
                 value={name}
                 maxLength={120}

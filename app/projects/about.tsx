@@ -72,7 +72,7 @@ function Facts({ data }: { data: Data }) {
           {area('publicComments', project.publicComments, 2)}
         </Field>
         <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
-          Keep the facts
+          Save the facts
         </Button>
         <Said answer={fetcher.data} />
       </fetcher.Form>
@@ -109,7 +109,7 @@ function States({ data }: { data: Data }) {
         <Field label="Began on">
           <input type="date" name="since" className={inputLook} />
         </Field>
-        <Button type="submit">Keep</Button>
+        <Button type="submit">Save</Button>
       </fetcher.Form>
       <div className="mt-2">
         <Said answer={fetcher.data} />

@@ -244,7 +244,7 @@ function Choice({ one, apart, chosen, disabled, onTake }: ChoiceProps) {
           onClick={onTake}
           className={buttonLook(chosen ? 'first' : 'plain')}
         >
-          {chosen ? 'Taken' : 'Take it'}
+          {chosen ? 'Chosen' : 'Use this file'}
         </button>
       </div>
       <Evidence one={one} apart={apart} />
@@ -289,7 +289,7 @@ function LookFor({ mediaId, look }: { mediaId: number; look: Data['look'] }) {
         placeholder="Part of another file’s name"
         className={inputLook}
       />
-      <Button type="submit">Look</Button>
+      <Button type="submit">Search</Button>
     </Form>
   );
 }

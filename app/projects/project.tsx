@@ -209,7 +209,7 @@ function HomeState({ data, kind, home, names }: HomeStateProps) {
 const HOME_TROUBLES = {
   unreachable: 'its volume cannot be reached',
   'read-only': 'its volume can only be read',
-  'out of use': 'its volume is out of use',
+  'out of use': 'its volume is retired',
   'not made': 'the folder is not there yet',
 } as const;
 
@@ -282,7 +282,7 @@ function EditHome({ kind, home }: { kind: Kind; home: Data['homes'][number] | nu
               <input name="folder" className={`${inputLook} path`} defaultValue={home?.folder} />
             </Field>
             <Button tone="first" type="submit">
-              Keep this home
+              Save this home
             </Button>
             <Said answer={fetcher.data} />
           </fetcher.Form>

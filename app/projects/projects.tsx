@@ -176,7 +176,7 @@ function FromTemplate({ templates }: { templates: Templates }) {
             <li key={home.kind} className="grid grid-cols-[90px_minmax(0,1fr)] py-1">
               <span>{home.kind}</span>
               <span className="path truncate">
-                {volumes.find((volume) => volume.volumeId === home.volumeId)?.name ?? 'a volume out of use'} /{' '}
+                {volumes.find((volume) => volume.volumeId === home.volumeId)?.name ?? 'a retired volume'} /{' '}
                 {home.folder}
               </span>
             </li>

@@ -11,7 +11,7 @@ export default function Frame({ loaderData }: Route.ComponentProps) {
   return (
     <div className="grid h-screen print:block print:h-auto grid-cols-[248px_minmax(0,1fr)] grid-rows-[50px_minmax(0,1fr)_42px]">
       <a href="#lens" className="sr-only focus:not-sr-only focus:absolute focus:z-30 focus:bg-raised focus:p-2">
-        To the lens
+        Skip to content
       </a>
       <TopBar frame={loaderData} />
       <Rack frame={loaderData} />

@@ -156,8 +156,7 @@ function Steps({ plan, submit, onLeave }: PartProps) {
 }
 
 function Findings({ plan, submit, onLeave }: PartProps) {
-  if (plan.findings.length === 0)
-    return <p className="text-ink-2">Nothing stands against it, as far as the last reading tells.</p>;
+  if (plan.findings.length === 0) return <p className="text-ink-2">No problems found at the last reading.</p>;
   return (
     <Card title={`${counted(plan.findings.length, 'thing').replace(/^1 /, 'One ')} to know`}>
       <ul className="rows">

@@ -72,10 +72,10 @@ export async function action({ request }: Route.ActionArgs) {
         return `${form.name} is changed.`;
       case 'retire station':
         await retireStation(db(), form.stationId as StationId, by);
-        return 'The station is out of use. Nothing on any disk was touched.';
+        return 'The station is retired. Nothing on any disk was touched.';
       case 'retire':
         await retireVolume(db(), form.volumeId as VolumeId, by);
-        return 'It is out of use. What was known of it is kept; nothing on it was touched.';
+        return 'It is retired. What was known of it is kept; nothing on it was touched.';
       case 'mount':
         await setMount(db(), { volumeId: form.volumeId as VolumeId, station: form.station, path: form.path }, by);
         return form.path === '' ? `Its path on ${form.station} is forgotten.` : `Its path on ${form.station} is kept.`;

@@ -161,8 +161,8 @@ function Station({ station, fetcher }: StationProps) {
           <option value="portable">portable disk</option>
         </select>
         <span className="text-[13px] text-ink-2">{counted(station.volumes, 'volume')}</span>
-        <Button type="submit" name="intent" value="change station" aria-label={`Keep ${station.name}`}>
-          Keep
+        <Button type="submit" name="intent" value="change station" aria-label={`Save ${station.name}`}>
+          Save
         </Button>
         <Button
           tone="loss"
@@ -171,9 +171,9 @@ function Station({ station, fetcher }: StationProps) {
           value="retire station"
           disabled={station.volumes > 0}
           title={station.volumes > 0 ? 'Volumes hang on it' : undefined}
-          aria-label={`Take ${station.name} out of use`}
+          aria-label={`Retire ${station.name}`}
         >
-          Out of use
+          Retire
         </Button>
       </fetcher.Form>
     </li>
@@ -218,7 +218,7 @@ function Fields({ volume }: { volume?: Volume }) {
       <Field label="Name">
         <input name="name" className={inputLook} defaultValue={volume?.name} maxLength={60} required />
       </Field>
-      <Field label="Path on the machine that does the work">
+      <Field label="Folder on this server">
         <input name="path" className={`${inputLook} path`} defaultValue={volume?.path} required />
       </Field>
       <div className="grid grid-cols-2 gap-3">
@@ -363,13 +363,13 @@ function Edit({ volume, mounts, stations }: EditProps) {
           <input type="hidden" name="volumeId" value={volume.volumeId} />
           <Fields volume={volume} />
           <Button tone="first" type="submit" disabled={change.state !== 'idle'}>
-            Keep the changes
+            Save
           </Button>
           <Said answer={change.data} />
         </change.Form>
       </Card>
       <Mounts volume={volume} mounts={mounts} stations={stations} />
-      <Card title="Out of use">
+      <Card title="Retire it">
         <retire.Form method="post" className="grid gap-2">
           <input type="hidden" name="intent" value="retire" />
           <input type="hidden" name="volumeId" value={volume.volumeId} />
@@ -377,7 +377,7 @@ function Edit({ volume, mounts, stations }: EditProps) {
             It leaves the rack and is no longer read. What is known of it is kept, and nothing on it is touched.
           </p>
           <Button tone="loss" type="submit" disabled={retire.state !== 'idle'}>
-            Take {volume.name} out of use
+            Retire {volume.name}
           </Button>
           <Said answer={retire.data} />
         </retire.Form>
@@ -483,8 +483,8 @@ function Mounts({ volume, mounts, stations }: EditProps) {
                   />
                 </Field>
               </div>
-              <Button type="submit" aria-label={`Keep the path on ${station}`}>
-                Keep
+              <Button type="submit" aria-label={`Save the path on ${station}`}>
+                Save
               </Button>
             </mount.Form>
           </li>

@@ -78,7 +78,7 @@ export type DecisionAction =
   | { go: 'reclaim'; volumeId: VolumeId; words: 'Review caches' }
   /** The least regretful that frees so much, as a proposal. */
   | { go: 'goal'; volumeId: VolumeId; gigabytes: number; words: string }
-  | { go: 'space'; volumeId: VolumeId; kind?: Kind; project?: 0; words: 'Look' }
+  | { go: 'space'; volumeId: VolumeId; kind?: Kind; project?: 0; words: 'Show files' }
   | { go: 'read'; volumeId: VolumeId; words: 'Read it' }
   | { go: 'archive'; projectId: ProjectId; words: 'Start archive' }
   | { go: 'project'; projectId: ProjectId; words: 'Open project' }
@@ -145,7 +145,7 @@ const compressed = (row: NonNullable<DecisionFacts['compressedSounds']>[number])
   weight: 'plain',
   what: `${counted(row.files, 'sound')} of the library on ${row.volume} are compressed`,
   detail: `${size(row.bytes)} as they lie. Programs decode each they use into a cache of their own, several times as large: kept as WAV they would not.`,
-  action: { go: 'space', volumeId: row.volumeId, kind: 'library', words: 'Look' },
+  action: { go: 'space', volumeId: row.volumeId, kind: 'library', words: 'Show files' },
 });
 
 /** After so long nobody comes for what was set aside. */
@@ -264,7 +264,7 @@ function misplaced(volume: Volume, strays: DecisionFacts['strays']): Decision[] 
     action:
       kind === 'cache'
         ? { go: 'reclaim', volumeId: volume.volumeId, words: 'Review caches' }
-        : { go: 'space', volumeId: volume.volumeId, kind, words: 'Look' },
+        : { go: 'space', volumeId: volume.volumeId, kind, words: 'Show files' },
   }));
 }
 
@@ -310,7 +310,7 @@ function ofVolume(volume: DecisionFacts['volumes'][number], { nowMs, strays }: D
       what: fills
         ? `${name} is ${forecastWords(fills)}`
         : `${name} is ${percentFull(volume.usedBytes, volume.capacityBytes)} % full`,
-      detail: `${size(Math.max(0, volume.capacityBytes - volume.usedBytes))} left${caches ? `, ${size(cacheBytes)} of caches there` : ', no caches there to speak of'}`,
+      detail: `${size(Math.max(0, volume.capacityBytes - volume.usedBytes))} left${caches ? `, ${size(cacheBytes)} of caches there` : ', almost no caches there'}`,
       action: goalFor(volume),
     });
   }
@@ -367,8 +367,8 @@ const strayed = (stray: DecisionFacts['strays'][number]): Decision => ({
 const homeTrouble = (home: DecisionFacts['homeTroubles'][number]): Decision => ({
   key: `home ${home.projectId} ${home.kind}`,
   weight: 'caution',
-  what: `${home.project} has its ${home.kind} at home on ${home.volume}, where nobody can write`,
-  detail: `${home.why}. Say where it goes before somebody writes it elsewhere.`,
+  what: `${home.project} has its ${home.kind} at home on ${home.volume}, which ${home.why}`,
+  detail: 'Say where it goes before somebody writes it elsewhere.',
   action: { go: 'project', projectId: home.projectId, words: 'Open project' },
 });
 
@@ -377,7 +377,7 @@ const nobodys = (row: DecisionFacts['ownerless'][number]): Decision => ({
   weight: 'plain',
   what: `${size(row.bytes)} on ${row.volume} belong to no project`,
   detail: `${counted(row.files, 'file')} that no document names and no project has in a folder of its own`,
-  action: { go: 'space', volumeId: row.volumeId, project: 0, words: 'Look' },
+  action: { go: 'space', volumeId: row.volumeId, project: 0, words: 'Show files' },
 });
 
 const broken = (document: DecisionFacts['brokenDocuments'][number]): Decision => ({

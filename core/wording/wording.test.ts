@@ -159,16 +159,16 @@ test('what lies on a disk that is not for it, belongs to nobody, or has a home n
     }),
     ownerless: [{ volumeId: 1 as VolumeId, volume: 'scratch', bytes: 5e9, files: 3 }],
     homeTroubles: [
-      { projectId: 1 as ProjectId, project: 'Fog', kind: 'backup', volume: 'Carry 07', why: 'It cannot be reached' },
+      { projectId: 1 as ProjectId, project: 'Fog', kind: 'backup', volume: 'Carry 07', why: 'cannot be reached' },
     ],
   });
   expect(all.map((d) => d.what)).toEqual([
-    'Fog has its backup at home on Carry 07, where nobody can write',
+    'Fog has its backup at home on Carry 07, which cannot be reached',
     'Caches on scratch, a shared store',
     'Renders on scratch, a shared store',
     '5.00 GB on scratch belong to no project',
   ]);
-  expect(all[3]!.action).toEqual({ go: 'space', volumeId: 1, project: 0, words: 'Look' });
+  expect(all[3]!.action).toEqual({ go: 'space', volumeId: 1, project: 0, words: 'Show files' });
   // A project's stray of that kind says it already.
   const stray = {
     projectId: 1 as ProjectId,
@@ -202,7 +202,7 @@ test('decisions: what hurts soonest comes first, each with its action; where all
   );
   expect(list.map((d) => [d.weight, d.what, d.action?.words])).toEqual([
     ['loss', 'scratch is 97 % full', 'Free 20 GB'],
-    ['caution', 'Media on scratch, a system drive', 'Look'],
+    ['caution', 'Media on scratch, a system drive', 'Show files'],
     ['caution', 'Fog was delivered 41 days ago', 'Start archive'],
     ['caution', '2 pieces of media of Fog cannot be found', 'Find them'],
   ]);

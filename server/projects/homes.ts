@@ -127,7 +127,7 @@ export async function homesInTrouble(db: Database) {
     project: row.project,
     kind: row.home.kind,
     volume: row.volume,
-    why: row.retiredAt ? 'It is out of use' : row.readOnly ? 'It can only be read' : 'It cannot be reached',
+    why: row.retiredAt ? 'is retired' : row.readOnly ? 'can only be read' : 'cannot be reached',
   }));
 }
 

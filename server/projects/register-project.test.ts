@@ -167,7 +167,7 @@ test('homes of a project make a template, and a volume that is away is told for 
   expect(await homesInTrouble(site.db)).toEqual([]);
   await site.db.execute("UPDATE volumes SET state = 'unreachable' WHERE name = 'media'");
   expect(await homesInTrouble(site.db)).toMatchObject([
-    { project: 'Fog', kind: 'source', volume: 'media', why: 'It cannot be reached' },
+    { project: 'Fog', kind: 'source', volume: 'media', why: 'cannot be reached' },
   ]);
   await saveTemplate(site.db, { name: 'Like Fog', homes: [] }, by);
   expect(await templateRows(site.db)).toEqual([]);

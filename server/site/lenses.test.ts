@@ -92,7 +92,7 @@ test('space: volumes, folders, files, the way there, and ages', async () => {
   });
   expect(await folderAt(site.db, 999_999 as FolderId)).toBeNull();
   const layers = await strata(site.db, [media], Math.floor(now.getTime() / 86_400_000));
-  expect(layers.map((l) => l.name)).toEqual(['this week', 'this month', 'this quarter', 'this year', 'before']);
+  expect(layers.map((l) => l.name)).toEqual(['this week', 'this month', '31 to 90 days', '91 to 365 days', 'before']);
   expect([layers[2]!.bytes, layers[4]!.bytes]).toEqual([4000, 3000]);
 });
 

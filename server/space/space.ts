@@ -17,8 +17,8 @@ export type Scope = { folder: FolderAt } | { volumeIds: readonly VolumeId[] };
 export const BANDS = [
   { name: 'this week', days: 7 },
   { name: 'this month', days: 31 },
-  { name: 'this quarter', days: 92 },
-  { name: 'this year', days: 366 },
+  { name: '31 to 90 days', days: 91 },
+  { name: '91 to 365 days', days: 366 },
   { name: 'before', days: Infinity },
 ] as const;
 

@@ -124,7 +124,7 @@ export async function homeFor(
   if (!home) throw new Refused(`${project.name} has no home for ${kind}. Set one first. Nothing was added.`);
   const [volume] = await db.select().from(volumes).where(eq(volumes.id, home.volumeId));
   if (!volume || volume.retiredAt)
-    throw new Refused(`The home of its ${kind} is on a volume that is out of use. Set another. Nothing was added.`);
+    throw new Refused(`The home of its ${kind} is on a volume that is retired. Set another. Nothing was added.`);
   return { home, volume: volume.name };
 }
 

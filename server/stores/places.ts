@@ -155,11 +155,11 @@ export async function retireStation(db: Database, stationId: StationId, by: By):
       .where(and(eq(volumes.stationId, stationId), isNull(volumes.retiredAt)));
     if (own)
       throw new Refused(
-        `${own.name} hangs on ${station.name} and is in use. Take it out of use first, or move it. Nothing was changed.`,
+        `${own.name} hangs on ${station.name} and is in use. Retire it first, or move it. Nothing was changed.`,
       );
     await tx.delete(mounts).where(eq(mounts.stationId, stationId));
     await tx.update(stations).set({ retiredAt: by.now }).where(eq(stations.id, stationId));
-    await placeReceipt(tx, by, 'station retired', `${station.name} taken out of use`);
+    await placeReceipt(tx, by, 'station retired', `${station.name} retired`);
   });
 }
 
@@ -199,7 +199,7 @@ export async function retireVolume(db: Database, volumeId: VolumeId, by: By): Pr
         `"${busy.title}" is not done yet and needs ${volume.name}. Wait for it or cancel it first. Nothing was changed.`,
       );
     await tx.update(volumes).set({ retiredAt: by.now }).where(eq(volumes.id, volumeId));
-    await placeReceipt(tx, by, 'volume retired', `${volume.name} taken out of use`);
+    await placeReceipt(tx, by, 'volume retired', `${volume.name} retired`);
   });
 }
 
