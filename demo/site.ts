@@ -131,6 +131,8 @@ export const TAPES = [
   { name: 'KD-0007', barcode: 'KD0007L8', years: 2 },
   { name: 'KD-0008', barcode: 'KD0008L8', years: 0 },
 ] as const;
+/** In it too, and never written. */
+export const BLANK_TAPES = ['KD0009L8', 'KD0010L8'];
 export const LIBRARY_PLACE = 'Tape library';
 
 /** A copy in which a byte is not what it was. */

@@ -4,13 +4,13 @@ import path from 'node:path';
 import { pathToFileURL } from 'node:url';
 import { startStore } from '#server/carriers/store/stand-in.ts';
 import { startLibrary } from '#server/carriers/tape/stand-in.ts';
-import { FAR, TAPES } from './site.ts';
+import { BLANK_TAPES, FAR, TAPES } from './site.ts';
 
 /** @param folder where their tapes and objects are kept */
 export async function startStandIns(folder: string, ports: { library: number; store: number }) {
   const library = await startLibrary({
     ...{ folder: path.join(folder, 'library'), slots: 24, drives: 2, tapeBytes: 12e12, port: ports.library },
-    barcodes: TAPES.map((tape) => tape.barcode),
+    barcodes: [...TAPES.map((tape) => tape.barcode), ...BLANK_TAPES],
   });
   const { bucket, accessKey } = FAR;
   const store = await startStore({

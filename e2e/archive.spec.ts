@@ -1,7 +1,10 @@
 // Shaping an archive in the real interface: used ranges with handles, some timelines, a shape that is kept, and a plan that
 // says what will be written; then the copies of an archive are read back from the shelf.
+import { readFileSync } from 'node:fs';
+import path from 'node:path';
 import AxeBuilder from '@axe-core/playwright';
 import type { Locator } from '@playwright/test';
+import { HOME } from './start.ts';
 import { expect, test } from './test.ts';
 
 const bytes = (text: string): number => {
@@ -243,4 +246,43 @@ test('an archive is found on the shelf by its client, its year, or what somebody
   await page.getByLabel('Find an archive').fill('nobody remembers');
   await page.getByLabel('Find an archive').press('Enter');
   await expect(page.getByText('No archive fits that.')).toBeVisible();
+});
+
+test('a tape is registered by its barcode, and what its library does not have is refused in a sentence', async ({
+  page,
+}) => {
+  const ports = JSON.parse(readFileSync(path.join(HOME, 'stand-ins.json'), 'utf8')) as { library: number };
+  await page.goto('/storage?edit=carrier');
+  await page.getByLabel('Name', { exact: true }).fill('KD-0009');
+  await page.getByLabel('Kind').selectOption('tape');
+  await page.getByLabel('Where it is kept').fill('Tape library');
+  await page.getByLabel('Address of the library').fill(`http://127.0.0.1:${ports.library}`);
+  await page.getByLabel('Barcode of the tape').fill('KD0999L8');
+  await page.getByRole('button', { name: 'Register it' }).click();
+  await expect(page.getByRole('alert')).toContainText('There is no tape KD0999L8 in the library');
+  await page.getByLabel('Barcode of the tape').fill('KD0009L8');
+  await page.getByRole('button', { name: 'Register it' }).click();
+  await expect(page.getByRole('row', { name: /KD-0009/ })).toContainText('tape');
+  await page.goto('/shelf');
+  await page.getByRole('link', { name: 'KD-0009' }).click();
+  await expect(page.getByText('Loaded')).toBeVisible();
+  await expect(page.getByText(/before the first byte/)).toBeVisible();
+});
+
+test('the catalogue is backed up to a folder of the house, and proven', async ({ page }) => {
+  await page.goto('/settings?show=backup');
+  await expect(page.getByText('none was made yet')).toBeVisible();
+  await page.getByLabel(/^Folder on the server/).fill('backups');
+  await page.getByRole('button', { name: 'Save' }).click();
+  await expect(page.getByRole('alert')).toContainText('Say the whole path of the folder, beginning with /.');
+  await page.getByLabel(/^Folder on the server/).fill(path.join(HOME, 'backups'));
+  await page.getByRole('button', { name: 'Save' }).click();
+  await expect(page.getByRole('status').filter({ hasText: 'Saved. The next goes to' })).toBeVisible();
+  await page.getByRole('button', { name: 'Back up now' }).click();
+  await expect(async () => {
+    await page.goto('/settings?show=backup');
+    await expect(page.getByText(/^proven/)).toBeVisible({ timeout: 1000 });
+  }).toPass({ timeout: 90_000 });
+  const { violations } = await new AxeBuilder({ page }).analyze();
+  expect(violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html}`)).toEqual([]);
 });

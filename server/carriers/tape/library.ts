@@ -139,7 +139,7 @@ export class TapeLibrary {
 }
 
 const ANSWER_MS = 120_000;
-const WAIT_FOR_DRIVE_MS = 60_000;
+const WAIT_FOR_DRIVE_MS = 120_000;
 
 function readTrouble(content: Buffer): { code: TapeTrouble['code']; drive: number | null } | null {
   try {

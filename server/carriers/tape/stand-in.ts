@@ -42,7 +42,7 @@ export interface LibraryOptions {
 const LOAD_SECONDS = 20;
 /** From here on only indexes are written. */
 const NEAR_END = 0.03;
-const LET_GO_AFTER_MS = 120_000;
+const LET_GO_AFTER_MS = 90_000;
 
 export async function startLibrary(options: LibraryOptions): Promise<LibraryStandIn> {
   const library = new Library(options);
