@@ -744,12 +744,18 @@ function archivedOnes(maker: Maker): void {
     // As little as can be: what lies on tape and far away keeps no holes on its way.
     const clip = maker.camera(`ropewalk-media/${project}/${letter}001C001.mov`, 0.01, days, { least: 10 });
     const final = {
-      ...{ name: `${title.toLowerCase()} final`, fps: FPS, sound: [] },
+      ...{ fps: FPS, sound: [] },
       picture: [{ media: clip, start: clip.startFrame + 1, frames: 8 }],
     };
     write(project, title, days - 10, [
       { name: 'Rushes', clips: [clip] },
-      { name: 'Final', timelines: [final] },
+      {
+        name: 'Final',
+        timelines: ['final', 'trailer', 'teaser'].map((cutOf) => ({
+          ...final,
+          name: `${title.toLowerCase()} ${cutOf}`,
+        })),
+      },
     ]);
   }
   const crab = reel('velvet-crab', 'V', 4, 580);
