@@ -157,7 +157,12 @@ function pointsOf(calls: ReadonlyMap<string, number>, turn: number): string[] {
     );
   const some = Math.ceil(WANTED / 4);
   return [
-    ...new Set([...step(weighty, WANTED - 1, turn), ...step(all, some, turn * 7), ...step(asked, some, turn * 5)]),
+    ...new Set([
+      ...step(weighty, WANTED - 1, turn),
+      // Where it is only looked whether it still holds, what weighs and what is asked of the database.
+      ...(WANTED > 2 ? step(all, some, turn * 7) : []),
+      ...step(asked, some, turn * 5),
+    ]),
   ];
 }
 
