@@ -53,6 +53,12 @@ export function waitSeconds({ kind, settings, facts }: CarrierRow & { facts: Car
   return seconds + mountSeconds + (facts?.geometry ? facts.geometry.lengthSeconds / 2 : 0);
 }
 
+/** It has to thaw before it is read, or reading it costs something: nobody reads it by the way. */
+export function isKeptCold({ kind, settings }: Pick<CarrierRow, 'kind' | 'settings'>): boolean {
+  const { seconds = 0, costPerGb = 0 } = carrierKindOf(kind).fetching?.(settings) ?? {};
+  return seconds > 0 || costPerGb > 0;
+}
+
 /** Where a carrier is for this worker, ready to be handed to a thread. */
 export interface CarrierPlace {
   name: string;

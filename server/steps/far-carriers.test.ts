@@ -9,7 +9,8 @@ import { USUAL_SCOPE } from '#core/archive/selection.ts';
 import { otio, TestSite, until } from '#test/site.ts';
 import { startStore, type StoreStandIn } from '../carriers/store/stand-in.ts';
 import { type LibraryStandIn, startLibrary } from '../carriers/tape/stand-in.ts';
-import { askToReadBackAll } from '../archives/read-back.ts';
+import { dueReadBacks, readBackDue } from '../archives/due-read-backs.ts';
+import { askToReadBackAll, readBackWords } from '../archives/read-back.ts';
 import { archiveCopies, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { receipts } from '../db/schema/receipts.ts';
@@ -18,6 +19,7 @@ import { carriers } from '../db/schema/stores.ts';
 import { currentPlan } from '../plan/plan.ts';
 import { findingsOf } from '../plan/plan.ts';
 import { findingWords } from '#core/wording/findings.ts';
+import { houseRules, setHouseRules } from '../site/house-rules.ts';
 import { addCarrier } from '../stores/stores.ts';
 import { addArchive } from './archive.ts';
 import { addCopy } from './copy-archive.ts';
@@ -31,6 +33,7 @@ let volume: VolumeId;
 let other: VolumeId;
 const project = 1 as ProjectId;
 const now = () => new Date();
+const by = { who: 'Mara', now: new Date() };
 const THAW_SECONDS = 2;
 
 beforeEach(async () => {
@@ -178,9 +181,22 @@ test('what is kept cold is asked for, waited for and brought back; what it costs
   });
   await worker.stop();
   expect(Date.now() - began).toBeGreaterThan(THAW_SECONDS * 1000);
-  expect([...phases]).toContain('waiting until it has thawed');
+  // And it says again what it is at.
+  expect([...phases].filter((phase) => /thawed|restoring/.test(phase!))).toEqual(
+    expect.arrayContaining(['waiting until it has thawed', 'restoring']),
+  );
+  const last = (await site.db.select().from(jobs).where(eq(jobs.kind, 'restore')))[0]!;
+  expect(last.phase).not.toBe('waiting until it has thawed');
   expect(isWhole('back')).toBe(true);
-  expect(remote.calls.get('thaw')).toBeGreaterThan(NAMES.length);
+  expect(remote.calls.get('thaw')).toBeGreaterThanOrEqual(NAMES.length);
+  // Nobody brings it up by himself at night.
+  await setHouseRules(site.db, { ...(await houseRules(site.db)), shelf: { readBackMonths: 1, carrierYears: 0 } }, by);
+  const later = new Date(Date.now() + 90 * 86_400_000);
+  expect(await dueReadBacks(site.db, later)).toMatchObject([{ carrier: 'Far', isThere: true, isCold: true }]);
+  expect(await readBackDue(site.db, { ...by, now: later })).toBe(0);
+  expect(await readBackWords(site.db, archive!.id)).toMatch(
+    /^, 12 h until it has thawed, and 0\.\d\d to bring it back$/,
+  );
 });
 
 test('one file of a cold archive thaws alone, with its lists', async () => {
@@ -190,8 +206,7 @@ test('one file of a cold archive thaws alone, with its lists', async () => {
   expect([job.state, job.trouble]).toEqual(['done', null]);
   expect(isWhole('back', [NAMES[3]!])).toBe(true);
   expect(isWhole('back', [NAMES[4]!])).toBe(false);
-  // Its lists, and the one file of nine.
-  expect(remote.calls.get('thaw')).toBeLessThan(15);
+  expect(remote.calls.get('thaw')).toBe(1);
 });
 
 test('an archive as one file is refused before it is in the plan', async () => {

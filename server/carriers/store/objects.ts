@@ -109,7 +109,7 @@ export class Objects {
     }
   }
 
-  async *list(prefix: string): AsyncGenerator<Listed> {
+  async *list(prefix: string, most?: number): AsyncGenerator<Listed> {
     for (let token: string | undefined; ;) {
       const page = await this.ask(() =>
         this.client.send(
@@ -117,6 +117,7 @@ export class Objects {
             Bucket: this.settings.bucket,
             Prefix: prefix,
             ContinuationToken: token,
+            MaxKeys: most,
             OptionalObjectAttributes: ['RestoreStatus'],
           }),
         ),
@@ -152,7 +153,7 @@ export class Objects {
   }
 
   async isAny(prefix: string): Promise<boolean> {
-    for await (const _ of this.list(prefix)) return true;
+    for await (const _ of this.list(prefix, 1)) return true;
     return false;
   }
 

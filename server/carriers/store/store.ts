@@ -5,6 +5,7 @@ import { Readable, Writable } from 'node:stream';
 import { randomUUID } from 'node:crypto';
 import { z } from 'zod';
 import type { ReadAt } from '#core/archive/containers/container.ts';
+import { PAYLOAD } from '#core/fixity/bagit.ts';
 import { codeOf } from '#disk/facts.ts';
 import { PRIVATE_FOLDER } from '#disk/identity.ts';
 import { parsePrivateName, privateName } from '#disk/private-names.ts';
@@ -162,7 +163,9 @@ class StoreCarrier implements Carrier {
     for await (const one of this.objects.list(from))
       if (!MARKS.includes(one.key.slice(from.length))) {
         await this.assertOwn(pack);
-        await this.objects.copy(one, `${to}${one.key.slice(from.length)}`, true);
+        const at = one.key.slice(from.length);
+        // Lists are read whenever something is asked for, and weigh nothing: they do not have to thaw.
+        await this.objects.copy(one, to + at, at.startsWith(`${PAYLOAD}/`));
       }
     if ((await this.objects.text(`${to}${PLACING}`)) !== ownerOf(pack)) throw new PackGone();
     await this.assertOwn(pack);

@@ -126,7 +126,7 @@ class TapeCarrier implements Carrier {
     const release = await this.volume.hold();
     const isThere = await this.volume
       .index()
-      .then((index) => packsIn(index).includes(folderOf(pack)))
+      .then((index) => hasPack(index, folderOf(pack)))
       .catch(async (error: unknown) => {
         await release();
         throw error;
@@ -162,7 +162,7 @@ class TapeCarrier implements Carrier {
       const index = await this.volume.index();
       if (hasFolder(index, pack.folder))
         throw Object.assign(new Error(`${pack.folder} is there already.`), { code: 'EEXIST' });
-      if (!packsIn(index).includes(own)) throw new PackGone();
+      if (!hasPack(index, own)) throw new PackGone();
       await this.volume.rewrite((next) => {
         rename(next, own, pack.folder);
         return { begun: packsIn(next).length };
@@ -173,7 +173,7 @@ class TapeCarrier implements Carrier {
   async discard(pack: Pack): Promise<void> {
     const own = folderOf(pack);
     await this.volume.inDrive(async () => {
-      if (!packsIn(await this.volume.index()).includes(own)) return;
+      if (!hasPack(await this.volume.index(), own)) return;
       await this.library.reserve(pack.lease);
       await this.volume.rewrite((next) => {
         for (const path of next.files.keys()) if (path.startsWith(`${own}/`)) next.files.delete(path);
@@ -316,6 +316,12 @@ function packsIn({ files, empty }: TapeIndex): string[] {
     if (parsePrivateName(name)?.use === 'archive') found.add(`${PRIVATE_FOLDER}/${name}`);
   }
   return [...found];
+}
+
+/** What was begun is remembered as a folder: asked before every file, it is not looked for among all of them. */
+function hasPack(index: TapeIndex, folder: string): boolean {
+  if (!index.empty.has(folder) && hasFolder(index, folder)) index.empty.add(folder);
+  return index.empty.has(folder);
 }
 
 function isOfWork(folder: string, pack: Pack): boolean {

@@ -32,6 +32,16 @@ interface Known {
   scanned: number;
   end: number;
 }
+type ChipSaid = Partial<Pick<Chip, 'begun' | 'volume'>> | undefined;
+type About = Pick<TapeIndex, 'volume' | 'generation' | 'at' | 'before'> & { ms: number };
+interface NewIndex {
+  text: string;
+  /** What the chip says from then on. */
+  chip: ChipSaid;
+  /** The index as it is once this one is there. */
+  then: () => TapeIndex;
+}
+
 const all = new Map<string, Known>();
 const KEPT = 8;
 
@@ -102,52 +112,42 @@ export class TapeVolume {
       }
   }
 
-  /** Says what was added or taken out. */
-  async note(change: TapeChange, owner: string, chip?: Partial<Chip>): Promise<void> {
-    await this.writeIndex(owner, chip, (index, about) => {
-      const text = changeText(about, change);
-      applyChange(index, {
+  /** Says what was added or taken out: what that costs does not grow with what is there. */
+  async note(change: TapeChange, owner: string, chip?: ChipSaid): Promise<void> {
+    await this.append(owner, ({ index }, about) => {
+      const read = {
         index: { ...about, files: new Map(change.files), empty: new Set(change.empty) },
         gone: change.gone,
-      });
-      return text;
+      };
+      return { text: changeText(about, change), chip, then: () => (applyChange(index, read), index) };
     });
   }
 
   /** Writes the whole index anew, with what `change` makes of it; then once more in the index partition. */
-  async rewrite(change: (index: TapeIndex) => Partial<Chip> | void, owner: string): Promise<void> {
-    const own: { chip?: Partial<Chip> } = {};
-    const index = await this.writeIndex(owner, own, (next, about) => {
-      own.chip = change(next) ?? undefined;
-      Object.assign(next, about);
-      return indexText(next, about.ms);
+  async rewrite(change: (index: TapeIndex) => ChipSaid, owner: string): Promise<void> {
+    const index = await this.append(owner, ({ index: before }, about) => {
+      const next = { ...about, files: new Map(before.files), empty: new Set(before.empty) };
+      const chip = change(next);
+      return { text: indexText(next, about.ms), chip, then: () => next };
     });
     const again = { ...index, at: { partition: INDEX_PARTITION, block: FIRST_INDEX + 1 }, before: index.at } as const;
     const records = construct(indexText(again, Date.now()));
     await this.library.append({ partition: INDEX_PARTITION, at: FIRST_INDEX, records, owner });
   }
 
-  private async writeIndex(
-    owner: string,
-    chip: Partial<Chip> | { chip?: Partial<Chip> } | undefined,
-    text: (
-      index: TapeIndex,
-      about: Pick<TapeIndex, 'volume' | 'generation' | 'at' | 'before'> & { ms: number },
-    ) => string,
-  ): Promise<TapeIndex> {
+  /** An index behind the data; what is known changes once it is there. Made anew where something else came first. */
+  private async append(owner: string, make: (known: Known, about: About) => NewIndex): Promise<TapeIndex> {
     for (;;) {
       const known = await this.known();
       const { index, end } = known;
-      const next = { ...index, files: new Map(index.files), empty: new Set(index.empty) };
-      const records = construct(
-        text(next, {
-          ...{ volume: this.volume, generation: index.generation + 1, before: index.at, ms: Date.now() },
-          at: { partition: DATA_PARTITION, block: end + 1 },
-        }),
-      );
-      const said = chip && 'chip' in chip ? chip.chip : (chip as Partial<Chip> | undefined);
+      const { text, chip, then } = make(known, {
+        ...{ volume: this.volume, generation: index.generation + 1, before: index.at, ms: Date.now() },
+        at: { partition: DATA_PARTITION, block: end + 1 },
+      });
       try {
-        const { block } = await this.library.append({ partition: DATA_PARTITION, at: end, records, owner, chip: said });
+        const records = construct(text);
+        const { block } = await this.library.append({ partition: DATA_PARTITION, at: end, records, owner, chip });
+        const next = then();
         all.set(this.key, { index: next, scanned: block, end: block });
         this.end = block;
         return next;
