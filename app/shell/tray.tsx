@@ -15,8 +15,10 @@ export function Tray({ frame }: { frame: FrameData }) {
   const { pathname } = useLocation();
   useEffect(() => setOpen(null), [pathname]);
   const { plan } = frame;
-  const running = jobs.filter((job) => job.state === 'running' || job.state === 'queued');
-  const ended = jobs.filter((job) => job.state !== 'running' && job.state !== 'queued');
+  // What waits until somebody connects a carrier may wait for weeks: it never hides what runs.
+  const waiting = jobs.filter((job) => isOpen(job) && job.waitsFor.length > 0);
+  const running = jobs.filter((job) => isOpen(job) && job.waitsFor.length === 0);
+  const last = jobs.find((job) => !isOpen(job));
   return (
     <footer
       aria-label="Plan and work"
@@ -33,9 +35,12 @@ export function Tray({ frame }: { frame: FrameData }) {
       )}
       <div className="ml-auto flex min-w-0 items-center gap-3">
         {running[0] ? (
-          <Progress job={running[0]} more={running.length - 1} />
+          <Progress job={running[0]} more={running.length + waiting.length - 1} />
         ) : (
-          <span className="truncate text-ink-2">{lastWords(ended[0])}</span>
+          <span className="truncate text-ink-2" title={waiting[0]?.title}>
+            {lastWords(last)}
+            {waiting[0] && `, ${waitingWords(waiting)}`}
+          </span>
         )}
         <Button onClick={() => setOpen(open === 'work' ? null : 'work')}>{open === 'work' ? 'Close' : 'Work'}</Button>
       </div>
@@ -69,12 +74,18 @@ function lastWords(job: JobRow | undefined): string {
   return 'Nothing running';
 }
 
+const isOpen = (job: JobRow): boolean => job.finishedMs === null;
+
+const waitingWords = (waiting: readonly JobRow[]): string =>
+  waiting.length === 1
+    ? `one piece of work waits for ${awaitedWords(waiting[0]!)}`
+    : `${waiting.length} pieces of work wait for what is away`;
+
 function Progress({ job, more }: { job: JobRow; more: number }) {
   return (
     <>
       <span className="truncate text-ink-2" title={job.title}>
         {job.title}
-        {job.waitsFor.length > 0 && `, waits for ${awaitedWords(job)}`}
         {job.phase && job.kind !== 'read volume' ? `, ${job.phase}` : ''}
       </span>
       <ProgressBar job={job} />

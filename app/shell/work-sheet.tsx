@@ -29,12 +29,14 @@ export function WorkSheet({
 }) {
   const fetcher = useFetcher<Answer>();
   const chosen = useChosen();
-  const open_ = jobs.filter((job) => job.finishedMs === null).length;
+  const open_ = jobs.filter((job) => job.finishedMs === null && job.waitsFor.length === 0).length;
+  const waiting = jobs.filter((job) => job.waitsFor.length > 0).length;
   return (
     <Sheet open={open} onOpen={onOpen} title="Work">
       <div className="mb-3 flex items-start justify-between gap-4">
         <h2 className="sentence">
-          {open_ === 0 ? 'Nothing is running.' : `${open_ === 1 ? 'One piece' : `${open_} pieces`} of work under way.`}
+          {open_ === 0 ? 'Nothing is running' : `${open_ === 1 ? 'One piece' : `${open_} pieces`} of work under way`}
+          {waiting > 0 && `, ${waiting === 1 ? 'one waits' : `${waiting} wait`} for what is away`}.
         </h2>
         <fetcher.Form method="post" action="/work">
           <input type="hidden" name="volumes" value={chosen.join(',')} />
