@@ -6,7 +6,7 @@ import type { Group } from '#core/reclaim/worth.ts';
 import { count, counted, duration, listed, size } from '#core/wording/amounts.ts';
 import { GROUP_WORDS } from '#core/wording/reclaim.ts';
 import { measuredRates } from '#server/archives/rates.ts';
-import { askToReadBackAll } from '#server/archives/read-back.ts';
+import { askToReadBackAll, readBackWords } from '#server/archives/read-back.ts';
 import { archiveRows, carrierRows } from '#server/archives/shelf.ts';
 import type { Database } from '#server/db/connect.ts';
 import { Refused } from '#server/runtime/refused.ts';
@@ -134,7 +134,8 @@ async function readBack(db: Database, out: Out, { folder, on }: { folder: string
   const one = await sealedNamed(db, folder);
   const by = { who: process.env.USER ?? 'the command line', now: new Date() };
   const carriers = await askToReadBackAll(db, one.archiveId, { ...by, on });
-  out(`Reading back ${folder} on ${listed(carriers)} begins as soon as a worker reaches it.`);
+  const dear = await readBackWords(db, one.archiveId, on);
+  out(`Reading back ${folder} on ${listed(carriers)} begins as soon as a worker reaches it${dear}.`);
 }
 
 interface ReleaseOptions {

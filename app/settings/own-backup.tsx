@@ -1,7 +1,7 @@
 // Keramion's own backup: where the catalogue goes each night, how many are kept, how the last was, and one now.
 import { useFetcher } from 'react-router';
 import { ago, count, exactTime, size } from '#core/wording/amounts.ts';
-import { Button, Card, Chip, Field, inputLook, Said } from '../ui/parts';
+import { Button, Card, Chip, Field, inputLook, NumberField, Said } from '../ui/parts';
 import type { action, loader } from './settings.server.ts';
 
 type Data = Awaited<ReturnType<typeof loader>>;
@@ -9,11 +9,6 @@ type Data = Awaited<ReturnType<typeof loader>>;
 export function OwnBackup({ data }: { data: Data }) {
   const fetcher = useFetcher<typeof action>();
   const { backup } = data;
-  const field = (name: 'newest' | 'days' | 'weeks' | 'months', label: string) => (
-    <Field label={label}>
-      <input name={name} inputMode="numeric" defaultValue={backup[name]} className={`${inputLook} w-24`} required />
-    </Field>
-  );
   return (
     <div className="grid gap-4">
       <Last data={data} />
@@ -28,10 +23,10 @@ export function OwnBackup({ data }: { data: Data }) {
           </Field>
           <fieldset className="flex flex-wrap gap-4">
             <legend className="mb-1 font-medium">What is kept</legend>
-            {field('newest', 'The newest')}
-            {field('days', 'One a day, for days')}
-            {field('weeks', 'One a week, for weeks')}
-            {field('months', 'One a month, for months')}
+            <NumberField name="newest" label="The newest" value={backup.newest} />
+            <NumberField name="days" label="One a day, for days" value={backup.days} />
+            <NumberField name="weeks" label="One a week, for weeks" value={backup.weeks} />
+            <NumberField name="months" label="One a month, for months" value={backup.months} />
           </fieldset>
           <p className="text-[13px] text-ink-2">
             Catalogue, ledger and settings, whole at one moment. Every week the newest is read into a database of its

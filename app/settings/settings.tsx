@@ -8,7 +8,7 @@ import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
 import { DUTIES, type Duty, type Kind, KINDS } from '#core/model.ts';
 import { count, counted, size } from '#core/wording/amounts.ts';
 import { kindsSentence } from '#core/wording/lenses.ts';
-import { Button, buttonLook, Card, Empty, Field, inputLook, KindDot, Said, Sentence } from '../ui/parts';
+import { Button, buttonLook, Card, Empty, Field, inputLook, KindDot, NumberField, Said, Sentence } from '../ui/parts';
 import { OwnBackup } from './own-backup';
 import type { action, Preview } from './settings.server.ts';
 
@@ -115,40 +115,42 @@ function Removing({ removing }: { removing: Data['removing'] }) {
 
 /** Below it, it is said wherever an archive is shown. */
 function WantedCopies({ rule }: { rule: Data['removing']['copies'] }) {
-  const field = (name: 'copies' | 'places', label: string, hint: string) => (
-    <Field label={label} hint={hint}>
-      <input name={name} inputMode="numeric" defaultValue={rule[name]} className={`${inputLook} w-28`} required />
-    </Field>
-  );
   return (
     <fieldset className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-4">
       <legend className="mb-1 font-medium">What an archive is to have</legend>
-      {field('copies', 'Good copies', 'One copy is none when its carrier fails.')}
-      {field('places', 'Places that they lie in', 'As carriers say where they are: on site and off site are two.')}
+      <NumberField
+        name="copies"
+        label="Good copies"
+        hint="One copy is none when its carrier fails."
+        value={rule.copies}
+      />
+      <NumberField
+        name="places"
+        label="Places that they lie in"
+        hint="As carriers say where they are: on site and off site are two."
+        value={rule.places}
+      />
     </fieldset>
   );
 }
 
 /** What is done for archives, and told of carriers, without anybody asking. */
 function KeptWhole({ rule }: { rule: Data['removing']['shelf'] }) {
-  const field = (name: keyof typeof rule, label: string, hint: string) => (
-    <Field label={label} hint={hint}>
-      <input name={name} inputMode="numeric" defaultValue={rule[name]} className={`${inputLook} w-28`} required />
-    </Field>
-  );
   return (
     <fieldset className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-4">
       <legend className="mb-1 font-medium">How the shelf is kept whole</legend>
-      {field(
-        'readBackMonths',
-        'Read every copy back after so many months',
-        '0: only when asked. At night, those in reach, the longest unread first; what is not in reach is asked for.',
-      )}
-      {field(
-        'carrierYears',
-        'Years that a carrier is used',
-        '0: no limit. Older ones are told, to be copied to fresh ones.',
-      )}
+      <NumberField
+        name="readBackMonths"
+        label="Read every copy back after so many months"
+        hint="0: only when asked. At night, those in reach, the longest unread first; what is not in reach is asked for."
+        value={rule.readBackMonths}
+      />
+      <NumberField
+        name="carrierYears"
+        label="Years that a carrier is used"
+        hint="0: no limit. Older ones are told, to be copied to fresh ones."
+        value={rule.carrierYears}
+      />
     </fieldset>
   );
 }

@@ -8,7 +8,7 @@ import { archivePageSentence, shapeWords } from '#core/wording/archives.ts';
 import { archiveById, contentRows, partRows, receiptsOfArchive, shapeOf } from '#server/archives/page.ts';
 import { binsIn, timelinesIn } from '#server/archives/contents.ts';
 import { measuredRates } from '#server/archives/rates.ts';
-import { askToReadBackAll } from '#server/archives/read-back.ts';
+import { askToReadBackAll, readBackWords } from '#server/archives/read-back.ts';
 import { archiveRows, carrierRows } from '#server/archives/shelf.ts';
 import { projectById } from '#server/projects/projects.ts';
 import { addRelease, releaseKey, releaseOf } from '#server/steps/release.ts';
@@ -83,7 +83,8 @@ export async function action({ request, params }: Route.ActionArgs) {
       }
       case 'read back': {
         const on = await askToReadBackAll(db(), archiveId, { who: await personOf(request), now, on: form.on });
-        return `Reading back what is on ${listed(on)} begins as soon as a worker reaches it. The ledger will say how it is.`;
+        const dear = await readBackWords(db(), archiveId, form.on);
+        return `Reading back what is on ${listed(on)} begins as soon as a worker reaches it${dear}. The ledger will say how it is.`;
       }
       case 'copy': {
         const added = await addCopy(db(), { archiveId, carrierIds: form.carrierIds as CarrierId[], now });

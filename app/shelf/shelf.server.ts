@@ -6,7 +6,7 @@ import { listed, size } from '#core/wording/amounts.ts';
 import { shelfSentence } from '#core/wording/lenses.ts';
 import { addRestore } from '#server/steps/restore.ts';
 import { archiveRows, type CarrierRow, carrierRows, factsOfWork } from '#server/archives/shelf.ts';
-import { askToReadBackAll } from '#server/archives/read-back.ts';
+import { askToReadBackAll, readBackWords } from '#server/archives/read-back.ts';
 import { answer } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
@@ -86,7 +86,8 @@ export async function action({ request }: Route.ActionArgs) {
     const now = new Date();
     if (form.intent === 'read back') {
       const on = await askToReadBackAll(db(), form.archiveId, { who: await personOf(request), now });
-      return `Reading back what is on ${listed(on)} begins as soon as a worker reaches it. The ledger will say how it is.`;
+      const dear = await readBackWords(db(), form.archiveId);
+      return `Reading back what is on ${listed(on)} begins as soon as a worker reaches it${dear}. The ledger will say how it is.`;
     }
     const added = await addRestore(db(), {
       archiveId: form.archiveId as ArchiveId,

@@ -110,7 +110,7 @@ async function decisionsOf({ all, volumes, projects, strays, forecastOf }: Known
         store === 'carrier' ? [{ title, carrierId: id as CarrierId, carrier: name, where }] : [],
       ),
     ),
-    dueReadBacks: due.filter((copy) => !copy.isThere),
+    dueReadBacks: due.filter((copy) => !copy.isThere || copy.isCold),
     shortArchives: sealed.flatMap(({ archiveId, name, folder, short }) =>
       short === null ? [] : [{ archiveId, name, folder, short }],
     ),

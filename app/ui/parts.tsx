@@ -225,5 +225,21 @@ export function Field({ label, children, hint }: { label: string; children: Reac
   );
 }
 
+interface NumberFieldProps {
+  name: string;
+  label: string;
+  hint?: ReactNode;
+  value: number;
+}
+
+/** A whole number that a form asks for. */
+export function NumberField({ name, label, hint, value }: NumberFieldProps) {
+  return (
+    <Field label={label} hint={hint}>
+      <input name={name} inputMode="numeric" defaultValue={value} className={`${inputLook} !w-28`} required />
+    </Field>
+  );
+}
+
 export const inputLook =
   'h-[32px] w-full min-w-0 rounded-lg border border-line bg-raised px-2.5 text-[13.5px] text-ink';

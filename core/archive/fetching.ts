@@ -44,6 +44,10 @@ export function fetchFrom(carriers: readonly FromCarrier[]): Fetch {
   return fetch;
 }
 
+/** Whether somebody has to be asked before it is read: it costs something, or has to thaw. */
+export const isDear = ({ thawSeconds, cost }: Pick<Fetch, 'thawSeconds' | 'cost'>): boolean =>
+  thawSeconds > 0 || cost >= 0.005;
+
 /** ", 12 h until it has thawed, and 1.20 to bring it back"; nothing where it is there at once. */
 export function fetchWords({ thawSeconds, cost }: Pick<Fetch, 'thawSeconds' | 'cost'>): string {
   return [

@@ -4,6 +4,12 @@ import { archiveId, carrierId, volumeId } from './ids.ts';
 import { counted, listed } from '../wording/amounts.ts';
 import { stepKind } from './kind.ts';
 
+const fetched = z.object({
+  thawSeconds: z.number(),
+  cost: z.number(),
+  tapes: z.array(z.object({ carrier: z.string(), seconds: z.number(), secondsAsAsked: z.number() })),
+});
+
 export const only = z.object({
   timelines: z.array(z.string().max(1020)).max(500),
   bins: z.array(z.string().max(4000)).max(500),
@@ -34,6 +40,8 @@ export const restoreArchive = stepKind({
     only: only.nullable().default(null),
     /** The parts in which that lies; null for all. */
     partIds: z.array(z.number().int().positive()).nullable().default(null),
+    /** What it takes beyond copying, as it was when it was added. */
+    fetch: fetched.nullable().default(null),
   }),
   level: () => null,
   does: 'writes',

@@ -68,6 +68,7 @@ export interface DecisionFacts {
     archive: string;
     carrier: string;
     place: string;
+    isCold?: boolean;
     readBackMs: number | null;
   }[];
   /** What is set aside. */
@@ -208,7 +209,7 @@ const readBackDue = (copy: NonNullable<DecisionFacts['dueReadBacks']>[number], n
   key: `unread copy ${copy.archiveId} ${copy.carrier}`,
   weight: 'plain',
   what: `The copy of ${copy.archive} on ${copy.carrier} is due to be read back`,
-  detail: `${copy.readBackMs === null ? 'It was never read back' : `Last read back ${ago(copy.readBackMs, nowMs)}`}. Connect ${copy.carrier} (${copy.place}), and it is read at night`,
+  detail: `${copy.readBackMs === null ? 'It was never read back' : `Last read back ${ago(copy.readBackMs, nowMs)}`}. ${copy.isCold ? 'It has to be brought up for it, so it is read when you ask' : `Connect ${copy.carrier} (${copy.place}), and it is read at night`}`,
   action: { go: 'shelf', archiveId: copy.archiveId, words: 'Show it' },
 });
 

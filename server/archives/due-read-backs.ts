@@ -1,8 +1,9 @@
-// Copies that the house wants read back by now: at night those whose carriers are in reach, the longest unread first; others are
-// asked for on the site's page.
+// Copies that the house wants read back by now: at night those whose carriers are in reach, the longest unread first; others, and
+// what has to thaw or costs something, are asked for on the site's page.
 import { and, eq, inArray, sql } from 'drizzle-orm';
 import { grouped } from '#core/grouped.ts';
 import type { ArchiveId } from '#core/model.ts';
+import { isKeptCold } from '../carriers/kinds.ts';
 import type { Database, Db } from '../db/connect.ts';
 import { archiveCopies, archives, copyParts } from '../db/schema/archives.ts';
 import { jobs } from '../db/schema/jobs.ts';
@@ -18,6 +19,8 @@ export interface DueReadBack {
   carrier: string;
   place: string;
   isThere: boolean;
+  /** It has to thaw or costs something: read when somebody asks, never by itself. */
+  isCold: boolean;
   readBackMs: number | null;
 }
 
@@ -44,14 +47,15 @@ export async function dueReadBacks(db: Db, now: Date): Promise<DueReadBack[]> {
     const { name, place } = (away ?? parts[0]!).carrier;
     return {
       ...{ copyId: copy.id, archiveId: copy.archiveId as ArchiveId, archive, carrier: name, place },
-      ...{ isThere: away === undefined, readBackMs: copy.readBackAt?.getTime() ?? null },
+      ...{ isThere: away === undefined, isCold: parts.some(({ carrier }) => isKeptCold(carrier)) },
+      ...{ readBackMs: copy.readBackAt?.getTime() ?? null },
     };
   });
 }
 
 /** Begins those of a night. Gives how many. */
 export async function readBackDue(db: Database, by: { who: string; now: Date }): Promise<number> {
-  const due = (await dueReadBacks(db, by.now)).filter((one) => one.isThere);
+  const due = (await dueReadBacks(db, by.now)).filter((one) => one.isThere && !one.isCold);
   if (due.length === 0) return 0;
   const open = await db
     .select({ params: jobs.params })

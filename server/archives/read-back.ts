@@ -3,6 +3,7 @@
 // know how a copy is.
 import { and, asc, eq, gt, inArray, sql } from 'drizzle-orm';
 import { z } from 'zod';
+import { fetchWords } from '#core/archive/fetching.ts';
 import { PAYLOAD } from '#core/fixity/bagit.ts';
 import { counted, listed as listing, size } from '#core/wording/amounts.ts';
 import { codeOf } from '#disk/facts.ts';
@@ -25,6 +26,7 @@ import {
   trustedSums,
   withCarrier,
 } from './copies.ts';
+import { fetchOf } from './fetching.ts';
 import { untilReady } from './thaw.ts';
 
 export type Archived = typeof archiveFiles.$inferSelect;
@@ -45,7 +47,7 @@ export async function damageOf(
 ): Promise<string | null> {
   const read: number[] = [];
   const damaged: Archived[] = [];
-  if (await untilReady(context, part)) context.rename('reading back');
+  await untilReady(context, part);
   const listed = await withCarrier(part, async (carrier) => {
     try {
       const sums = (await trustedSums(carrier, part)).sha512;
@@ -153,6 +155,14 @@ export async function askToReadBackAll(
     );
   for (const copyId of new Set(parts.map((part) => part.copyId))) await askToReadBack(db, copyId, by);
   return [...new Set(parts.map((part) => part.carrier))];
+}
+
+/** What reading these copies back takes beyond reading, where something has to thaw or costs: words behind the carriers. */
+export async function readBackWords(db: Database, archiveId: number, on?: string): Promise<string> {
+  const parts = (await copyPartsOf(db, archiveId)).filter(
+    (part) => part.isOwn && (on === undefined || part.carrier.toLowerCase() === on.toLowerCase()),
+  );
+  return fetchWords(await fetchOf(db, archiveId, { parts, fileIds: null }));
 }
 
 /** Asks for a whole copy to be read back, by whoever reaches its carrier. */

@@ -7,19 +7,21 @@ import { type CopyPart, withCarrier } from './copies.ts';
 const FIRST_LOOK_MS = 500;
 const MOST_MS = 30_000;
 
-/** @param wanted of the files of this part; left out: all of it. Gives whether anything had to be waited for. */
+/** @param wanted of the files of this part; left out: all of it */
 export async function untilReady(
   context: JobContext,
   part: CopyPart,
   wanted: (at: string) => boolean = () => true,
-): Promise<boolean> {
-  for (let wait = FIRST_LOOK_MS, waited = false; ; wait = Math.min(wait * 2, MOST_MS), waited = true) {
-    const isReady = await withCarrier(part, async (carrier) => (await carrier.ready?.(part.folder, wanted)) ?? true);
-    if (isReady) return waited;
-    context.rename('waiting until it has thawed');
-    for (let left = wait; left > 0; left -= FIRST_LOOK_MS) {
-      context.check();
-      await sleep(Math.min(left, FIRST_LOOK_MS));
+): Promise<void> {
+  const isReady = () => withCarrier(part, async (carrier) => (await carrier.ready?.(part.folder, wanted)) ?? true);
+  if (await isReady()) return;
+  await context.during('waiting until it has thawed', async () => {
+    for (let wait = FIRST_LOOK_MS; ; wait = Math.min(wait * 2, MOST_MS)) {
+      for (let left = wait; left > 0; left -= FIRST_LOOK_MS) {
+        context.check();
+        await sleep(Math.min(left, FIRST_LOOK_MS));
+      }
+      if (await isReady()) return;
     }
-  }
+  });
 }

@@ -71,6 +71,10 @@ test('whole, proven, open to plain tools, and brought back into an empty databas
   expect(databases[0]).toEqual([]);
   await withEmpty(async (db) => {
     expect(await restoreCatalogue(db, last!.file)).toEqual({ wrong: [] });
+    // The backup's own work, which was under way when it was made, is not gone on with.
+    expect(await db.select({ state: jobs.state, lease: jobs.lease }).from(jobs)).toEqual([
+      { state: 'failed', lease: null },
+    ]);
     for (const table of ['files', 'folders', 'projects', 'documents'])
       expect(await count(db, table)).toBe(await count(site.db, table));
     await expect(restoreCatalogue(db, last!.file)).rejects.toThrow(

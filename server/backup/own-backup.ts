@@ -2,7 +2,7 @@
 // choice, thinned; and proven each week by reading it into a database of its own and checking that. Without its database
 // Keramion loses a day of notes at most, never an archive.
 import { randomBytes } from 'node:crypto';
-import { eq, isNull, and } from 'drizzle-orm';
+import { and, eq, isNull, sql } from 'drizzle-orm';
 import { z } from 'zod';
 import { thinned } from '#core/reclaim/thin.ts';
 import { counted, size } from '#core/wording/amounts.ts';
@@ -91,6 +91,12 @@ const namesOf = (mark: string) => new RegExp(`^keramion_${mark.slice(0, 8)}_[\\d
 const nameFor = (mark: string, now: Date, locked: boolean) =>
   `keramion_${mark.slice(0, 8)}_${now.toISOString().slice(0, 19).replaceAll(':', '-')}Z.sql.gz${locked ? '.enc' : ''}`;
 
+/** What a catalogue says and is not so. */
+async function differences(db: Database): Promise<string[]> {
+  const sums = await checkSums(db);
+  return [...sums.map(({ sum, detail }) => `${sum}: ${detail}`), ...(await checkLedger(db)).map((one) => one.detail)];
+}
+
 /** Reads a backup into a database of its own, and checks what is there. Gives what does not fit. */
 export async function prove(from: Server, place: string): Promise<string[]> {
   const database = `keramion_proof_${randomBytes(6).toString('hex')}`;
@@ -102,11 +108,7 @@ export async function prove(from: Server, place: string): Promise<string[]> {
     await load({ ...from, database }, readBackup(place), passphraseOf());
     const db = connect(url(database), 4);
     try {
-      const sums = await checkSums(db);
-      return [
-        ...sums.map(({ sum, detail }) => `${sum}: ${detail}`),
-        ...(await checkLedger(db)).map((one) => one.detail),
-      ];
+      return await differences(db);
     } finally {
       await disconnect(db);
     }
@@ -218,6 +220,10 @@ export async function askToBackUp(
   const to = folder ?? (await ownBackupRule(db)).folder;
   if (to === '')
     throw new Refused('There is no folder for backups of the catalogue. Nothing was begun. Name one in Settings.');
+  if (await isAsked(db))
+    throw new Refused(
+      'A backup of the catalogue is being made or waits already. Nothing was begun; wait for that one.',
+    );
   return inTransaction(db, (tx) =>
     enqueue(
       tx,
@@ -233,15 +239,18 @@ export async function askToBackUp(
   );
 }
 
-/** Asks for the nightly one where the house has a place for it and none waits. Gives whether it did. */
-export async function askForNightlyBackup(db: Database, who: string, now: Date): Promise<boolean> {
-  if ((await ownBackupRule(db)).folder === '') return false;
+async function isAsked(db: Db): Promise<boolean> {
   const [waiting] = await db
     .select({ id: jobs.id })
     .from(jobs)
     .where(and(eq(jobs.kind, ownBackupWork.kind), isNull(jobs.finishedAt)))
     .limit(1);
-  if (waiting) return false;
+  return waiting !== undefined;
+}
+
+/** Asks for the nightly one where the house has a place for it and none waits. Gives whether it did. */
+export async function askForNightlyBackup(db: Database, who: string, now: Date): Promise<boolean> {
+  if ((await ownBackupRule(db)).folder === '' || (await isAsked(db))) return false;
   await askToBackUp(db, { who, now });
   return true;
 }
@@ -261,10 +270,16 @@ export async function restoreCatalogue(db: Database, file: string): Promise<{ wr
     if (error instanceof Refused || !codeOf(error).startsWith('E')) throw error;
     throw new Refused(`${file} cannot be read (${codeOf(error)}). Nothing was changed.`);
   }
-  const sums = await checkSums(db);
-  return {
-    wrong: [...sums.map(({ sum, detail }) => `${sum}: ${detail}`), ...(await checkLedger(db)).map((one) => one.detail)],
-  };
+  // What was asked for then may not be what anybody wants now; what was in its hands is put back by the next worker.
+  await db
+    .update(jobs)
+    .set({
+      ...{ state: 'failed', lease: null, leaseUntil: null, finishedAt: sql`UTC_TIMESTAMP(3)` },
+      trouble:
+        'The catalogue was brought back from a backup while this was to be done. It was not gone on with; ask for it again.',
+    })
+    .where(isNull(jobs.finishedAt));
+  return { wrong: await differences(db) };
 }
 
 async function emptied(db: Database): Promise<void> {

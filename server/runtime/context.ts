@@ -178,6 +178,17 @@ export class JobContext {
     this.beat.phase = phase;
   }
 
+  /** Says what the work waits for meanwhile. */
+  async during<T>(phase: string, work: () => Promise<T>): Promise<T> {
+    const before = this.beat.phase;
+    this.beat.phase = phase;
+    try {
+      return await work();
+    } finally {
+      this.beat.phase = before;
+    }
+  }
+
   add(amount: number): void {
     this.beat.done = Math.min(this.beat.total || Infinity, this.beat.done + amount);
   }

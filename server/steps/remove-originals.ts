@@ -3,11 +3,13 @@
 import { and, eq, inArray, sql } from 'drizzle-orm';
 import type { ArchiveId } from '#core/model.ts';
 import { TAG_MANIFEST } from '#core/fixity/bagit.ts';
+import { isDear } from '#core/archive/fetching.ts';
 import { grouped } from '#core/grouped.ts';
 import { removeOriginals as kind } from '#core/steps/remove-originals.ts';
 import type { Held } from '#disk/remove.ts';
 import { sha512 } from '#disk/sums.ts';
 import { type CopyPart, copyPartsOf, readText, withCarrier } from '../archives/copies.ts';
+import { fetchOf } from '../archives/fetching.ts';
 import { type Archived, damageOf } from '../archives/read-back.ts';
 import { CarrierAway } from '../carriers/kind.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
@@ -268,7 +270,14 @@ export const removeOriginals = serverStep({
     // Of parts that hold nothing of what is to go no copy is needed.
     const asked = await partsOfItems(db, step.stepId, archiveId);
     const parts = (await copyPartsOf(db, archiveId)).filter((part) => asked.has(part.partId));
-    for (const copies of grouped(parts, (part) => part.partId).values())
+    const first = [];
+    for (const copies of grouped(parts, (part) => part.partId).values()) {
+      first.push(
+        ...copies
+          .filter(isThere)
+          .sort((a, b) => a.waitSeconds - b.waitSeconds)
+          .slice(0, 1),
+      );
       if (!copies.some(isThere))
         findings.push(
           finding(step, 'copy not good', 'stop', {
@@ -278,6 +287,10 @@ export const removeOriginals = serverStep({
               .join(' '),
           }),
         );
+    }
+    // What is read back for it has to thaw, or costs something, where no other copy is there.
+    const { thawSeconds, cost } = await fetchOf(db, archiveId, { parts: first, fileIds: null });
+    if (isDear({ thawSeconds, cost })) findings.push(finding(step, 'brought up first', 'note', { thawSeconds, cost }));
     return findings;
   },
   async stores(tx, step, { archiveId }) {

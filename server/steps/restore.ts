@@ -3,7 +3,7 @@
 // a private folder that carries this job's mark; a killed run goes on where it was, and nothing half-restored is ever seen.
 import { keptRules } from '#core/kinds/kinds.ts';
 import { and, eq, inArray, type SQL, sql } from 'drizzle-orm';
-import type { Fetch } from '#core/archive/fetching.ts';
+import { type Fetch, isDear } from '#core/archive/fetching.ts';
 import { PAYLOAD } from '#core/fixity/bagit.ts';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { joinPath, relativePath } from '#core/paths.ts';
@@ -92,7 +92,8 @@ export async function addRestore(db: Database, asked: NewRestore): Promise<{ fil
     throw new Refused(
       'Nothing of it is chosen, so nothing was added. Choose a timeline, a bin or files, or all of it.',
     );
-  const partIds = only && (await partsHolding(db, await filesMeant(db, archiveId, only)));
+  const fileIds = only && (await filesMeant(db, archiveId, only));
+  const partIds = fileIds && (await partsHolding(db, fileIds));
   const wanted = { archiveId, copyId, partIds };
   if (lacksGood(await sourcesOf(db, wanted)))
     throw new Refused(
@@ -100,7 +101,10 @@ export async function addRestore(db: Database, asked: NewRestore): Promise<{ fil
     );
   const carrierIds = (await carriersToRead(db, { ...wanted, with: to(volumeId) })).needed as CarrierId[];
   const chosen = only && { timelines: [...only.timelines], bins: [...only.bins], files: [...only.files] };
-  const params = { archiveId, copyId, carrierId: carrierIds[0]!, carrierIds, volumeId, folder, only: chosen, partIds };
+  const { thawSeconds, cost, tapes } = await fetchFor(db, { ...wanted, fileIds });
+  const fetch = { thawSeconds, cost, tapes: tapes.map(({ files: _files, ...tape }) => tape) };
+  const from = { carrierId: carrierIds[0]!, carrierIds, partIds, fetch };
+  const params = { archiveId, copyId, volumeId, folder, only: chosen, ...from };
   const { name: archived } = archive;
   const names = { volume: volume.name, project: archived };
   return inTransaction(db, async (tx) => {
@@ -437,7 +441,7 @@ const workOf = (restoring: Restoring): ItemWork => ({
 });
 
 /** What it takes to have this here, from the carriers that come first. */
-export async function fetchFor(
+async function fetchFor(
   db: Db,
   { archiveId, fileIds, ...wanted }: Wanted & { fileIds: readonly number[] | null },
 ): Promise<Fetch> {
@@ -446,28 +450,21 @@ export async function fetchFor(
   return fetchOf(db, archiveId, { parts, fileIds });
 }
 
-/** Of tapes that are wound less by the order in which they are read, how much. */
-async function tapeFindings(
-  db: Db,
-  step: StepSummary,
-  { archiveId, copyId, partIds, only }: Params,
-): Promise<Finding[]> {
-  const fileIds = only && (await filesMeant(db, archiveId, only));
-  const { tapes, thawSeconds, cost } = await fetchFor(db, { archiveId, copyId, partIds, fileIds });
+/** Of tapes that are wound less by the order in which they are read, how much; and what has to be brought up first. */
+function fetchFindings(step: StepSummary, fetch: Params['fetch']): Finding[] {
+  if (!fetch) return [];
+  const { tapes, thawSeconds, cost } = fetch;
   return [
     ...tapes
       .filter((tape) => tape.secondsAsAsked - tape.seconds >= 1)
-      .map(({ carrier, seconds, secondsAsAsked }) =>
-        finding(step, 'order of a tape', 'note', { carrier, seconds, secondsAsAsked }),
-      ),
-    ...(thawSeconds > 0 || cost >= 0.005 ? [finding(step, 'brought up first', 'note', { thawSeconds, cost })] : []),
+      .map((tape) => finding(step, 'order of a tape', 'note', tape)),
+    ...(isDear(fetch) ? [finding(step, 'brought up first', 'note', { thawSeconds, cost })] : []),
   ];
 }
 
 export const restoreArchive = serverStep({
   kind,
-  async findings(db, step, params) {
-    const { archiveId, carrierId, carrierIds, volumeId, folder, copyId, partIds } = params;
+  async findings(db, step, { archiveId, carrierId, carrierIds, volumeId, folder, copyId, partIds, fetch }) {
     const [copy] = await db.select().from(archiveCopies).where(eq(archiveCopies.id, copyId));
     const [archive] = copy ? await db.select().from(archives).where(eq(archives.id, copy.archiveId)) : [];
     const findings = [
@@ -475,7 +472,7 @@ export const restoreArchive = serverStep({
       ...(await readOnly(db, step, [volumeId])),
       ...(await carriersAskedFor(db, step, carrierIds.length > 0 ? carrierIds : [carrierId])),
       ...(await tooFull(db, step, { volumeId, neededBytes: step.bytes })),
-      ...(await tapeFindings(db, step, params)),
+      ...fetchFindings(step, fetch),
     ];
     if (copy?.state !== 'good')
       findings.push(
