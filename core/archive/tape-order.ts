@@ -45,13 +45,15 @@ const MOST_EXACT = 12;
 /** So many are moved about from each beginning. */
 const MOST_STARTS = 300;
 const MOST_NEAREST = 2_000;
+/** Up to so many, every file is tried as the first. */
+const MOST_FIRSTS = 40;
 
 /** The places of `files` in the order in which they are read: the best of all up to twelve, near it beyond. */
 export function tapeOrder(geometry: TapeGeometry, files: readonly OnTape[]): number[] {
   const byBlock = files.map((_, i) => i).sort((a, b) => files[a]!.startBlock - files[b]!.startBlock);
   if (files.length < 2) return byBlock;
   if (files.length <= MOST_EXACT) return exact(geometry, files);
-  const starts = [byBlock, sweep(geometry, files)];
+  const starts = [byBlock, sweep(geometry, files), files.map((_, i) => i)];
   if (files.length <= MOST_NEAREST) starts.push(nearest(geometry, files));
   const cost = (order: readonly number[]) =>
     readSeconds(
@@ -59,6 +61,7 @@ export function tapeOrder(geometry: TapeGeometry, files: readonly OnTape[]): num
       order.map((i) => files[i]!),
     );
   const least = (orders: readonly number[][]) => orders.reduce((best, own) => (cost(own) < cost(best) ? own : best));
+  if (files.length <= MOST_FIRSTS) starts.push(least(files.map((_, first) => nearest(geometry, files, first))));
   if (files.length > MOST_NEAREST) return least(starts);
   if (files.length > MOST_STARTS) return moved(geometry, files, least(starts));
   return least(starts.map((start) => moved(geometry, files, start)));
@@ -110,13 +113,13 @@ function sweep(geometry: TapeGeometry, files: readonly OnTape[]): number[] {
   ];
 }
 
-/** Always what is nearest. */
-function nearest(geometry: TapeGeometry, files: readonly OnTape[]): number[] {
+/** Always what is nearest, after the one that is told to be first. */
+function nearest(geometry: TapeGeometry, files: readonly OnTape[], first = -1): number[] {
   const left = new Set(files.map((_, i) => i));
   const order: number[] = [];
   for (let at = 0; left.size > 0;) {
-    let best = -1;
-    let least = Infinity;
+    let best = order.length === 0 ? first : -1;
+    let least = best < 0 ? Infinity : 0;
     for (const i of left) {
       const own = seekSeconds(geometry, at, files[i]!.startBlock);
       if (own < least) [best, least] = [i, own];

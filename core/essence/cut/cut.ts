@@ -36,6 +36,9 @@ export function cutFile(source: ByteSource, wanted: Wanted): Recipe & { frames: 
     for (let more = 0; more < MOST_PER_LABEL && more <= wanted.from; more++) {
       const frames = { from: wanted.from - more, to: wanted.to };
       const cut = make(source, { ...frames, withoutData: wanted.withoutData });
+      for (const one of cut.pieces)
+        if ('at' in one && (one.at < 0 || one.at + one.length > source.size))
+          throw new CannotCut('its tables lead to bytes that are not there');
       if (isTrue(made(source, cut), { essence: before.essence, frames })) return { ...cut, frames };
     }
     throw new CannotCut('its timecode cannot be moved along');
@@ -59,7 +62,7 @@ function isTrue(source: ByteSource, { essence, frames: { from, to } }: { essence
   if (!after.ok) throw new CannotCut(`what would be left of it cannot be read (${after.trouble.detail})`);
   const frames = framesOf(after.essence);
   if (frames !== to - from) throw new CannotCut(`what would be left of it has ${frames} frames, not ${to - from}`);
-  // The tables must lead to bytes that are there.
+  // What is left must be readable to its end.
   for (const track of readSamples(source)) if (track.count > 0) track.sample(track.count - 1);
   const { start, startSample } = after.essence;
   const isAt = (was: number | null, now: number | null) => now === (was === null ? null : was + from);
