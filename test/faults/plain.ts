@@ -2,13 +2,12 @@
 // TypeScript: every file turned on its own, with the same names and folders.
 import { mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
-import ts from 'typescript';
+import { transformSync } from '@swc/core';
 
-const OPTIONS: ts.CompilerOptions = { module: ts.ModuleKind.ESNext, target: ts.ScriptTarget.ES2022 };
 /** Names of modules, also of those that threads begin with. */
 const OWN_MODULES = /(['"])((?:\.\.?\/|#)[^'"]+|[\w-]+-thread)\.ts\1/g;
 
-/** Makes them anew, for one test file alone, and gives the file that starts a worker. */
+/** Makes them anew, in a folder called `forWhom`, and gives the file that starts a worker. */
 export function plainWorker(forWhom: string): string {
   const out = path.resolve('var/plain', forWhom);
   rmSync(out, { recursive: true, force: true });
@@ -25,8 +24,10 @@ export function plainWorker(forWhom: string): string {
   );
   for (const file of files) {
     if (!file.endsWith('.ts') || file.endsWith('.test.ts')) continue;
-    const { outputText } = ts.transpileModule(readFileSync(file, 'utf8'), { compilerOptions: OPTIONS });
-    put(file.replace(/\.ts$/, '.js'), outputText.replace(OWN_MODULES, '$1$2.js$1'));
+    const { code } = transformSync(readFileSync(file, 'utf8'), {
+      jsc: { parser: { syntax: 'typescript' }, target: 'es2022' },
+    });
+    put(file.replace(/\.ts$/, '.js'), code.replace(OWN_MODULES, '$1$2.js$1'));
   }
   const boot = readFileSync('disk/threads/boot.mjs', 'utf8');
   put(
