@@ -10,6 +10,15 @@ export interface FolderAsked {
   projectId: number | null;
   /** Fingerprint of what is known of it; null for a folder met for the first time. */
   known: string | null;
+  /** Asked of a large folder that was listed: only these of its files. */
+  part?: Part;
+}
+
+export interface Part {
+  /** Parted by '/', which no name holds; sorted. */
+  names: string;
+  /** What comes back beside the mark: rows of a new folder, columns of one that changed. */
+  content: 'none' | 'rows' | 'columns';
 }
 
 export interface WalkRequest {
@@ -22,6 +31,8 @@ export interface WalkRequest {
   ruleMark: string;
   /** Real paths that belong to other volumes or carriers, not to be walked into. */
   exclude: readonly string[];
+  /** From so many entries on a folder is parted between the threads. */
+  largeFrom: number;
   folders: FolderAsked[];
 }
 
@@ -66,11 +77,28 @@ export interface FileColumns {
 export type FolderFound = { folderId: number; notices: Notice[]; subFolders: SubFolder[]; entries: number } & (
   | { state: 'same' }
   | { state: 'unreadable'; code: NoticeCode }
-  /** Rows ready for LOAD DATA: see columns in walk-thread.ts. */
-  | { state: 'new'; fingerprint: string; files: number; bytes: number; rows: Uint8Array; holdings: Holding[] }
+  | ({ state: 'new'; fingerprint: string } & NewFiles)
   | { state: 'changed'; fingerprint: string; columns: FileColumns }
 );
 
+/** Rows ready for LOAD DATA: see their columns in walk-thread.ts. */
+export interface NewFiles {
+  files: number;
+  bytes: number;
+  rows: Uint8Array[];
+  holdings: Holding[];
+}
+
+/** Only listed: its files in parts, each to be asked for alone. */
+export type LargeFolder = Omit<FolderFound, 'state'> & { state: 'large'; parts: string[] };
+/** `mark`: hash of what was found of them. */
+export type PartFound = Omit<FolderFound, 'state'> & {
+  state: 'part';
+  mark: string;
+  made?: NewFiles;
+  columns?: FileColumns;
+};
+
 export interface WalkResponse {
-  folders: FolderFound[];
+  folders: (FolderFound | LargeFolder | PartFound)[];
 }

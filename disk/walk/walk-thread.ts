@@ -3,6 +3,7 @@
 // calls on purpose: inside a thread they are several times faster than promises.
 import { type Dirent, lstatSync, readdirSync } from 'node:fs';
 import { xxh3 } from '@node-rs/xxhash';
+import { field } from '#core/load-rows.ts';
 import { kindsInFolder } from '#core/kinds/kinds.ts';
 import { type Kind, KINDS } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
@@ -15,14 +16,21 @@ import type {
   FolderAsked,
   FolderFound,
   Holding,
+  LargeFolder,
+  NewFiles,
   Notice,
   NoticeCode,
+  Part,
+  PartFound,
   SubFolder,
   WalkRequest,
   WalkResponse,
 } from './protocol.ts';
 
 const KIND_NUMBER = Object.fromEntries(KINDS.map((kind, i) => [kind, i])) as Record<Kind, number>;
+
+/** Files of a large folder that are looked at in one go. */
+const FILES_A_PART = 4_000;
 
 interface Seen {
   name: string;
@@ -35,17 +43,22 @@ interface Seen {
 
 serve<WalkRequest, WalkResponse>(
   ({ request, stopped }) => {
-    const folders: FolderFound[] = [];
+    const folders: WalkResponse['folders'] = [];
     for (const asked of request.folders) {
       if (stopped()) break;
-      folders.push(readFolder(request, asked));
+      folders.push(asked.part ? readPart(request, asked, asked.part) : readFolder(request, asked));
     }
     return { folders };
   },
-  (response) => response.folders.flatMap((f) => (f.state === 'new' ? [f.rows.buffer as ArrayBuffer] : [])),
+  (response) => response.folders.flatMap((found) => buffersOf(found)),
 );
 
-function readFolder(request: WalkRequest, asked: FolderAsked): FolderFound {
+function buffersOf(found: WalkResponse['folders'][number]): ArrayBuffer[] {
+  const rows = found.state === 'new' ? found.rows : found.state === 'part' ? (found.made?.rows ?? []) : [];
+  return rows.map((one) => one.buffer as ArrayBuffer);
+}
+
+function readFolder(request: WalkRequest, asked: FolderAsked): FolderFound | LargeFolder {
   const notices: Notice[] = [];
   const note = (name: string, code: NoticeCode, detail = '') =>
     notices.push({ path: joinPath(asked.path, name), code, detail });
@@ -72,16 +85,52 @@ function readFolder(request: WalkRequest, asked: FolderAsked): FolderFound {
   }
   const files: Seen[] = [];
   const subFolders: SubFolder[] = [];
-  for (const entry of listing) lookAt(entry, { request, asked, place, files, subFolders, note });
+  const context = { request, asked, place, files, subFolders, note };
+  if (listing.length >= request.largeFrom && asked.raw === null && listing.every((one) => one.raw === null))
+    return { folderId: asked.folderId, notices, subFolders, entries: 0, ...parted(listing, context) };
+  for (const entry of listing) lookAt(entry, context);
   files.sort(byName);
   subFolders.sort(byName);
   const fingerprint = fingerprintOf(request.ruleMark, files, subFolders);
   const base = { folderId: asked.folderId, notices, subFolders, entries: files.length };
   if (fingerprint === asked.known) return { ...base, state: 'same' };
-  const kindOf = kindsInFolder(request.rules, asked.path, request.duty);
-  const kinds = Uint8Array.from(files, (file) => KIND_NUMBER[kindOf(file.name)]);
+  const kinds = kindsOf(request, asked, files);
   if (asked.known !== null) return { ...base, state: 'changed', fingerprint, columns: columnsOf(files, kinds) };
   return { ...base, state: 'new', fingerprint, ...rowsOf(request, asked, files, kinds) };
+}
+
+/** A large folder is only listed; who asked has its files looked at in parts, by all threads. */
+function parted(listing: Listing, context: Context): Pick<LargeFolder, 'state' | 'parts'> {
+  const names: string[] = [];
+  for (const one of listing)
+    if (one.entry.isDirectory() || one.entry.isSymbolicLink()) lookAt(one, context);
+    else names.push(one.name);
+  context.subFolders.sort(byName);
+  names.sort();
+  const parts: string[] = [];
+  for (let i = 0; i < names.length; i += FILES_A_PART) parts.push(names.slice(i, i + FILES_A_PART).join('/'));
+  return { state: 'large', parts };
+}
+
+function readPart(request: WalkRequest, asked: FolderAsked, { names, content }: Part): PartFound {
+  const notices: Notice[] = [];
+  const files: Seen[] = [];
+  const note: Context['note'] = (name, code, detail = '') =>
+    notices.push({ path: joinPath(asked.path, name), code, detail });
+  const place = joinPlace(request.root, asked.path);
+  for (const name of names.split('/')) lookAtFile(name, null, `${place}/${name}`, { files, note });
+  const base = { folderId: asked.folderId, notices, subFolders: [], entries: files.length };
+  const found: PartFound = { ...base, state: 'part', mark: fingerprintOf(request.ruleMark, files, []) };
+  if (content === 'none') return found;
+  const kinds = kindsOf(request, asked, files);
+  if (content === 'rows') found.made = rowsOf(request, asked, files, kinds);
+  else found.columns = columnsOf(files, kinds);
+  return found;
+}
+
+function kindsOf(request: WalkRequest, asked: FolderAsked, files: readonly Seen[]): Uint8Array {
+  const kindOf = kindsInFolder(request.rules, asked.path, request.duty);
+  return Uint8Array.from(files, (file) => KIND_NUMBER[kindOf(file.name)]);
 }
 
 const joinPlace = (root: string, path: string) => (path === '' ? root : `${root}/${path}`);
@@ -133,12 +182,21 @@ function lookAt({ name, raw, entry }: Listing[number], context: Context): void {
     return;
   }
   if (entry.isSymbolicLink()) return note(name, 'link', 'links are not followed');
+  lookAtFile(name, raw === null ? null : rawHex, place, context);
+}
+
+function lookAtFile(
+  name: string,
+  raw: string | null,
+  place: string | Buffer,
+  { files, note }: Pick<Context, 'files' | 'note'>,
+): void {
   try {
     const stats = lstatSync(place);
     if (stats.isFile())
-      context.files.push({
+      files.push({
         name,
-        raw: raw === null ? null : rawHex,
+        raw,
         size: stats.size,
         us: modifiedUsOf(stats),
         inode: inodeOf(stats),
@@ -174,16 +232,16 @@ function columnsOf(files: readonly Seen[], kinds: Uint8Array) {
 }
 
 /** Columns: volume, folder, name, raw name in hex, size, modified µs, inode, changed µs, kind, project; as LOAD DATA reads them. */
-function rowsOf(request: WalkRequest, asked: FolderAsked, files: readonly Seen[], kinds: Uint8Array) {
+function rowsOf(request: WalkRequest, asked: FolderAsked, files: readonly Seen[], kinds: Uint8Array): NewFiles {
   const holdings = new Map<number, Holding>();
   const head = `${request.volumeId}\t${asked.folderId}\t`;
-  const tail = `\t${asked.projectId ?? '\\N'}\n`;
+  const tail = `\t${field(asked.projectId)}\n`;
   let text = '';
   let bytes = 0;
   files.forEach((file, i) => {
     const kind = kinds[i]!;
     const day = dayOfUs(file.us);
-    text += `${head}${escapeField(file.name)}\t${file.raw ?? '\\N'}\t${file.size}\t${file.us}\t${file.inode}\t${file.changedUs}\t${KINDS[kind]}${tail}`;
+    text += `${head}${field(file.name)}\t${field(file.raw)}\t${file.size}\t${file.us}\t${file.inode}\t${file.changedUs}\t${KINDS[kind]}${tail}`;
     bytes += file.size;
     const holding = holdings.get(day * 16 + kind);
     if (holding) {
@@ -206,9 +264,5 @@ function rowsOf(request: WalkRequest, asked: FolderAsked, files: readonly Seen[]
   // A buffer of its own, so that it can be handed over without a copy.
   const rows = new Uint8Array(Buffer.byteLength(text));
   Buffer.from(rows.buffer).write(text);
-  return { files: files.length, bytes, rows, holdings: [...holdings.values()] };
+  return { files: files.length, bytes, rows: [rows], holdings: [...holdings.values()] };
 }
-
-const SPECIAL = /[\\\t\n\r\0]/;
-const ESCAPES: Record<string, string> = { '\\': '\\\\', '\t': '\\t', '\n': '\\n', '\r': '\\r', '\0': '\\0' };
-const escapeField = (text: string) => (SPECIAL.test(text) ? text.replace(/[\\\t\n\r\0]/g, (c) => ESCAPES[c]!) : text);

@@ -29,7 +29,7 @@ interface Kept {
 }
 
 /** Walks and keeps what a real sink would keep. */
-async function read(kept: Kept, options: { exclude?: string[]; ruleMark?: string } = {}) {
+async function read(kept: Kept, options: { exclude?: string[]; ruleMark?: string; largeFrom?: number } = {}) {
   const found = new Map<string, FolderFound>();
   await walk(
     pool,
@@ -40,6 +40,7 @@ async function read(kept: Kept, options: { exclude?: string[]; ruleMark?: string
       rules: DEFAULT_RULES,
       ruleMark: options.ruleMark ?? 'r1',
       exclude: options.exclude ?? [],
+      largeFrom: options.largeFrom,
       stop: stopFlag(),
     },
     {
@@ -57,7 +58,7 @@ async function read(kept: Kept, options: { exclude?: string[]; ruleMark?: string
 }
 const nothing = (): Kept => ({ ids: new Map(), fingerprints: new Map() });
 const rowsOf = (folder: FolderFound | undefined) =>
-  folder?.state === 'new' ? Buffer.from(folder.rows).toString() : '';
+  folder?.state === 'new' ? Buffer.concat(folder.rows).toString() : '';
 const put = (name: string | Buffer, content = 'x') => {
   const place = typeof name === 'string' ? path.join(root, name) : Buffer.concat([Buffer.from(root + '/'), name]);
   if (typeof place === 'string') mkdirSync(path.dirname(place), { recursive: true });
@@ -182,4 +183,38 @@ test('files from before 1970 and from the future are read as they are', async ()
 test('a top that is not there is an error, not an empty volume', async () => {
   rmSync(root, { recursive: true });
   await expect(read(nothing())).rejects.toMatchObject({ code: 'ENOENT' });
+});
+
+test('a large folder is parted between the threads, and what is found is the same', async () => {
+  mkdirSync(path.join(root, 'scan/sub'), { recursive: true });
+  const put = (i: number, text = 'x'.repeat(i % 7)) => {
+    const place = path.join(root, 'scan', `frame ${String(i).padStart(5, '0')}${i % 3 === 0 ? '.wav' : '.dpx'}`);
+    writeFileSync(place, text);
+    utimesSync(place, 1_700_000_000 + i * 40_000, 1_700_000_000 + i * 40_000);
+  };
+  for (let i = 0; i < 9_000; i++) put(i);
+  symlinkSync('/tmp', path.join(root, 'scan/link'));
+  const plain = await read(nothing(), { largeFrom: 1e9 });
+  const kept = nothing();
+  const parted = await read(kept, { largeFrom: 5_000 });
+  const sorted = (folder: FolderFound | undefined) =>
+    folder?.state === 'new' && {
+      ...folder,
+      fingerprint: '',
+      rows: rowsOf(folder),
+      holdings: [...folder.holdings].sort((a, b) => a.kind - b.kind || a.day - b.day),
+    };
+  expect(sorted(parted.get('scan'))).toEqual(sorted(plain.get('scan')));
+  expect(parted.get('scan')).toMatchObject({ files: 9_000, subFolders: [{ name: 'sub' }], entries: 9_000 });
+  expect(parted.get('scan')!.notices).toEqual([{ path: 'scan/link', code: 'link', detail: 'links are not followed' }]);
+  expect((await read(kept, { largeFrom: 5_000 })).get('scan')!.state).toBe('same');
+  put(4_567, 'longer than before');
+  const changed = (await read(kept, { largeFrom: 5_000 })).get('scan')!;
+  expect(changed.state).toBe('changed');
+  if (changed.state !== 'changed') return;
+  const at = changed.columns.names.findIndex((name) => name.startsWith('frame 04567'));
+  expect(changed.columns.sizes[at]).toBe('longer than before'.length);
+  expect(changed.columns.names).toHaveLength(9_000);
+  expect(changed.columns.kinds).toHaveLength(9_000);
+  expect((await read(kept, { largeFrom: 5_000 })).get('scan')!.state).toBe('same');
 });

@@ -7,6 +7,7 @@ import type { KindRule } from '#core/kinds/kinds.ts';
 import type { Duty } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
 import { ThreadPool } from '../threads/pool.ts';
+import { type AskOne, readLarge } from './large.ts';
 import type { FolderAsked, FolderFound, SubFolder, WalkRequest, WalkResponse } from './protocol.ts';
 
 /** Given by the caller: what is known, and where findings go. */
@@ -31,6 +32,8 @@ export interface WalkOptions {
   ruleMark: string;
   exclude: readonly string[];
   stop: Int32Array;
+  /** From so many entries on a folder is parted between the threads. */
+  largeFrom?: number;
   /** The folder to begin at, with its parent's number; left out for the volume's top. */
   from?: { path: string; raw: string | null; parentId: number | null };
 }
@@ -46,6 +49,8 @@ const FOLDERS_A_REQUEST = 24;
 const MOST_FOLDERS_A_REQUEST = 256;
 const ENTRIES_A_REQUEST = 2_400;
 const REQUESTS_A_THREAD = 2;
+/** One thread looks at so many while another would begin. */
+const LARGE_FROM = 12_000;
 
 /** Walks from the volume's top. Throws the system's error where the top itself cannot be read. */
 export async function walk(pool: WalkPool, options: WalkOptions, sink: WalkSink): Promise<void> {
@@ -53,7 +58,7 @@ export async function walk(pool: WalkPool, options: WalkOptions, sink: WalkSink)
   const { dev: device } = lstatSync(root);
   await sink.begin?.(device);
   const { from = { path: '', raw: null, parentId: null }, ...plain } = options;
-  const base = { ...plain, root, device, exclude: options.exclude.map(real) };
+  const base = { ...plain, largeFrom: options.largeFrom ?? LARGE_FROM, root, device, exclude: options.exclude.map(real) };
   const top = { name: '', raw: from.raw };
   const waiting: FolderAsked[] = [
     { path: from.path, raw: from.raw, ...(await sink.enter(from.path, top, from.parentId)) },
@@ -65,6 +70,7 @@ export async function walk(pool: WalkPool, options: WalkOptions, sink: WalkSink)
   const readSome = async (folders: FolderAsked[]) => {
     const { stop, ...rest } = base;
     const response = await pool.ask({ ...rest, folders }, { stop });
+    const ask: AskOne = async (one) => (await pool.ask({ ...rest, folders: [one] }, { stop })).folders[0];
     const entries = response.folders.reduce((sum, found) => sum + found.entries + found.subFolders.length, 0);
     inFolder = (inFolder * 3 + entries / Math.max(1, response.folders.length)) / 4;
     for (const [i, found] of response.folders.entries()) {
@@ -73,7 +79,8 @@ export async function walk(pool: WalkPool, options: WalkOptions, sink: WalkSink)
         const at = joinPath(asked.path, sub.name);
         waiting.push({ path: at, raw: sub.raw, ...(await sink.enter(at, sub, asked.folderId)) });
       }
-      await sink.found(asked.path, found);
+      const whole = found.state === 'large' ? await readLarge(ask, asked, found, options.ruleMark) : found;
+      if (whole && whole.state !== 'part') await sink.found(asked.path, whole);
     }
   };
   while ((waiting.length > 0 || running.size > 0) && failure === null && Atomics.load(options.stop, 0) === 0) {

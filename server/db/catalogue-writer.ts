@@ -2,11 +2,20 @@
 // same transaction. Called by the reading job.
 import { xxh3 } from '@node-rs/xxhash';
 import type { Connection, RowDataPacket } from 'mysql2/promise';
+import { rowOf } from '#core/load-rows.ts';
 import { KINDS } from '#core/model.ts';
 import { folderOf, nameOf } from '#core/paths.ts';
 import type { FileColumns, FolderFound, Notice } from '#disk/walk/protocol.ts';
 import { type Database, loadRows, withConnection } from './connect.ts';
-import { addToTotals, addToVolumes, type Delta, inSlices, lockFolders, refreshHoldings } from './holdings.ts';
+import {
+  addToVolumes,
+  carriedUp,
+  type Delta,
+  inSlices,
+  lockFolders,
+  refreshHoldings,
+  writeTotals,
+} from './holdings.ts';
 
 type NewFolder = Extract<FolderFound, { state: 'new' }>;
 type ChangedFolder = Extract<FolderFound, { state: 'changed' }>;
@@ -50,8 +59,10 @@ export class CatalogueWriter {
   /** Writes one batch in one transaction and tells what it changed. */
   write(batch: Batch): Promise<Changes> {
     return withConnection(this.db, async (connection) => {
-      await this.writeFolders(connection, batch);
+      const totals = this.totalsOf(batch.fresh);
+      await this.writeFolders(connection, batch, totals);
       if (batch.fresh.length > 0) await this.writeFresh(connection, batch.fresh);
+      await writeTotals(connection, totals);
       const changes =
         batch.changed.length > 0
           ? await this.writeChanged(connection, batch.changed)
@@ -65,28 +76,30 @@ export class CatalogueWriter {
     });
   }
 
-  private async writeFolders(connection: Connection, batch: Batch): Promise<void> {
+  /** What new contents add to their folders and to all above. */
+  private totalsOf(fresh: readonly NewFolder[]): Map<number, Delta> {
+    const own = new Map<number, Delta>();
+    for (const { folderId, files, bytes } of fresh) if (files > 0) own.set(folderId, { files, bytes });
+    return carriedUp(own, (id) => this.read.nodeOf(id)?.parentId ?? null);
+  }
+
+  /** New folders come with their totals, which are then no longer among `totals`. */
+  private async writeFolders(connection: Connection, batch: Batch, totals: Map<number, Delta>): Promise<void> {
     const fingerprints = new Map(batch.fresh.map((f) => [f.folderId, f.fingerprint]));
-    const now = this.read.now();
-    for (const some of inSlices(batch.folders)) {
-      await connection.query(
-        'INSERT INTO folders (id, volume_id, parent_id, name, path, path_hash, raw_path, project_id, fingerprint, seen_at) VALUES ?',
-        [
-          some.map((f) => [
-            f.id,
-            this.volumeId,
-            f.parentId,
-            nameOf(f.path),
-            f.path,
-            pathHash(f.path),
-            f.raw === null ? null : Buffer.from(f.raw, 'hex'),
-            f.projectId,
-            fingerprints.get(f.id) ?? null,
-            now,
-          ]),
-        ],
-      );
-    }
+    const rows = batch.folders.map((f) => {
+      const { files, bytes } = totals.get(f.id) ?? { files: 0, bytes: 0 };
+      totals.delete(f.id);
+      const hash = pathHash(f.path).toString('hex');
+      const place = [f.id, this.volumeId, f.parentId, nameOf(f.path), f.path, hash, f.raw];
+      return rowOf([...place, f.projectId, fingerprints.get(f.id) ?? null, files, bytes]);
+    });
+    await loadRows(
+      connection,
+      `folders (id, volume_id, parent_id, name, path, @hash, @raw, project_id, fingerprint, total_files, total_bytes)
+       SET path_hash = UNHEX(@hash), raw_path = UNHEX(@raw), seen_at = ?`,
+      [Buffer.from(rows.join(''))],
+      [this.read.now()],
+    );
     // Folders whose row was written with an earlier batch than their contents.
     const here = new Set(batch.folders.map((f) => f.id));
     await this.setFingerprints(
@@ -115,27 +128,15 @@ export class CatalogueWriter {
     await loadRows(
       connection,
       'files (volume_id, folder_id, name, @raw, size_bytes, modified_us, inode, changed_us, kind, project_id) SET raw_name = UNHEX(@raw)',
-      fresh.map((f) => f.rows),
+      fresh.flatMap((f) => f.rows),
     );
-    const rows: unknown[][] = [];
+    let rows = '';
     const sums = new Map<string, [projectId: number, kind: number, day: number, files: number, bytes: number]>();
-    const deltas = new Map<number, Delta>();
     for (const folder of fresh) {
       const projectId = this.read.nodeOf(folder.folderId)?.projectId ?? 0;
-      if (folder.files > 0) deltas.set(folder.folderId, { files: folder.files, bytes: folder.bytes });
       for (const h of folder.holdings) {
-        rows.push([
-          folder.folderId,
-          KINDS[h.kind],
-          projectId,
-          h.day,
-          this.volumeId,
-          h.files,
-          h.bytes,
-          h.newestUs,
-          h.oldestUs,
-          h.largestBytes,
-        ]);
+        const place = [folder.folderId, KINDS[h.kind]!, projectId, h.day, this.volumeId];
+        rows += rowOf([...place, h.files, h.bytes, h.newestUs, h.oldestUs, h.largestBytes]);
         const key = `${projectId} ${h.kind} ${h.day}`;
         const sum = sums.get(key);
         if (sum) {
@@ -144,11 +145,11 @@ export class CatalogueWriter {
         } else sums.set(key, [projectId, h.kind, h.day, h.files, h.bytes]);
       }
     }
-    for (const some of inSlices(rows))
-      await connection.query(
-        'INSERT INTO folder_holdings (folder_id, kind, project_id, day, volume_id, files, bytes, newest_us, oldest_us, largest_bytes) VALUES ?',
-        [some],
-      );
+    await loadRows(
+      connection,
+      'folder_holdings (folder_id, kind, project_id, day, volume_id, files, bytes, newest_us, oldest_us, largest_bytes)',
+      [Buffer.from(rows)],
+    );
     await addToVolumes(
       connection,
       [...sums.values()].map(([projectId, kind, day, files, bytes]) => ({
@@ -160,7 +161,6 @@ export class CatalogueWriter {
         bytes,
       })),
     );
-    await addToTotals(connection, deltas, (id) => this.read.nodeOf(id)?.parentId ?? null);
   }
 
   private async writeChanged(connection: Connection, changed: readonly ChangedFolder[]): Promise<Changes> {

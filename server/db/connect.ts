@@ -157,7 +157,12 @@ function patientPool(pool: Pool, patience: Patience): Pool {
  * Loads rows as LOAD DATA reads them. A value that does not fit is only a warning there, so warnings are errors here.
  * @param target table and columns, as SQL
  */
-export async function loadRows(connection: Connection, target: string, chunks: readonly Uint8Array[]): Promise<void> {
+export async function loadRows(
+  connection: Connection,
+  target: string,
+  chunks: readonly Uint8Array[],
+  values: readonly unknown[] = [],
+): Promise<void> {
   // An empty chunk would be an empty packet, which ends the loading.
   const buffers = chunks
     .filter((chunk) => chunk.byteLength > 0)
@@ -165,6 +170,7 @@ export async function loadRows(connection: Connection, target: string, chunks: r
   if (buffers.length === 0) return;
   const [result] = await connection.query({
     sql: `LOAD DATA LOCAL INFILE 'rows' INTO TABLE ${target}`,
+    values: [...values],
     infileStreamFactory: () => Readable.from(buffers),
   });
   const { warningStatus } = result as { warningStatus: number };

@@ -132,26 +132,39 @@ export async function addToVolumes(connection: Connection, changed: readonly Sum
   }
 }
 
-/** Adds what changed directly in folders to their totals and to those of every folder above. */
-export async function addToTotals(
-  connection: Connection,
+/** What changed directly in folders, with what it adds to every folder above. */
+export function carriedUp(
   changed: ReadonlyMap<number, Delta>,
-  parentOf?: (id: number) => number | null,
-): Promise<void> {
+  parentOf: (id: number) => number | null | undefined,
+): Map<number, Delta> {
   const all = new Map<number, Delta>();
-  let level = new Map(changed);
-  while (level.size > 0) {
-    const parents = parentOf
-      ? new Map([...level.keys()].map((id) => [id, parentOf(id)]))
-      : await parentsOf(connection, [...level.keys()]);
+  for (let level: ReadonlyMap<number, Delta> = changed; level.size > 0;) {
     const above = new Map<number, Delta>();
     for (const [id, delta] of level) {
       addDelta(all, id, delta);
-      const parent = parents.get(id);
-      if (parent !== null && parent !== undefined) addDelta(above, parent, delta);
+      const parent = parentOf(id) ?? null;
+      if (parent !== null) addDelta(above, parent, delta);
     }
     level = above;
   }
+  return all;
+}
+
+/** Adds what changed directly in folders to their totals and to those of every folder above. */
+async function addToTotals(connection: Connection, changed: ReadonlyMap<number, Delta>): Promise<void> {
+  const parents = new Map<number, number | null>();
+  for (let ids = [...changed.keys()]; ids.length > 0;) {
+    const found = await parentsOf(connection, ids);
+    for (const [id, parent] of found) parents.set(id, parent);
+    ids = [...new Set(found.values())].filter((id) => id !== null && !parents.has(id)) as number[];
+  }
+  await writeTotals(
+    connection,
+    carriedUp(changed, (id) => parents.get(id)),
+  );
+}
+
+export async function writeTotals(connection: Connection, all: ReadonlyMap<number, Delta>): Promise<void> {
   for (const part of inSlices([...all].sort(([a], [b]) => a - b))) {
     const values = part.map(([id, d]) => `SELECT ${id} AS id, ${d.files} AS f, ${d.bytes} AS b`).join(' UNION ALL ');
     await connection.query(
