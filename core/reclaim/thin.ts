@@ -25,17 +25,21 @@ const SPANS = [
   ['months', 30 * 24 * HOUR_US],
 ] as const;
 
-/** Numbers of those that may go. Ages are counted from the newest, so that a series that rests is not thinned away. */
+/**
+ * Numbers of those that may go. How long ago is counted from the newest, so that a series that rests is not thinned away. Of each hour,
+ * day, week or month of the calendar (UTC) the first stays: thinned again and again it is the very same, and no promised point
+ * wears away.
+ */
 export function thinned(backups: readonly Backup[], rules: Thinning = USUAL_THINNING): Set<number> {
   const sorted = [...backups].sort((a, b) => b.modifiedUs - a.modifiedUs || b.id - a.id);
   const keep = new Set(sorted.slice(0, Math.max(1, rules.newest)).map(({ id }) => id));
   const newest = sorted[0]?.modifiedUs ?? 0;
   for (const [name, span] of SPANS) {
     const kept = new Set<number>();
-    // The oldest of each hour, day, week or month stays: the newest ones stay anyway.
+    const last = Math.floor(newest / span);
     for (const { id, modifiedUs } of [...sorted].reverse()) {
-      const slot = Math.floor((newest - modifiedUs) / span);
-      if (slot >= rules[name] || kept.has(slot)) continue;
+      const slot = Math.floor(modifiedUs / span);
+      if (last - slot >= rules[name] || kept.has(slot)) continue;
       kept.add(slot);
       keep.add(id);
     }
