@@ -38,7 +38,7 @@ module.exports = {
       ['SUBJECTS', 'steps|plan|check'],
       ['steps', 'plan|check'],
     ].map(([from, to]) => {
-      const subjects = 'projects|reach|space|reclaim|archives|ledger|search|site';
+      const subjects = 'projects|reach|space|reclaim|archives|ledger|search|site|snapshots';
       return room(
         `server-${from.toLowerCase().replaceAll('|', '-')}-looks-down`,
         `^server/(${from.replace('SUBJECTS', subjects)})/`,

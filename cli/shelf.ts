@@ -15,6 +15,7 @@ import { addCarrierCopies, addCopy } from '#server/steps/copy-archive.ts';
 import { addRelease, releaseKey, releaseOf } from '#server/steps/release.ts';
 import { named, sealedNamed } from './names.ts';
 import { addExportCommand } from './export.ts';
+import { addRepairCommand } from './repair.ts';
 import { addRestoreCommand } from './restore.ts';
 import type { Out } from './shaping.ts';
 import { table } from './table.ts';
@@ -47,6 +48,7 @@ export function addShelfCommands(command: Command, open: () => Database, out: Ou
     .argument('<carrier>', 'its number')
     .requiredOption('--to <carrier>', 'the other')
     .action((from: string, { to }: { to: string }) => migrate(open(), out, { from, to }));
+  addRepairCommand(command, open, out);
   addRestoreCommand(command, open, out);
   addExportCommand(command, open, out);
   command

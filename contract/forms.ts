@@ -280,7 +280,12 @@ export const archiveForm = z.discriminatedUnion('intent', [
     /** Only the copy there; all of them where it is left out. */
     on: z.string().trim().max(250).optional(),
   }),
-  z.object({ intent: z.literal('copy'), carrierIds }),
+  z.object({
+    intent: z.literal('copy'),
+    carrierIds,
+    /** The damaged copy that it is made instead of. */
+    instead: id('The damaged copy').optional(),
+  }),
   z.object({
     intent: z.literal('release'),
     originals: z.enum(['yes', 'no']),

@@ -25,7 +25,11 @@ export const listBeside = (root: Root, folder: string): string[] =>
   readdirSync(folder === '' ? root.top : root.placeText(folder)).map(String);
 
 /** Writes a new document; false where the name is taken. `temporary` is a private name on the same volume. */
-export function writeBeside(root: Root, { at, temporary }: { at: string; temporary: string }, text: string): boolean {
+export function writeBeside(
+  root: Root,
+  { at, temporary }: { at: string; temporary: string },
+  text: string | Uint8Array,
+): boolean {
   try {
     writeNew(root.placeText(at), text, root.placeText(temporary));
     return true;

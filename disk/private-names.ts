@@ -16,6 +16,9 @@ export type PrivateUse = (typeof PRIVATE_USES)[number];
 /** Folder in it for what was set aside: see disk/aside.ts. */
 export const ASIDE = 'aside';
 
+/** Folder in it for snapshots of documents: see disk/snapshots.ts. */
+export const SNAPSHOTS = 'snapshots';
+
 export interface PrivateName {
   use: PrivateUse;
   site: string;
@@ -52,7 +55,7 @@ export function privateNames(root: Root): { known: PrivateName[]; foreign: strin
   for (const name of names) {
     const parsed = parsePrivateName(name);
     if (parsed) known.push(parsed);
-    else if (name !== 'identity.json' && name !== ASIDE) foreign.push(name);
+    else if (name !== 'identity.json' && name !== ASIDE && name !== SNAPSHOTS) foreign.push(name);
   }
   return { known, foreign };
 }

@@ -11,6 +11,7 @@ import { walkPool } from '#disk/walk/walk.ts';
 import { carrierPool } from './carriers/copying.ts';
 import { askForDueCheck } from './check/check.ts';
 import { workAtNight } from './plan/at-night.ts';
+import { askForSnapshots } from './snapshots/taking.ts';
 import { askToAssess } from './reclaim/assess.ts';
 import { connect, type Database, disconnect, isDatabaseAway } from './db/connect.ts';
 import { steps } from './db/schema/plans.ts';
@@ -71,6 +72,12 @@ export const pathsIn = (reach: Reach): StorePaths => ({
   carrier: (id) => reach.carriers.get(id) ?? null,
 });
 
+/** What nobody has to ask for. */
+async function workByItself(db: Database, { volumes }: Reach, now: Date): Promise<void> {
+  await workAtNight(db, now);
+  await askForSnapshots(db, volumes, { now });
+}
+
 /** Starts taking jobs. `stop` ends the running ones without finishing them: the next worker goes on with them at once. */
 export function startWorker(db: Database, options: WorkerOptions): Worker {
   const pools = options.pools ?? newPools();
@@ -90,7 +97,7 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
     if (options.assesses ?? true) await askToAssess(db, new Date());
     await askForDue(db, [...reach.volumes.keys()], new Date());
     if (Date.now() - tidiedAt < LOOK_FOR_LEFTOVERS_EVERY_MS) return;
-    if (options.assesses ?? true) await workAtNight(db, new Date());
+    if (options.assesses ?? true) await workByItself(db, reach, new Date());
     await askToTidy(db, reach, new Date());
     await askForDueCheck(db, new Date());
     tidiedAt = Date.now();

@@ -1,18 +1,22 @@
 // One more copy of an archive, from those that are good: on which carriers, and then into the plan.
 import { useState } from 'react';
 import { useFetcher } from 'react-router';
-import { size } from '#core/wording/amounts.ts';
+import { listed, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
+import { Checkbox } from '../ui/checkbox';
 import { Button, Said } from '../ui/parts';
 import type { Route } from './+types/archive';
 
-export function AnotherCopy({ data: { archive, others } }: { data: Route.ComponentProps['loaderData'] }) {
+export function AnotherCopy({ data: { archive, others, repairable } }: { data: Route.ComponentProps['loaderData'] }) {
   const fetcher = useFetcher<Answer>();
-  const [chosen, setChosen] = useState<number[]>([]);
+  const [damaged] = repairable;
+  const [chosen, setChosen] = useState<number[]>(damaged?.to ? [damaged.to] : []);
+  const [isRepair, setRepair] = useState(damaged !== undefined);
+  const instead = isRepair ? damaged : undefined;
   const toggle = (id: number) => setChosen(chosen.includes(id) ? chosen.filter((one) => one !== id) : [...chosen, id]);
   return (
-    <details className="mt-2 border-t border-line pt-2" open={archive.short !== null}>
-      <summary className="cursor-pointer font-medium">Another copy</summary>
+    <details className="mt-2 border-t border-line pt-2" open={archive.short !== null || damaged !== undefined}>
+      <summary className="cursor-pointer font-medium">{damaged ? 'Repair, or another copy' : 'Another copy'}</summary>
       {others.length === 0 ? (
         <p className="mt-1 text-[13px] text-ink-2">
           Every carrier that is registered holds a copy of it. Register another on the Storage page.
@@ -21,6 +25,8 @@ export function AnotherCopy({ data: { archive, others } }: { data: Route.Compone
         <fetcher.Form method="post" className="mt-1 grid gap-2">
           <input type="hidden" name="intent" value="copy" />
           <input type="hidden" name="carrierIds" value={chosen.join(',')} />
+          {instead && <input type="hidden" name="instead" value={instead.copyId} />}
+          {damaged && <Instead of={damaged.carriers} isOn={isRepair} onChange={setRepair} />}
           <ul className="grid gap-0.5 text-[13px]" aria-label="Carriers for another copy">
             {others.map((carrier) => (
               <li key={carrier.carrierId}>
@@ -43,7 +49,7 @@ export function AnotherCopy({ data: { archive, others } }: { data: Route.Compone
           <Said answer={fetcher.data} />
           <div>
             <Button type="submit" disabled={chosen.length === 0 || fetcher.state !== 'idle'}>
-              Add a copy to the plan
+              {instead ? 'Add the repair to the plan' : 'Add a copy to the plan'}
             </Button>
             <span className="ml-3 text-[13px] text-ink-2">
               Read from a good copy, proven while it is copied, and read back.
@@ -52,5 +58,16 @@ export function AnotherCopy({ data: { archive, others } }: { data: Route.Compone
         </fetcher.Form>
       )}
     </details>
+  );
+}
+
+function Instead({ of, isOn, onChange }: { of: readonly string[]; isOn: boolean; onChange: (on: boolean) => void }) {
+  return (
+    <label className="flex cursor-pointer items-center gap-2 text-[13px]">
+      <Checkbox checked={isOn} onChange={onChange} label="Repair" />
+      <span>
+        Instead of the damaged copy on <b className="path">{listed(of)}</b>, which stays where it is
+      </span>
+    </label>
   );
 }

@@ -12,7 +12,7 @@ import { askToReadBackAll, readBackWords } from '#server/archives/read-back.ts';
 import { archiveRows, carrierRows } from '#server/archives/shelf.ts';
 import { projectById } from '#server/projects/projects.ts';
 import { addRelease, releaseKey, releaseOf } from '#server/steps/release.ts';
-import { addCopy } from '#server/steps/copy-archive.ts';
+import { addCopy, repairable } from '#server/steps/copy-archive.ts';
 import { addRestore } from '#server/steps/restore.ts';
 import { answer, idFrom } from '../answer.server';
 import { db } from '../db.server';
@@ -28,18 +28,20 @@ export async function loader({ params, request }: Route.LoaderArgs) {
   const search = new URL(request.url).searchParams;
   const word = (search.get('q') ?? '').trim().slice(0, 200);
   const after = Math.max(0, Math.floor(Number(search.get('after') ?? 0)) || 0);
-  const [parts, content, shape, receipts, release, project, carriers, timelines, bins, rates] = await Promise.all([
-    partRows(db(), archiveId),
-    contentRows(db(), archiveId, { word, after }),
-    shapeOf(db(), known.jobId),
-    receiptsOfArchive(db(), { archiveId, projectId: known.projectId }),
-    releaseOf(db(), { archiveId, projectId: known.projectId }),
-    projectById(db(), known.projectId as ProjectId),
-    carrierRows(db()),
-    timelinesIn(db(), archiveId),
-    binsIn(db(), archiveId),
-    measuredRates(db()),
-  ]);
+  const [parts, content, shape, receipts, release, project, carriers, timelines, bins, rates, damaged] =
+    await Promise.all([
+      partRows(db(), archiveId),
+      contentRows(db(), archiveId, { word, after }),
+      shapeOf(db(), known.jobId),
+      receiptsOfArchive(db(), { archiveId, projectId: known.projectId }),
+      releaseOf(db(), { archiveId, projectId: known.projectId }),
+      projectById(db(), known.projectId as ProjectId),
+      carrierRows(db()),
+      timelinesIn(db(), archiveId),
+      binsIn(db(), archiveId),
+      measuredRates(db()),
+      repairable(db(), archiveId as ArchiveId),
+    ]);
   const asked = archiveProject.params.safeParse(shape);
   const nowMs = Date.now();
   const good = row.copies.filter((copy) => copy.state === 'good');
@@ -62,6 +64,8 @@ export async function loader({ params, request }: Route.LoaderArgs) {
       ...(row.buildsOn === null ? [] : [`Builds on ${row.buildsOn}`]),
     ],
     receipts,
+    /** Damaged copies that wait for repair. */
+    repairable: damaged,
     /** Where another copy could go: what holds none of it. */
     others: carriers
       .filter(({ carrierId }) => !parts.some((part) => part.carrierId === carrierId && part.ofBase === null))
@@ -87,8 +91,9 @@ export async function action({ request, params }: Route.ActionArgs) {
         return `Reading back what is on ${listed(on)} begins as soon as a worker reaches it${dear}. The ledger will say how it is.`;
       }
       case 'copy': {
-        const added = await addCopy(db(), { archiveId, carrierIds: form.carrierIds as CarrierId[], now });
-        return `Added a copy of ${size(added.bytes)} to the plan. Review the plan and run it.`;
+        const carrierIds = form.carrierIds as CarrierId[];
+        const added = await addCopy(db(), { archiveId, carrierIds, instead: form.instead, now });
+        return `Added ${form.instead === undefined ? 'a copy' : 'the repair'} of ${size(added.bytes)} to the plan. Review the plan and run it.`;
       }
       case 'restore': {
         const { copyId, folder, only } = form;

@@ -102,7 +102,7 @@ function Copies({ data }: { data: Data }) {
               parts={parts.filter((part) => part.copyId === copyId)}
               nowMs={nowMs}
             >
-              {archive.state === 'sealed' && (
+              {archive.state === 'sealed' && parts.find((part) => part.copyId === copyId)!.state !== 'replaced' && (
                 <fetcher.Form method="post">
                   <input type="hidden" name="archiveId" value={archive.archiveId} />
                   <input type="hidden" name="on" value={parts.find((part) => part.copyId === copyId)!.carrier} />
@@ -178,6 +178,7 @@ function Copy({
 
 function PartState({ part, nowMs }: { part: Part; nowMs: number }) {
   if (part.state === 'damaged') return <Chip tone="loss">damaged</Chip>;
+  if (part.state === 'replaced') return <Chip title="It is damaged; another copy was made instead">replaced</Chip>;
   if (part.state !== 'good') return <Chip>{part.state}</Chip>;
   return (
     <>

@@ -82,8 +82,8 @@ function Holds({ data: { carrier, others, nowMs } }: { data: Data }) {
       cell: (held) =>
         held.state === 'damaged' ? (
           <Chip tone="loss">damaged</Chip>
-        ) : held.state === 'writing' ? (
-          <Chip>writing</Chip>
+        ) : held.state === 'writing' || held.state === 'replaced' ? (
+          <Chip>{held.state}</Chip>
         ) : (
           <Chip tone="ok" title={held.readBackMs === null ? undefined : exactTime(held.readBackMs)}>
             {held.readBackMs === null ? 'good' : `read back ${ago(held.readBackMs, nowMs)}`}

@@ -14,13 +14,23 @@ export const copyArchive = stepKind({
       .array(z.object({ carrierId, partIds: z.array(z.number().int().positive()).min(1), bytes: z.number().min(0) }))
       .min(1)
       .max(60),
+    /** The damaged copy that it is made instead of, and where that lies: a repair. */
+    instead: z.object({ copyId: z.number().int().positive(), carriers: z.array(z.string()).max(60) }).optional(),
   }),
   level: () => null,
   does: 'writes',
   action: 'copy written',
   phase: 'copying',
-  title: ({ archiveName }, { carriers }) => `Copy ${archiveName} to ${carriers ? listed(carriers) : 'its carriers'}`,
-  undoing: () => 'the copies that are there stay as they are',
+  title: ({ archiveName, instead }, { carriers }) => {
+    const to = carriers ? listed(carriers) : 'its carriers';
+    return instead
+      ? `Repair ${archiveName}: a new copy on ${to} instead of the damaged one on ${listed(instead.carriers)}`
+      : `Copy ${archiveName} to ${to}`;
+  },
+  undoing: ({ instead }) =>
+    instead
+      ? 'the damaged copy stays where it is, and counts until the new one is read back'
+      : 'the copies that are there stay as they are',
   effect: ({ on }) => ({
     volumes: [],
     carriers: on.map(({ carrierId: id, bytes }) => ({ carrierId: id, bytes })),

@@ -88,7 +88,7 @@ export type DecisionAction =
   /** The page of a carrier. */
   | { go: 'carrier'; carrierId: CarrierId; words: 'Show it' }
   /** The page of an archive, where another copy of it is asked for. */
-  | { go: 'shelf'; archiveId: ArchiveId; words: 'Make another copy' | 'Show it' }
+  | { go: 'shelf'; archiveId: ArchiveId; words: 'Make another copy' | 'Repair it' | 'Show it' }
   | { go: 'missing'; projectId: ProjectId; words: 'Find them' | 'Find it' };
 
 export interface Decision {
@@ -219,9 +219,9 @@ const damagedCopy = (copy: NonNullable<DecisionFacts['damagedCopies']>[number]):
   what: `The copy of ${copy.archive} on ${copy.carrier} is damaged`,
   detail:
     copy.others > 0
-      ? `${counted(copy.others, 'other copy', 'other copies')} of it ${copy.others === 1 ? 'is' : 'are'} good. Make a new one from there`
+      ? `${counted(copy.others, 'other copy', 'other copies')} of it ${copy.others === 1 ? 'is' : 'are'} good. Repair it from there`
       : 'There is no other copy. Do not remove what is left of its originals',
-  action: { go: 'shelf', archiveId: copy.archiveId, words: copy.others > 0 ? 'Make another copy' : 'Show it' },
+  action: { go: 'shelf', archiveId: copy.archiveId, words: copy.others > 0 ? 'Repair it' : 'Show it' },
 });
 
 const checkDiffers = (check: NonNullable<DecisionFacts['check']>, nowMs: number): Decision => ({

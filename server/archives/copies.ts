@@ -34,6 +34,8 @@ export interface CopyPart {
   folder: string;
   manifestSha512: string | null;
   state: string;
+  /** It is damaged, and another copy was made instead of it. */
+  isReplaced: boolean;
   place: CarrierPlace;
 }
 
@@ -75,6 +77,7 @@ export async function copyPartsOf(
     folder: of.folder,
     manifestSha512: of.manifestSha512,
     state: part.state,
+    isReplaced: copy.replacedBy !== null,
     place: placeOf(carrier, pathOf(carrier.id), archive.packer),
   }));
 }

@@ -44,6 +44,7 @@ export async function partRows(db: Db, archiveId: number): Promise<PartRow[]> {
     .sort((a, b) => a.copyId - b.copyId || a.number - b.number)
     .map(({ place: _place, ...part }) => ({
       ...part,
+      state: part.isReplaced ? 'replaced' : part.state,
       files: counts.get(part.partId) ?? 0,
       damaged: damaged.filter((one) => one.copyPartId === part.copyPartId).map((one) => one.path),
       ofBase: part.isOwn ? null : part.archive,

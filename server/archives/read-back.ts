@@ -145,6 +145,7 @@ export async function askToReadBackAll(
     (part) =>
       part.isOwn &&
       ['good', 'damaged'].includes(part.state) &&
+      !part.isReplaced &&
       (on === undefined || part.carrier.toLowerCase() === on.toLowerCase()),
   );
   if (parts.length === 0)

@@ -80,6 +80,10 @@ export async function archiveRows(db: Database, only?: number): Promise<ArchiveR
 
 type Copy = CopyRow & { places: string[] };
 
+/** As people are told it: what is damaged and has another in its stead asks nothing of anybody. */
+const stateOf = ({ replacedBy }: { replacedBy: number | null }, state: string): string =>
+  replacedBy === null ? state : 'replaced';
+
 /** Copies of archives, by the archive. */
 async function copiesOf(db: Db, ids: readonly number[]): Promise<Map<number, Copy[]>> {
   const rows = await db
@@ -99,7 +103,8 @@ async function copiesOf(db: Db, ids: readonly number[]): Promise<Map<number, Cop
     .orderBy(copyParts.id);
   const copies = new Map<number, Copy[]>();
   for (const parts of grouped(rows, ({ copy }) => copy.id).values()) {
-    const { id, archiveId, state, readBackAt } = parts[0]!.copy;
+    const { id, archiveId, readBackAt } = parts[0]!.copy;
+    const state = stateOf(parts[0]!.copy, parts[0]!.copy.state);
     const own: Copy = {
       ...{ copyId: id, state, readBackMs: readBackAt?.getTime() ?? null, places: parts.map(({ place }) => place) },
       isThere: parts.every(({ at }) => at === 'reachable'),
@@ -195,20 +200,21 @@ export interface CarrierRow {
 export async function carrierRows(db: Db): Promise<CarrierRow[]> {
   const all = await db.select().from(carriers).orderBy(carriers.name);
   const on = await db
-    .select({ part: copyParts, of: archiveParts, archive: archives })
+    .select({ part: copyParts, of: archiveParts, archive: archives, copy: archiveCopies })
     .from(copyParts)
     .innerJoin(archiveParts, eq(archiveParts.id, copyParts.partId))
     .innerJoin(archives, eq(archives.id, archiveParts.archiveId))
+    .innerJoin(archiveCopies, eq(archiveCopies.id, copyParts.copyId))
     .where(inArray(copyParts.state, ['writing', 'good', 'damaged']));
   return all.map((carrier) => {
     const layers = on
       .filter(({ part }) => part.carrierId === carrier.id)
-      .map(({ part, of, archive }) => ({
+      .map(({ part, of, archive, copy }) => ({
         archiveId: archive.id as ArchiveId,
         name: archive.name,
         folder: of.folder,
         bytes: of.bytes,
-        state: part.state,
+        state: stateOf(copy, part.state),
       }));
     const usedBytes = layers.reduce((sum, layer) => sum + layer.bytes, 0);
     return {
@@ -236,7 +242,7 @@ export async function carrierRoom(db: Db, name: string, saidFreeBytes: number): 
   return Math.max(0, Math.min(saidFreeBytes, row.capacityBytes - sealed));
 }
 
-/** Copies that did not read back as they were sealed, each with how many others are good. */
+/** Copies that did not read back as they were sealed and wait for repair, each with how many others are good. */
 export async function damagedCopies(
   db: Db,
 ): Promise<{ archiveId: ArchiveId; archive: string; carrier: string; others: number }[]> {
@@ -247,14 +253,16 @@ export async function damagedCopies(
       archive: archives.name,
       carrier: carriers.name,
       state: copyParts.state,
+      replacedBy: archiveCopies.replacedBy,
     })
     .from(copyParts)
+    .innerJoin(archiveCopies, eq(archiveCopies.id, copyParts.copyId))
     .innerJoin(archiveParts, eq(archiveParts.id, copyParts.partId))
     .innerJoin(archives, eq(archives.id, archiveParts.archiveId))
     .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
     .where(inArray(copyParts.state, ['good', 'damaged']));
   return rows
-    .filter((row) => row.state === 'damaged')
+    .filter((row) => row.state === 'damaged' && row.replacedBy === null)
     .map(({ archiveId, archive, carrier, partId }) => ({
       archiveId: archiveId as ArchiveId,
       archive,

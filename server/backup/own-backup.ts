@@ -87,7 +87,8 @@ export async function setOwnBackupRule(db: Database, rule: BackupRule, { who, no
 const params = z.object({ folder: z.string(), prove: z.boolean().default(false) });
 
 /** Which site's it is stands in its name: two that share a folder leave each other's alone. */
-const namesOf = (mark: string) => new RegExp(`^keramion_${mark.slice(0, 8)}_[\\dT-]{19}(-\\d{3})?Z\\.sql\\.gz(\\.enc)?$`);
+const namesOf = (mark: string) =>
+  new RegExp(`^keramion_${mark.slice(0, 8)}_[\\dT-]{19}(-\\d{3})?Z\\.sql\\.gz(\\.enc)?$`);
 const nameFor = (mark: string, now: Date, locked: boolean) =>
   `keramion_${mark.slice(0, 8)}_${now.toISOString().slice(0, 23).replaceAll(/[:.]/g, '-')}Z.sql.gz${locked ? '.enc' : ''}`;
 

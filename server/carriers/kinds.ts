@@ -28,9 +28,13 @@ export function carrierKindOf(kind: string): CarrierKind {
 export const isSequential = ({ module }: Pick<CarrierPlace, 'module'>): boolean =>
   kinds.all().some((kind) => kind.module === module && kind.sequential === true);
 
+/** Whether carriers of a kind hold archives that are packed like this. */
+export const takesPacked = (kind: string, packer: string): boolean =>
+  !isOneFile(packer) || carrierKindOf(kind).growing !== false;
+
 /** Throws Refused where one of them cannot hold an archive that is packed like this. */
 export function refusePacking(rows: readonly Pick<CarrierRow, 'name' | 'kind'>[], packer: string): void {
-  const row = isOneFile(packer) && rows.find(({ kind }) => carrierKindOf(kind).growing === false);
+  const row = rows.find(({ kind }) => !takesPacked(kind, packer));
   if (row)
     throw new Refused(
       `${row.name} is a ${carrierKindOf(row.kind).name}, which takes archives as a folder of files only. Nothing was added. Pack it as a folder, or choose another carrier.`,

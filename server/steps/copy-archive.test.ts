@@ -7,13 +7,13 @@ import { type PackedAs, USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ArchiveId, CarrierId, ProjectId } from '#core/model.ts';
 import { otio, TestSite, until } from '#test/site.ts';
 import { askToReadBackAll } from '../archives/read-back.ts';
-import { archiveRows } from '../archives/shelf.ts';
+import { archiveRows, damagedCopies } from '../archives/shelf.ts';
 import { archiveCopies, copyParts } from '../db/schema/archives.ts';
 import { receipts } from '../db/schema/receipts.ts';
 import { workerReach } from '../db/schema/stores.ts';
 import { currentPlan, findingsOf } from '../plan/plan.ts';
 import { addArchive } from './archive.ts';
-import { addCopy } from './copy-archive.ts';
+import { addCopy, repairable } from './copy-archive.ts';
 
 let site: TestSite;
 const ONE = 1 as ArchiveId;
@@ -79,6 +79,48 @@ test('it is read from whichever copy is whole, and the damaged one is known from
   await worker.stop();
   execFileSync('diff', ['-r', at('kd-2/fog_1'), at('kd-3/fog_1')]);
   expect((await site.db.select().from(archiveCopies)).map((copy) => copy.state)).toEqual(['damaged', 'good', 'good']);
+});
+
+test('a damaged copy is repaired onto another carrier; it counts until the new one was read back, and stays where it is', async () => {
+  const [first, second] = [await site.carrier('kd-1'), await site.carrier('kd-2')];
+  await archived([first, second]);
+  await expect(addCopy(site.db, { archiveId: ONE, carrierIds: [second], instead: 1, now: new Date() })).rejects.toThrow(
+    /not damaged/,
+  );
+  rot(`kd-1/${A}`);
+  await askToReadBackAll(site.db, ONE, { who: 'Mara', now: new Date() });
+  await site.workOff();
+  expect(await damagedCopies(site.db)).toMatchObject([{ carrier: 'kd-1', others: 1 }]);
+  expect(await repairable(site.db, ONE)).toMatchObject([{ carriers: ['kd-1'], to: null }]);
+  const third = await site.carrier('kd-3');
+  await site.look();
+  const [damaged] = await repairable(site.db, ONE);
+  expect(damaged).toMatchObject({ carriers: ['kd-1'], to: third });
+  const repair = { archiveId: ONE, carrierIds: [third], instead: damaged!.copyId, now: new Date() };
+  await addCopy(site.db, repair);
+  expect((await currentPlan(site.db)).steps[0]!.title).toBe(
+    'Repair Fog: a new copy on kd-3 instead of the damaged one on kd-1',
+  );
+  // The copy that it is read from rots as well: nothing is repaired, and both are told.
+  const whole = readFileSync(at('kd-2', A));
+  rot(`kd-2/${A}`);
+  expect((await run()).state).toBe('failed');
+  expect(await damagedCopies(site.db)).toHaveLength(2);
+  expect(existsSync(at('kd-3/fog_1'))).toBe(false);
+  // Brought back by hand: still damaged to us until a copy reads.
+  writeFileSync(at('kd-2', A), whole);
+  await site.db.update(archiveCopies).set({ state: 'good' }).where(eq(archiveCopies.id, 2));
+  await site.db.update(copyParts).set({ state: 'good' }).where(eq(copyParts.copyId, 2));
+  await site.look();
+  await addCopy(site.db, repair);
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  execFileSync('diff', ['-r', at('kd-2/fog_1'), at('kd-3/fog_1')]);
+  expect(existsSync(at('kd-1', A))).toBe(true);
+  expect(await damagedCopies(site.db)).toEqual([]);
+  expect(await repairable(site.db, ONE)).toEqual([]);
+  const [row] = await archiveRows(site.db);
+  expect(row!.copies.map(({ state }) => state).sort()).toEqual(['good', 'good', 'replaced']);
+  await expect(addCopy(site.db, repair)).rejects.toThrow(/repaired already/);
 });
 
 test('where no copy of a file is whole there is no new copy, and nothing of it is left', async () => {

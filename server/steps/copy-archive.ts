@@ -5,9 +5,9 @@ import { layOn, overheadOf } from '#core/archive/layout.ts';
 import { PAYLOAD } from '#core/fixity/bagit.ts';
 import type { ArchiveId, CarrierId } from '#core/model.ts';
 import { copyArchive as kind } from '#core/steps/copy-archive.ts';
-import { copyPartsOf } from '../archives/copies.ts';
+import { type CopyPart, copyPartsOf } from '../archives/copies.ts';
 import { carrierRows } from '../archives/shelf.ts';
-import { refusePacking } from '../carriers/kinds.ts';
+import { refusePacking, takesPacked } from '../carriers/kinds.ts';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
 import { archiveCopies, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
 import { steps } from '../db/schema/plans.ts';
@@ -24,13 +24,15 @@ type Params = ReturnType<typeof kind.params.parse>;
 export interface NewCopy {
   archiveId: ArchiveId;
   carrierIds: readonly CarrierId[];
+  /** The damaged copy that it is made instead of. */
+  instead?: number;
   now: Date;
 }
 
 /** Adds another copy of an archive to the plan, whole on the first of these carriers that holds it, or over all of them. */
 export async function addCopy(
   db: Database,
-  { archiveId, carrierIds, now }: NewCopy,
+  { archiveId, carrierIds, instead, now }: NewCopy,
 ): Promise<{ files: number; bytes: number }> {
   const [archive] = await db.select().from(archives).where(eq(archives.id, archiveId));
   if (archive?.state !== 'sealed') throw new Refused('There is no such sealed archive. Nothing was added.');
@@ -38,7 +40,11 @@ export async function addCopy(
   if (rows.length === 0 || rows.length !== new Set(carrierIds).size)
     throw new Refused('No carrier is chosen, or one is not known. Nothing was added.');
   refusePacking(rows, archive.packer);
-  const has = (await copyPartsOf(db, archiveId)).find(
+  const copies = await copyPartsOf(db, archiveId);
+  const bad = copies.filter((part) => part.isOwn && part.copyId === instead);
+  if (instead !== undefined && (bad.length === 0 || !isDamaged(bad)))
+    throw new Refused(`That copy of ${archive.name} is not damaged, or was repaired already. Nothing was added.`);
+  const has = copies.find(
     (part) => part.isOwn && part.state !== 'ended early' && carrierIds.includes(part.carrierId as CarrierId),
   );
   if (has)
@@ -49,7 +55,12 @@ export async function addCopy(
     throw new Refused(`A part of ${archive.name} has no good copy to copy from. Nothing was added.`);
   const parts = await partsOf(db, archiveId);
   const on = partsOn(parts, rows, archive.packer);
-  const params: Params = { archiveId, archiveName: archive.name, on };
+  const params: Params = {
+    ...{ archiveId, archiveName: archive.name, on },
+    ...(instead === undefined
+      ? {}
+      : { instead: { copyId: instead, carriers: [...new Set(bad.map((part) => part.carrier))] } }),
+  };
   const named = new Map(rows.map((row) => [row.carrierId, row.name]));
   const names = { carriers: [...new Set(on.map((one) => named.get(one.carrierId)!))] };
   return inTransaction(db, async (tx) => {
@@ -61,6 +72,45 @@ export async function addCopy(
     await tx.update(steps).set(sum).where(eq(steps.id, stepId));
     return sum;
   });
+}
+
+const isDamaged = (parts: readonly CopyPart[]): boolean =>
+  parts.some((part) => part.state === 'damaged') && parts.every((part) => !part.isReplaced);
+
+export interface Repairable {
+  copyId: number;
+  carriers: string[];
+  /** Where the new copy is best made: in reach, with room, and not where a good copy lies already. Null where nothing will do. */
+  to: CarrierId | null;
+}
+
+/** Damaged copies of an archive that nothing was made instead of yet. */
+export async function repairable(db: Database, archiveId: ArchiveId): Promise<Repairable[]> {
+  const [archive] = await db.select().from(archives).where(eq(archives.id, archiveId));
+  if (archive?.state !== 'sealed') return [];
+  const own = (await copyPartsOf(db, archiveId)).filter((part) => part.isOwn && part.state !== 'ended early');
+  const byCopy = new Map<number, CopyPart[]>();
+  for (const part of own) byCopy.set(part.copyId, [...(byCopy.get(part.copyId) ?? []), part]);
+  const parts = await partsOf(db, archiveId);
+  const overhead = overheadOf(archive.packer);
+  const files = parts.reduce((sum, part) => sum + part.files, 0);
+  const needed = parts.reduce((sum, part) => sum + part.bytes + overhead.partBytes, 0) + files * overhead.fileBytes;
+  const goodPlaces = new Set(own.filter((part) => part.state === 'good').map((part) => part.keptAt));
+  const best = (await carrierRows(db))
+    .filter(
+      (row) =>
+        row.state === 'reachable' &&
+        row.freeBytes >= needed &&
+        takesPacked(row.kind, archive.packer) &&
+        !own.some((part) => part.carrierId === row.carrierId),
+    )
+    .sort((a, b) => Number(goodPlaces.has(a.place)) - Number(goodPlaces.has(b.place)) || a.freeBytes - b.freeBytes);
+  return [...byCopy.values()].filter(isDamaged).map((bad, i) => ({
+    copyId: bad[0]!.copyId,
+    carriers: [...new Set(bad.map((part) => part.carrier))],
+    // Two copies on one carrier would fail together.
+    to: best[i]?.carrierId ?? null,
+  }));
 }
 
 export interface CarrierCopies {
@@ -181,6 +231,6 @@ export const copyArchive = serverStep({
       WHERE f.archive_id = ${archiveId} ORDER BY p.ord, f.id`);
     return { copyId, carrierIds: (await read(tx, params)).all };
   },
-  run: (context, step, { archiveId }) => writeCopy(context, step, archiveId),
-  giveUp: (context, step, { archiveId }) => giveUpCopy(context, step, archiveId),
+  run: (context, step, params) => writeCopy(context, step, params),
+  giveUp: (context, step, params) => giveUpCopy(context, step, params),
 });

@@ -1,7 +1,7 @@
 // Writing another copy of an archive: every file is read from a copy that is good, compared with what was sealed while it is
 // copied, and read back from the new carrier; its lists are the very same. From another good copy where one turns out to be
 // damaged. A copy is whole or it is not.
-import { and, eq, inArray, sql } from 'drizzle-orm';
+import { and, eq, inArray, isNull, sql } from 'drizzle-orm';
 import { copyArchive as kind } from '#core/steps/copy-archive.ts';
 import { codeOf } from '#disk/facts.ts';
 import { type ArchiveFile, payloadAt } from '../archives/bag.ts';
@@ -31,9 +31,14 @@ interface Copying extends Bench {
   parts: Part[];
   sources: PartSources;
   copyId: number;
+  /** The damaged copy that this one stands in for. */
+  instead: number | null;
 }
 
-async function open(context: JobContext, step: Step, archiveId: number): Promise<Copying> {
+/** What of its parameters the writing of a copy asks. */
+type Asked = Pick<ReturnType<typeof kind.params.parse>, 'archiveId' | 'instead'>;
+
+async function open(context: JobContext, step: Step, { archiveId, instead }: Asked): Promise<Copying> {
   const { db, job } = context;
   const [archive] = await db.select().from(archives).where(eq(archives.id, archiveId));
   if (!archive) throw new Error('The archive of this job is not in the catalogue.');
@@ -44,7 +49,8 @@ async function open(context: JobContext, step: Step, archiveId: number): Promise
     { archiveId, copyId: 0 },
     (part) => part.copyId !== copyId && held.includes(part.carrierId),
   );
-  return { context, step, archive, targets: [], parts: await partsOf(db, archiveId), sources, copyId };
+  const parts = await partsOf(db, archiveId);
+  return { context, step, archive, targets: [], parts, sources, copyId, instead: instead?.copyId ?? null };
 }
 
 async function prepare(copying: Copying): Promise<void> {
@@ -193,7 +199,7 @@ async function conclude(copying: Copying, ending: Ending): Promise<void> {
 }
 
 async function lastWords(copying: Copying, tx: Transaction): Promise<Record<string, unknown>> {
-  const { context, archive, copyId, targets, sources } = copying;
+  const { context, archive, copyId, instead, targets, sources } = copying;
   const now = context.now();
   const isGood = targets.length > 0 && targets.every((target) => target.placed);
   const state = isGood ? ('good' as const) : ('ended early' as const);
@@ -214,9 +220,15 @@ async function lastWords(copying: Copying, tx: Transaction): Promise<Record<stri
         SELECT ${copyPartId}, f.id, 'read back', ${now} FROM archive_files f WHERE f.part_id = ${part.id} AND f.archive_id <> ${archive.id}
         ON DUPLICATE KEY UPDATE state = 'read back'`);
     else await tx.delete(copyFiles).where(eq(copyFiles.copyPartId, copyPartId));
+  if (isGood && instead !== null)
+    await tx
+      .update(archiveCopies)
+      .set({ replacedBy: copyId })
+      .where(and(eq(archiveCopies.id, instead), eq(archiveCopies.state, 'damaged'), isNull(archiveCopies.replacedBy)));
   return {
     archiveId: archive.id,
     copyId,
+    ...(isGood && instead !== null ? { instead } : {}),
     carriers: [...new Set(targets.map((target) => target.name))],
     from: sources.used,
     ...(sources.damages.length > 0 ? { damagedCopies: sources.damages } : {}),
@@ -238,9 +250,9 @@ const workOf = (copying: Copying): ItemWork => ({
 async function withCopying(
   context: JobContext,
   step: Step,
-  { archiveId, run }: { archiveId: number; run: (copying: Copying) => Promise<void> },
+  { asked, run }: { asked: Asked; run: (copying: Copying) => Promise<void> },
 ): Promise<void> {
-  const copying = await open(context, step, archiveId);
+  const copying = await open(context, step, asked);
   try {
     await run(copying);
   } finally {
@@ -248,13 +260,13 @@ async function withCopying(
   }
 }
 
-export const writeCopy = (context: JobContext, step: Step, archiveId: number): Promise<void> =>
-  withCopying(context, step, { archiveId, run: (copying) => runItems(context, step, workOf(copying)) });
+export const writeCopy = (context: JobContext, step: Step, asked: Asked): Promise<void> =>
+  withCopying(context, step, { asked, run: (copying) => runItems(context, step, workOf(copying)) });
 
 /** Ends it without writing any more: what has no name yet is thrown away. */
-export const giveUpCopy = (context: JobContext, step: Step, archiveId: number): Promise<void> =>
+export const giveUpCopy = (context: JobContext, step: Step, asked: Asked): Promise<void> =>
   withCopying(context, step, {
-    archiveId,
+    asked,
     run: (copying) =>
       finishItems(context, step, { work: workOf(copying), ending: { state: 'failed', trouble: context.givenUp } }),
   });

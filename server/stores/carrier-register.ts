@@ -5,7 +5,7 @@ import { day, listed } from '#core/wording/amounts.ts';
 import { type CarrierRow, carrierRows } from '../archives/shelf.ts';
 import { carrierKindOf, waitSeconds } from '../carriers/kinds.ts';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
-import { archiveParts, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
+import { archiveCopies, archiveParts, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
 import { jobs, jobStores } from '../db/schema/jobs.ts';
 import { receipts } from '../db/schema/receipts.ts';
 import { carriers } from '../db/schema/stores.ts';
@@ -127,15 +127,17 @@ export async function carrierPage(db: Db, carrierId: CarrierId): Promise<Carrier
 
 async function heldOn(db: Db, carrierId: number): Promise<Held[]> {
   const rows = await db
-    .select({ part: copyParts, of: archiveParts, archive: archives })
+    .select({ part: copyParts, of: archiveParts, archive: archives, copy: archiveCopies })
     .from(copyParts)
+    .innerJoin(archiveCopies, eq(archiveCopies.id, copyParts.copyId))
     .innerJoin(archiveParts, eq(archiveParts.id, copyParts.partId))
     .innerJoin(archives, eq(archives.id, archiveParts.archiveId))
     .where(and(eq(copyParts.carrierId, carrierId), inArray(copyParts.state, ['writing', 'good', 'damaged'])))
     .orderBy(asc(copyParts.id));
-  return rows.map(({ part, of, archive }) => ({
+  return rows.map(({ part, of, archive, copy }) => ({
     ...{ copyPartId: part.id, archiveId: archive.id as ArchiveId, name: archive.name, folder: of.folder },
-    ...{ files: of.files, bytes: of.bytes, state: part.state, readBackMs: part.readBackAt?.getTime() ?? null },
+    ...{ files: of.files, bytes: of.bytes, readBackMs: part.readBackAt?.getTime() ?? null },
+    state: copy.replacedBy === null ? part.state : 'replaced',
   }));
 }
 

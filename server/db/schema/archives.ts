@@ -65,6 +65,8 @@ export const archiveCopies = mysqlTable(
     state: mysqlEnum('state', COPY_STATES).notNull(),
     writtenAt: at('written_at'),
     readBackAt: at('read_back_at'),
+    /** The copy that was made instead of this one, which is damaged: nobody has to do anything about it any more. */
+    replacedBy: amount('replaced_by'),
   },
   (t) => [index('archive_copies_archive').on(t.archiveId)],
 );

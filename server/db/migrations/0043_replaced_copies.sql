@@ -1,0 +1,1 @@
+ALTER TABLE `archive_copies` ADD `replaced_by` bigint;

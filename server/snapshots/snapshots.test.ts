@@ -1,0 +1,213 @@
+// Snapshots of documents: whole or not there, on another volume, thinned by the rule, put beside and never over. And attacked: a
+// document that is being written, one that is broken, a worker that was killed, a copy that rotted, a volume that is full.
+import { existsSync, readdirSync, readFileSync, rmSync, utimesSync, writeFileSync } from 'node:fs';
+import path from 'node:path';
+import type { ProjectId, VolumeId } from '#core/model.ts';
+import { type SnapshotRule, snapshotRule } from '#core/snapshots/snapshots.ts';
+import { otio, TestSite } from '#test/site.ts';
+import { jobs } from '../db/schema/jobs.ts';
+import { projects } from '../db/schema/projects.ts';
+import { receipts } from '../db/schema/receipts.ts';
+import { snapshots } from '../db/schema/snapshots.ts';
+import { keptOf, linesOf, snapshotWorries } from './line.ts';
+import { askToPutBeside } from './put-beside.ts';
+import { setSnapshotRule } from './rule.ts';
+import { askForSnapshots } from './taking.ts';
+
+let site: TestSite;
+let media: VolumeId;
+let safe: VolumeId;
+const FOG = 1 as ProjectId;
+const DOCUMENT = 'media/fog/fog.otio';
+const CLIPS = ['a', 'b', 'c', 'd'].map((name) => `rushes/${name}.mov`);
+const BEGIN = Date.UTC(2026, 10, 2, 8);
+const MINUTE = 60_000;
+const TIMERS = [
+  ...(['hrtime', 'nextTick', 'performance', 'queueMicrotask', 'setImmediate', 'clearImmediate'] as const),
+  ...(['setInterval', 'clearInterval', 'setTimeout', 'clearTimeout'] as const),
+];
+
+beforeEach(async () => {
+  site = await TestSite.open();
+  for (const clip of CLIPS) site.put(`media/fog/${clip}`, clip);
+  write(2, BEGIN);
+  media = await site.volume('media');
+  safe = await site.volume('safe');
+  await site.read(media);
+  await setRule({});
+});
+afterEach(() => site.close());
+
+const at = (...parts: string[]) => path.join(site.root, ...parts);
+const setRule = (rule: Partial<SnapshotRule>) =>
+  setSnapshotRule(site.db, snapshotRule.parse({ volumeId: safe, everyMinutes: 10, ...rule }), {
+    ...{ who: 'Mara', now: new Date() },
+  });
+/** The document as somebody saved it then, with so many of its clips. */
+function write(used: number, ms: number, text = otio('Fog', CLIPS, CLIPS.slice(0, used))): void {
+  site.put(DOCUMENT, text);
+  utimesSync(at(DOCUMENT), ms / 1000, ms / 1000);
+}
+const reached = () =>
+  new Map<number, string>([
+    [media, at('media')],
+    [safe, at('safe')],
+  ]);
+/** Looks as a worker does at that time, and has the work done: only the day is another, timers run as ever. */
+async function pass(ms: number): Promise<number[]> {
+  jest.useFakeTimers({ now: ms, doNotFake: TIMERS });
+  try {
+    const begun = await askForSnapshots(site.db, reached(), { now: new Date(ms) });
+    if (begun.length > 0) await site.workOff();
+    return begun;
+  } finally {
+    jest.useRealTimers();
+  }
+}
+const kept = () => site.db.select().from(snapshots).orderBy(snapshots.id);
+const filesBelow = (folder: string): string[] =>
+  existsSync(folder)
+    ? readdirSync(folder, { recursive: true, withFileTypes: true })
+        .filter((entry) => entry.isFile())
+        .map((entry) => path.join(entry.parentPath, entry.name))
+        .sort()
+    : [];
+const onDisk = () => filesBelow(at('safe/.keramion/snapshots'));
+/** What is in the table is on the disk, byte for byte, and nothing else is. */
+async function expectTrue(): Promise<void> {
+  const rows = await kept();
+  expect(rows.every((row) => row.state === 'kept')).toBe(true);
+  expect(onDisk()).toEqual(rows.map((row) => at('safe', row.path)).sort());
+  for (const row of rows) expect(readFileSync(at('safe', row.path))).toHaveLength(row.sizeBytes);
+}
+
+test('a document that changed is kept as it was, at most every so many minutes, and told by what it says', async () => {
+  expect(await pass(BEGIN + MINUTE)).toEqual([media]);
+  expect(await pass(BEGIN + 2 * MINUTE)).toEqual([]);
+  const first = readFileSync(at(DOCUMENT));
+  write(3, BEGIN + 3 * MINUTE);
+  expect(await pass(BEGIN + 4 * MINUTE)).toEqual([]);
+  expect(await pass(BEGIN + 12 * MINUTE)).toEqual([media]);
+  await expectTrue();
+  expect(readFileSync(at('safe', (await kept())[0]!.path))).toEqual(first);
+  await site.read(media);
+  const [line] = await linesOf(site.db, FOG);
+  expect(line).toMatchObject({ name: 'fog.otio', isThere: true });
+  expect(line!.snapshots.map(({ since, untilNow }) => ({ since, untilNow }))).toEqual([
+    { since: ['Cut is less than a second longer'], untilNow: [] },
+    { since: null, untilNow: ['Cut is less than a second longer'] },
+  ]);
+  expect((await keptOf(site.db, FOG)).count).toBe(2);
+  // Saved again as it was: nothing new.
+  write(3, BEGIN + 30 * MINUTE);
+  expect(await pass(BEGIN + 31 * MINUTE)).toEqual([media]);
+  expect(await kept()).toHaveLength(2);
+  expect(await pass(BEGIN + 60 * MINUTE)).toEqual([]);
+  // They are nobody's files to a reading, and no work to the tidying.
+  await site.read(safe);
+  expect(onDisk()).toHaveLength(2);
+});
+
+test('what is being written, is broken or is gone is left; what was kept before stays', async () => {
+  await pass(BEGIN + MINUTE);
+  const now = Date.now();
+  write(3, now);
+  await pass(now);
+  expect(await kept()).toHaveLength(1);
+  write(0, BEGIN + 5 * MINUTE, '{"OTIO_SCHEMA": "Timeline.1", "tracks": ');
+  expect(await pass(BEGIN + 20 * MINUTE)).toEqual([media]);
+  await expectTrue();
+  expect(await kept()).toHaveLength(1);
+  // Not every minute again: it is as it was.
+  expect(await pass(BEGIN + 21 * MINUTE)).toEqual([]);
+  rmSync(at(DOCUMENT));
+  expect(await pass(BEGIN + 22 * MINUTE)).toEqual([]);
+  await expectTrue();
+});
+
+test('only documents of projects in work, and none of what lies beside its snapshots', async () => {
+  await site.db.update(projects).set({ state: 'delivered' });
+  expect(await pass(BEGIN + MINUTE)).toEqual([]);
+  await site.db.update(projects).set({ state: 'in work' });
+  await setRule({ volumeId: media });
+  expect(await pass(BEGIN + MINUTE)).toEqual([]);
+  expect(await snapshotWorries(site.db, BEGIN)).toMatchObject([{ what: 'Documents of Fog have no snapshots' }]);
+  await setRule({ volumeId: null });
+  expect(await pass(BEGIN + MINUTE)).toEqual([]);
+  await expect(setRule({ volumeId: 99 as VolumeId })).rejects.toThrow(/no such volume/);
+});
+
+test('they are thinned by the rule, and the newest never goes', async () => {
+  await setRule({ everyMinutes: 1, newest: 2, hours: 3, days: 0, weeks: 0, months: 0 });
+  for (let i = 0; i < 10; i++) {
+    write(1 + (i % 4), BEGIN + i * 20 * MINUTE);
+    await pass(BEGIN + i * 20 * MINUTE + MINUTE);
+  }
+  await expectTrue();
+  const left = (await kept()).map(({ takenAt }) => (takenAt.getTime() - BEGIN - MINUTE) / MINUTE / 20);
+  // The newest two, and the first of each of the last three hours.
+  expect(left).toEqual([3, 6, 8, 9]);
+});
+
+test('a worker that was killed anywhere leaves nothing that says whole and is not', async () => {
+  await pass(BEGIN + MINUTE);
+  const [row] = await kept();
+  // Killed before it was kept, with its file there; and before its file was.
+  site.put('safe/.keramion/snapshots/half', 'half');
+  const half = { ...row!, id: undefined, state: 'being kept' as const };
+  await site.db.insert(snapshots).values([
+    { ...half, path: '.keramion/snapshots/half' },
+    { ...half, path: '.keramion/snapshots/never written' },
+  ]);
+  // And while one went.
+  site.put('safe/.keramion/snapshots/going', 'going');
+  await site.db.insert(snapshots).values({ ...half, state: 'going', path: '.keramion/snapshots/going' });
+  write(4, BEGIN + 20 * MINUTE);
+  await pass(BEGIN + 31 * MINUTE);
+  expect(await kept()).toHaveLength(2);
+  await expectTrue();
+});
+
+test('a snapshot is put beside its document as the next version, once, and never over anything', async () => {
+  await pass(BEGIN + MINUTE);
+  const first = readFileSync(at(DOCUMENT));
+  write(4, BEGIN + 20 * MINUTE);
+  site.put('media/fog/fog v2.otio', 'theirs, and no document');
+  const [row] = await kept();
+  const by = { who: 'Mara', now: new Date() };
+  await askToPutBeside(site.db, row!.id, by);
+  await site.workOff();
+  expect(readFileSync(at('media/fog/fog v3.otio'))).toEqual(first);
+  expect(readFileSync(at('media/fog/fog v2.otio'), 'utf8')).toBe('theirs, and no document');
+  await askToPutBeside(site.db, row!.id, by);
+  await site.workOff();
+  expect(readdirSync(at('media/fog')).filter((name) => name.includes('otio'))).toHaveLength(3);
+  const written = (await site.db.select().from(receipts)).filter((one) => one.action === 'snapshot put beside');
+  expect(written[0]).toMatchObject({ projectId: FOG, files: 1, who: 'Mara' });
+  // It is known at once.
+  expect((await site.db.select().from(jobs)).some((job) => job.kind === 'read volume' && job.state === 'done')).toBe(
+    true,
+  );
+  // One that rotted is refused, and nothing is written.
+  writeFileSync(at('safe', row!.path), 'rotten');
+  rmSync(at('media/fog/fog v3.otio'));
+  await askToPutBeside(site.db, row!.id, by);
+  await site.workOff();
+  const failed = (await site.db.select().from(jobs)).filter((job) => job.state === 'failed');
+  expect(failed[0]!.trouble).toMatch(/does not read as it was taken\. Nothing was written/);
+  expect(existsSync(at('media/fog/fog v3.otio'))).toBe(false);
+  await expect(askToPutBeside(site.db, 999, by)).rejects.toThrow(/no such snapshot/);
+});
+
+test('a document that changed and was not kept for hours is a worry, and no longer one when it was', async () => {
+  await pass(BEGIN + MINUTE);
+  expect(await snapshotWorries(site.db, BEGIN + 3 * MINUTE)).toEqual([]);
+  write(4, BEGIN + 20 * MINUTE);
+  await site.read(media);
+  expect(await snapshotWorries(site.db, BEGIN + 21 * MINUTE)).toEqual([]);
+  expect(await snapshotWorries(site.db, BEGIN + 600 * MINUTE)).toMatchObject([
+    { what: 'The last snapshot of Fog is older than its documents', projectId: FOG },
+  ]);
+  await pass(BEGIN + 601 * MINUTE);
+  expect(await snapshotWorries(site.db, BEGIN + 602 * MINUTE)).toEqual([]);
+});
