@@ -6,6 +6,7 @@ export default [
     route('projects', 'projects/projects.tsx'),
     route('projects/:projectId', 'projects/project.tsx'),
     route('projects/:projectId/missing', 'projects/missing.tsx'),
+    route('projects/:projectId/back', 'projects/back.tsx'),
     route('projects/:projectId/report', 'projects/report.tsx'),
     route('space', 'space/space.tsx'),
     route('reclaim', 'reclaim/reclaim.tsx'),

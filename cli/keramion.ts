@@ -22,6 +22,7 @@ import { settings, workerSettings } from '#server/settings.ts';
 import { addArchiveCommands } from './archive.ts';
 import { addShelfCommands } from './shelf.ts';
 import { addHandOverCommands } from './hand-over.ts';
+import { addSnapshotCommands } from './snapshots.ts';
 import { addBackupCommands } from './backup.ts';
 import { addCheckCommand } from './check.ts';
 import { addReclaimCommands } from './reclaim.ts';
@@ -48,6 +49,7 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
   addHandOverCommands(command, open, out);
   addCheckCommand(command, open, out);
   addBackupCommands(command, open, out);
+  addSnapshotCommands(command, open, out);
   return command;
 }
 

@@ -493,6 +493,23 @@ export const settingsForm = z.discriminatedUnion('intent', [
     weeks: wholeOrNone('The weeks', 1000),
     months: wholeOrNone('The months', 1000),
   }),
+  z.object({
+    intent: z.literal('snapshots'),
+    volumeId: z
+      .literal('')
+      .transform(() => null)
+      .or(id('The volume')),
+    everyMinutes: wholeOrNone('The minutes', 10_080).pipe(
+      z.number().min(1, 'One minute lies between two at least. Nothing was saved.'),
+    ),
+    newest: wholeOrNone('The newest snapshots that stay', 10_000).pipe(
+      z.number().min(1, 'One snapshot stays at least. Nothing was saved.'),
+    ),
+    hours: wholeOrNone('The hours', 1000),
+    days: wholeOrNone('The days', 1000),
+    weeks: wholeOrNone('The weeks', 1000),
+    months: wholeOrNone('The months', 1000),
+  }),
   z.object({ intent: z.literal('back up now') }),
   z.object({
     intent: z.literal('template'),
@@ -672,3 +689,6 @@ export const placesForm = z.discriminatedUnion('intent', [
       ),
     })),
 ]);
+
+/** A snapshot that is put beside its document. */
+export const snapshotForm = z.object({ snapshotId: id('The snapshot') });

@@ -29,6 +29,7 @@ import { changeProject, projectFromTemplate, saveTemplate, templateRows } from '
 import { setState } from '#server/projects/projects.ts';
 import { addCarrier, addVolume } from '#server/stores/stores.ts';
 import { archiveAll, askForLent, rot, withWorker } from './archives.ts';
+import { leaveSnapshots } from './snapshots.ts';
 import {
   AWAY,
   CARRIERS,
@@ -124,6 +125,7 @@ export async function registerSite(
       });
   }
   await plan(db, ids, by);
+  await leaveSnapshots(db, root, by);
   await withWorker(db, async () => {
     await work(db, by);
     await rot(db, root, by, () => ended(db));

@@ -22,6 +22,7 @@ import { parkedOf } from '#server/projects/parking.ts';
 import { addBringingBack, addGathering } from '#server/steps/gather.ts';
 import { addMoveHome, addParking } from '#server/steps/moving-items.ts';
 import { answer, idFrom } from '../answer.server';
+import { keptOf } from '#server/snapshots/line.ts';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
 import { clipsAsked } from './clips-asked.server';
@@ -30,7 +31,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
   const projectId = idFrom(params.projectId, 'project') as ProjectId;
   const project = await projectById(db(), projectId);
   if (!project) throw new Response('There is no such project.', { status: 404 });
-  const [placed, holdings, media, documents, shared, states, asked, parked] = await Promise.all([
+  const [placed, holdings, media, documents, shared, states, asked, parked, kept] = await Promise.all([
     projectHomes(db(), projectId),
     projectHoldings(db(), projectId),
     projectMedia(db(), projectId),
@@ -39,6 +40,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     statesOf(db(), projectId),
     clipsAsked(request, projectId),
     parkedOf(db(), projectId),
+    keptOf(db(), projectId),
   ]);
   const { bins, loose, documentIds, filter } = asked;
   const [clips, timelines, titles] = await Promise.all([
@@ -57,6 +59,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     titles,
     ...placed,
     parked,
+    kept,
     holdings,
     media,
     documents,

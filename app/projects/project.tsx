@@ -5,7 +5,7 @@ import { Form, Link, useActionData, useFetcher, useNavigate, useSubmit } from 'r
 import type { Route } from './+types/project';
 import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
 import { type Kind, KINDS, PROJECT_STATES, type VolumeId } from '#core/model.ts';
-import { ago, count, exactTime, size } from '#core/wording/amounts.ts';
+import { ago, count, counted, exactTime, size } from '#core/wording/amounts.ts';
 import { stateSince } from '#core/wording/lenses.ts';
 import { useFrame } from '../shell/use-frame';
 import { useAsked, useLens, useTo } from '../shell/links';
@@ -28,7 +28,7 @@ export default function Project({ loaderData }: Route.ComponentProps) {
         <Card title="Homes" aside={<SuggestHomes data={loaderData} />} className="max-h-[230px] overflow-auto">
           <Holdings data={loaderData} />
         </Card>
-        <Card title="Timelines" aside="length, media reached" className="max-h-[230px] overflow-auto">
+        <Card title="Timelines" aside={<HowFarBack data={loaderData} />} className="max-h-[230px] overflow-auto">
           <Timelines data={loaderData} />
         </Card>
       </div>
@@ -293,6 +293,16 @@ function EditHome({ kind, home }: { kind: Kind; home: Data['homes'][number] | nu
 }
 
 /** Timelines; the chosen ones are the scope that used and unused are told of. */
+/** The snapshots of its documents, where their timelines are listed. */
+function HowFarBack({ data: { project, kept } }: { data: Data }) {
+  const lens = useLens();
+  return (
+    <Link to={lens(`/projects/${project.id}/back`)} className="text-accent hover:underline">
+      {kept.count === 0 ? 'how far back' : counted(kept.count, 'snapshot')}
+    </Link>
+  );
+}
+
 function Timelines({ data }: { data: Data }) {
   const to = useTo();
   const navigate = useNavigate();

@@ -6,6 +6,7 @@ import type { VolumeId } from '#core/model.ts';
 import { counted } from '#core/wording/amounts.ts';
 import { currentRules, type KindChange, markOf, previewRules, saveRules } from '#server/readings/kinds.ts';
 import { askToBackUp, lastOwnBackup, ownBackupRule, setOwnBackupRule } from '#server/backup/own-backup.ts';
+import { setSnapshotRule, snapshotRuleOf } from '#server/snapshots/rule.ts';
 import { houseRules, setHouseRules } from '#server/site/house-rules.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { saveTemplate, templateRows } from '#server/projects/register-project.ts';
@@ -20,13 +21,14 @@ export interface Preview {
 }
 
 export async function loader() {
-  const [rules, templates, volumes, removing, backup, lastBackup] = await Promise.all([
+  const [rules, templates, volumes, removing, backup, lastBackup, snapshots] = await Promise.all([
     currentRules(db()),
     templateRows(db()),
     rackVolumes(db()),
     houseRules(db()),
     ownBackupRule(db()),
     lastOwnBackup(db()),
+    snapshotRuleOf(db()),
   ]);
   return {
     rules,
@@ -34,6 +36,7 @@ export async function loader() {
     removing,
     backup,
     lastBackup,
+    snapshots,
     nowMs: Date.now(),
     volumes: volumes.map(({ volumeId, name }) => ({ volumeId, name })),
   };
@@ -72,6 +75,13 @@ export async function action({ request }: Route.ActionArgs) {
         return rule.folder === ''
           ? 'Saved. No backup is made by itself.'
           : `Saved. The next goes to ${rule.folder} tonight.`;
+      }
+      case 'snapshots': {
+        const { intent: _intent, ...rule } = form;
+        await setSnapshotRule(db(), rule, by);
+        return rule.volumeId === null
+          ? 'Saved. No snapshots are made.'
+          : 'Saved. The first are taken within a minute or two.';
       }
       case 'back up now':
         await askToBackUp(db(), by);

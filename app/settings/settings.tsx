@@ -10,6 +10,7 @@ import { count, counted, size } from '#core/wording/amounts.ts';
 import { kindsSentence } from '#core/wording/lenses.ts';
 import { Button, buttonLook, Card, Empty, Field, inputLook, KindDot, NumberField, Said, Sentence } from '../ui/parts';
 import { OwnBackup } from './own-backup';
+import { Snapshots } from './snapshots';
 import type { action, Preview } from './settings.server.ts';
 
 export { loader, action } from './settings.server.ts';
@@ -53,6 +54,11 @@ export default function Settings({ loaderData }: Route.ComponentProps) {
           <OwnBackup data={loaderData} />
         </div>
       )}
+      {show === 'snapshots' && (
+        <div className="max-w-[720px]">
+          <Snapshots data={loaderData} />
+        </div>
+      )}
       {show === 'kinds' && <Rules key={JSON.stringify(loaderData.rules)} data={loaderData} fetcher={fetcher} />}
     </div>
   );
@@ -62,6 +68,7 @@ const VIEWS = [
   { key: 'kinds', words: 'Kinds of files' },
   { key: 'templates', words: 'Templates' },
   { key: 'removing', words: 'Removing and archives' },
+  { key: 'snapshots', words: 'Snapshots' },
   { key: 'backup', words: 'Own backup' },
 ] as const;
 

@@ -9,6 +9,7 @@ import { archiveById, contentRows, partRows, receiptsOfArchive, shapeOf } from '
 import { binsIn, timelinesIn } from '#server/archives/contents.ts';
 import { measuredRates } from '#server/archives/rates.ts';
 import { askToReadBackAll, readBackWords } from '#server/archives/read-back.ts';
+import { takesPacked } from '#server/carriers/kinds.ts';
 import { archiveRows, carrierRows } from '#server/archives/shelf.ts';
 import { projectById } from '#server/projects/projects.ts';
 import { addRelease, releaseKey, releaseOf } from '#server/steps/release.ts';
@@ -66,8 +67,9 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     receipts,
     /** Damaged copies that wait for repair. */
     repairable: damaged,
-    /** Where another copy could go: what holds none of it. */
+    /** Where another copy could go: what holds none of it, and takes what is packed like it. */
     others: carriers
+      .filter(({ kind }) => takesPacked(kind, known.packer))
       .filter(({ carrierId }) => !parts.some((part) => part.carrierId === carrierId && part.ofBase === null))
       .map(({ carrierId, name, place, freeBytes, state }) => ({ carrierId, name, place, freeBytes, state })),
     release: { ...release, parts: release.parts.map((part) => ({ ...part, key: releaseKey(part) })) },

@@ -14,6 +14,7 @@ import { archiveRows, damagedCopies } from '#server/archives/shelf.ts';
 import { dueReadBacks } from '#server/archives/due-read-backs.ts';
 import { shelfRule } from '#server/site/house-rules.ts';
 import { carriersToTell } from '#server/stores/carrier-register.ts';
+import { snapshotWorries } from '#server/snapshots/line.ts';
 import { backupTrouble, lastOwnBackup, ownBackupRule } from '#server/backup/own-backup.ts';
 import { lastCheck } from '#server/check/check.ts';
 import { asideTotal } from '#server/reclaim/aside.ts';
@@ -115,6 +116,7 @@ async function decisionsOf({ all, volumes, projects, strays, forecastOf }: Known
       short === null ? [] : [{ archiveId, name, folder, short }],
     ),
     aside,
+    snapshots: await snapshotWorries(db(), Date.now()),
     ownBackup: backupTrouble(await ownBackupRule(db()), await lastOwnBackup(db()), Date.now()),
     compressedSounds: sounds
       .filter((row) => volumes.some((volume) => volume.volumeId === row.volumeId))

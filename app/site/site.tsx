@@ -118,6 +118,8 @@ function pathOf(action: Exclude<NonNullable<Decision['action']>, { go: 'read' }>
       return `/shelf/${action.archiveId}`;
     case 'backup':
       return '/settings?show=backup';
+    case 'snapshots':
+      return action.projectId === null ? '/settings?show=snapshots' : `/projects/${action.projectId}/back`;
     case 'carrier':
       return `/shelf/carrier/${action.carrierId}`;
     case 'archive':

@@ -51,6 +51,8 @@ export interface DecisionFacts {
   check?: { findings: number; example: string; atMs: number } | null;
   /** What is wrong with the house's own backups; null where nothing is. */
   ownBackup?: { what: string; detail: string } | null;
+  /** What is wrong with the snapshots of documents, and of which project. */
+  snapshots?: readonly { what: string; detail: string; projectId: ProjectId | null }[];
   /** Sounds of libraries in a compressed form, by volume. */
   compressedSounds?: readonly { volumeId: VolumeId; volume: string; files: number; bytes: number }[];
   /** Carriers that are late, or older than the house wants. */
@@ -85,6 +87,7 @@ export type DecisionAction =
   | { go: 'project'; projectId: ProjectId; words: 'Open project' }
   | { go: 'aside'; words: 'Show it' }
   | { go: 'backup'; words: 'Show it' }
+  | { go: 'snapshots'; projectId: ProjectId | null; words: 'Show it' }
   /** The page of a carrier. */
   | { go: 'carrier'; carrierId: CarrierId; words: 'Show it' }
   /** The page of an archive, where another copy of it is asked for. */
@@ -117,6 +120,7 @@ export function decisions(facts: DecisionFacts): Decision[] {
     ...facts.ownerless.filter((row) => row.bytes >= WORTH_TELLING).map(nobodys),
     ...facts.brokenDocuments.map(broken),
     ...(facts.damagedCopies ?? []).map(damagedCopy),
+    ...(facts.snapshots ?? []).map(snapshotWorry),
     ...(facts.shortArchives ?? []).map(shortOfCopies),
     ...(facts.carriers ?? []).flatMap((carrier) => ofCarrier(carrier, facts.nowMs)),
     ...(facts.waiting ?? []).map(waitsForCarrier),
@@ -222,6 +226,11 @@ const damagedCopy = (copy: NonNullable<DecisionFacts['damagedCopies']>[number]):
       ? `${counted(copy.others, 'other copy', 'other copies')} of it ${copy.others === 1 ? 'is' : 'are'} good. Repair it from there`
       : 'There is no other copy. Do not remove what is left of its originals',
   action: { go: 'shelf', archiveId: copy.archiveId, words: copy.others > 0 ? 'Repair it' : 'Show it' },
+});
+
+const snapshotWorry = ({ what, detail, projectId }: NonNullable<DecisionFacts['snapshots']>[number]): Decision => ({
+  ...{ key: `snapshots ${projectId ?? ''} ${what}`, weight: 'caution', what, detail },
+  action: { go: 'snapshots', projectId, words: 'Show it' },
 });
 
 const checkDiffers = (check: NonNullable<DecisionFacts['check']>, nowMs: number): Decision => ({

@@ -182,6 +182,20 @@ export function outWords(part: LeftOut, seconds: number): string {
   }
 }
 
+/** How far back a project can go. */
+export function backSentence(facts: {
+  project: string;
+  count: number;
+  sinceMs: number | null;
+  lastMs: number | null;
+  nowMs: number;
+}): string {
+  const { project, count: many, sinceMs, lastMs, nowMs } = facts;
+  if (sinceMs === null || lastMs === null) return `No snapshot of ${project} was taken yet.`;
+  if (many === 1) return `${project} can go back to one snapshot, taken ${ago(sinceMs, nowMs)}.`;
+  return `${project} can go back to ${counted(many, 'snapshot')}, the first ${ago(sinceMs, nowMs)}, the last ${ago(lastMs, nowMs)}.`;
+}
+
 /** How long a project has been in its state: 'delivered 41 days ago', 'in work for 3 days'. */
 export function stateSince(state: string, sinceMs: number, nowMs: number): string {
   if (state === 'delivered' || state === 'archived') return `${state} ${ago(sinceMs, nowMs)}`;

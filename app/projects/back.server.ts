@@ -1,0 +1,40 @@
+// What the page that shows how far back a project can go asks of the services, and what it changes through them.
+import type { Route } from './+types/back';
+import { snapshotForm } from '#contract/forms.ts';
+import type { ProjectId } from '#core/model.ts';
+import { projectById } from '#server/projects/projects.ts';
+import { rackVolumes } from '#server/site/rack.ts';
+import { keptOf, linesOf } from '#server/snapshots/line.ts';
+import { askToPutBeside } from '#server/snapshots/put-beside.ts';
+import { snapshotRuleOf } from '#server/snapshots/rule.ts';
+import { answer, idFrom } from '../answer.server';
+import { db } from '../db.server';
+import { personOf } from '../person.server';
+
+export async function loader({ params }: Route.LoaderArgs) {
+  const projectId = idFrom(params.projectId, 'project') as ProjectId;
+  const project = await projectById(db(), projectId);
+  if (!project) throw new Response('There is no such project.', { status: 404 });
+  const [lines, kept, rule, volumes] = await Promise.all([
+    linesOf(db(), projectId),
+    keptOf(db(), projectId),
+    snapshotRuleOf(db()),
+    rackVolumes(db()),
+  ]);
+  return {
+    project: { projectId, name: project.name },
+    lines,
+    kept,
+    everyMinutes: rule.everyMinutes,
+    /** Where they go; null where none are made. */
+    on: volumes.find((volume) => volume.volumeId === rule.volumeId)?.name ?? null,
+    nowMs: Date.now(),
+  };
+}
+
+export async function action({ request }: Route.ActionArgs) {
+  return answer(request, snapshotForm, async ({ snapshotId }) => {
+    const { name } = await askToPutBeside(db(), snapshotId, { who: await personOf(request), now: new Date() });
+    return `It is put beside ${name} as its next version; nothing is written over. The tray shows how far it is, and the ledger what it is called.`;
+  });
+}

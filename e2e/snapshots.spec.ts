@@ -1,0 +1,41 @@
+// How far back a project can go, in the browser: what is kept, what changed, and one put beside the document.
+import { readdirSync } from 'node:fs';
+import path from 'node:path';
+import { expect, test } from './test.ts';
+import { HOME } from './start';
+
+const FOLDER = path.join(HOME, 'site/ropewalk-projects/lamp-keepers');
+
+test('a snapshot is chosen by what changed, and put beside the document as its next version', async ({ page }) => {
+  await page.goto('/projects');
+  await page.getByRole('link', { name: 'Lamp Keepers', exact: true }).click();
+  await page.getByRole('link', { name: /^\d+ snapshots$/ }).click();
+  const sentence = page.getByRole('heading', { level: 1 });
+  await expect(sentence).toContainText(/Lamp Keepers can go back to 1\d snapshots, the first 20 days ago/);
+  const list = page.getByRole('region', { name: /^Snapshots of lamp-keepers_ep3/ });
+  await expect(list.getByText('teaser 30s is new')).toBeVisible();
+  await list.getByRole('button', { name: '22 hours ago' }).click();
+  await expect(page.getByText('Since then').first()).toBeVisible();
+  const before = readdirSync(FOLDER);
+  await page.getByRole('button', { name: 'Put it beside the document' }).first().click();
+  await expect(page.getByRole('status')).toContainText('as its next version; nothing is written over');
+  await expect
+    .poll(() => readdirSync(FOLDER).filter((name) => !before.includes(name)), { timeout: 60_000 })
+    .toEqual(['lamp-keepers_ep3 v2.otio']);
+  await page.goto('/ledger');
+  await expect(page.getByText(/^lamp-keepers_ep3\.otio as it was .*, as lamp-keepers_ep3 v2\.otio$/)).toBeVisible({
+    timeout: 60_000,
+  });
+});
+
+test('where snapshots go is said in Settings, and nonsense is refused in a sentence', async ({ page }) => {
+  await page.goto('/settings?show=snapshots');
+  await page.getByLabel('The newest').fill('0');
+  await page.getByRole('button', { name: 'Save' }).click();
+  await expect(page.getByRole('alert')).toContainText('One snapshot stays at least. Nothing was saved.');
+  await page.getByLabel('The newest').fill('30');
+  await page.getByRole('button', { name: 'Save' }).click();
+  await expect(page.getByRole('status')).toContainText('Saved.');
+  await page.goto('/ledger');
+  await expect(page.getByText('Snapshots of documents go to Ropewalk media').first()).toBeVisible();
+});
