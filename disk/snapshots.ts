@@ -10,7 +10,7 @@ import { PRIVATE_FOLDER } from './identity.ts';
 import type { Inside } from './paths.ts';
 import { SNAPSHOTS } from './private-names.ts';
 import type { Root } from './root.ts';
-import { removeOwn, writeNew } from './write.ts';
+import { removeOwn, renameNew, syncFolder, writeTemporary } from './write.ts';
 
 /** Documents beyond that are no documents. */
 const LARGEST_BYTES = 400_000_000;
@@ -45,14 +45,26 @@ export function readMoment(root: Root, inside: Inside, nowMs: number): Moment | 
 /** Below our own folder of a volume, which no reading counts as anybody's files. */
 export const snapshotAt = (site: string, below: string): string => `${PRIVATE_FOLDER}/${SNAPSHOTS}/${site}/${below}`;
 
-/** Writes one and reads it back from its medium. False where it does not read as it was written: then it is gone again. */
+/**
+ * Writes one and reads it back from its medium. `check` is asked before it gets its name and may throw: whoever was stopped
+ * meanwhile finds that its temporary name was taken over. False where it does not read as it was written: then it is gone again.
+ */
 export async function keepMoment(
   root: Root,
-  { at, temporary }: { at: string; temporary: string },
+  { at, temporary, check }: { at: string; temporary: string; check: () => Promise<void> },
   moment: Moment,
 ): Promise<boolean> {
   const place = root.make(at);
-  writeNew(place, moment.bytes, root.placeText(temporary));
+  const own = root.placeText(temporary);
+  writeTemporary(own, moment.bytes);
+  try {
+    await check();
+    renameNew(own, place);
+  } catch (error) {
+    removeOwn(own);
+    throw error;
+  }
+  syncFolder(path.dirname(place));
   await dropFromMemory(place);
   if (sumOf(readFileSync(place)) === moment.xxh64) return true;
   removeOwn(place);

@@ -37,7 +37,8 @@ export function replaceOwn(target: string, content: string, temporary: string): 
   syncFolder(path.dirname(target));
 }
 
-function writeTemporary(temporary: string, content: string | Uint8Array): void {
+/** Writes a file whole under a name of our own, and flushes it; after any error nothing of it is left. */
+export function writeTemporary(temporary: string, content: string | Uint8Array): void {
   const flags = constants.O_WRONLY | constants.O_CREAT | constants.O_EXCL | constants.O_NOFOLLOW;
   const fd = openSync(temporary, flags, 0o644);
   try {

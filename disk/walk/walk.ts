@@ -58,7 +58,13 @@ export async function walk(pool: WalkPool, options: WalkOptions, sink: WalkSink)
   const { dev: device } = lstatSync(root);
   await sink.begin?.(device);
   const { from = { path: '', raw: null, parentId: null }, ...plain } = options;
-  const base = { ...plain, largeFrom: options.largeFrom ?? LARGE_FROM, root, device, exclude: options.exclude.map(real) };
+  const base = {
+    ...plain,
+    largeFrom: options.largeFrom ?? LARGE_FROM,
+    root,
+    device,
+    exclude: options.exclude.map(real),
+  };
   const top = { name: '', raw: from.raw };
   const waiting: FolderAsked[] = [
     { path: from.path, raw: from.raw, ...(await sink.enter(from.path, top, from.parentId)) },

@@ -125,6 +125,8 @@ async function finishEarlier(taking: Taking): Promise<void> {
 
 async function drop({ context, to }: Taking, { id, path }: Pick<Kept, 'id' | 'path'>): Promise<void> {
   await context.assertLease();
+  // Its temporary file is ours since the volume was opened, whoever began it.
+  removeSnapshot(to, (await context.names()).path('copy', id));
   removeSnapshot(to, path);
   await context.transaction((tx) => tx.delete(snapshots).where(eq(snapshots.id, id)));
 }
@@ -181,7 +183,7 @@ async function keep(taking: Taking, { document, moment, takenAt }: Keeping): Pro
   await context.assertLease();
   const temporary = (await context.names()).path('copy', row.id);
   try {
-    if (!(await keepMoment(to, { at: row.path, temporary }, moment)))
+    if (!(await keepMoment(to, { at: row.path, temporary, check: () => context.assertLease() }, moment)))
       throw Object.assign(new Error('It does not read back as it was written.'), { code: 'EIO' });
   } catch (error) {
     await drop(taking, row);

@@ -5,7 +5,9 @@ import { createHash } from 'node:crypto';
 import { existsSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, utimesSync } from 'node:fs';
 import os from 'node:os';
 import path from 'node:path';
+import { xxh64 } from '@node-rs/xxhash';
 import { eq, sql } from 'drizzle-orm';
+import { snapshotRule } from '#core/snapshots/snapshots.ts';
 import { USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ArchiveId, FolderId, PlanId, ProjectId, VolumeId } from '#core/model.ts';
 import { byLevel } from '#core/plan/plan.ts';
@@ -15,12 +17,16 @@ import { archiveCopies, archiveParts, archives, copyParts } from '#server/db/sch
 import { aside } from '#server/db/schema/aside.ts';
 import { files, folders } from '#server/db/schema/catalogue.ts';
 import { jobs } from '#server/db/schema/jobs.ts';
+import { snapshots } from '#server/db/schema/snapshots.ts';
 import { stepItems, steps } from '#server/db/schema/plans.ts';
 import { receipts } from '#server/db/schema/receipts.ts';
 import { carriers } from '#server/db/schema/stores.ts';
 import { checkLedger } from '#server/check/check.ts';
 import { checkSums } from '#server/check/sums.ts';
 import { currentPlan, runAtOnce, runPlan } from '#server/plan/plan.ts';
+import { askToPutBeside } from '#server/snapshots/put-beside.ts';
+import { setSnapshotRule } from '#server/snapshots/rule.ts';
+import { askForSnapshots } from '#server/snapshots/taking.ts';
 import { setHome } from '#server/projects/homes.ts';
 import { candidatesFor, missingMedia } from '#server/readings/missing.ts';
 import { addArchive } from '#server/steps/archive.ts';
@@ -323,6 +329,19 @@ export const SCENARIOS: readonly Scenario[] = [
     },
   },
   {
+    name: 'snapshots of documents',
+    set: (site) => snapshotsAsked(site),
+  },
+  {
+    name: 'a snapshot put beside',
+    async set(site) {
+      await snapshotsAsked(site);
+      await workOff(site);
+      const [row] = await site.db.select().from(snapshots);
+      await askToPutBeside(site.db, row!.id, by());
+    },
+  },
+  {
     name: 'a removal of originals',
     async set(site) {
       await archived(site);
@@ -349,6 +368,29 @@ async function laidAside(site: TestSite) {
   await run(site);
   await workOff(site);
   return (await site.db.select().from(aside)).map((row) => row.id);
+}
+
+/** A document that changed, and another that was kept before it did; thinned to one. */
+async function snapshotsAsked(site: TestSite): Promise<void> {
+  const [media, system] = [await fog(site), await site.volume('system')];
+  await setSnapshotRule(
+    site.db,
+    snapshotRule.parse({ volumeId: system, everyMinutes: 1, newest: 1, hours: 0, days: 0, weeks: 0, months: 0 }),
+    by(),
+  );
+  const reached = new Map<number, string>([
+    [media, path.join(site.root, 'media')],
+    [system, path.join(site.root, 'system')],
+  ]);
+  const at = path.join(site.root, 'media/fog/fog.otio');
+  const changed = async (seconds: number) => {
+    utimesSync(at, seconds, seconds);
+    await askForSnapshots(site.db, reached, { now: NOW(), force: true });
+  };
+  await changed(1e9);
+  await workOff(site);
+  site.put('media/fog/fog.otio', otio('Fog', ['rushes/a.mov']));
+  await changed(1.1e9);
 }
 
 const sumOf = (bytes: Buffer) => createHash('sha512').update(bytes).digest('hex');
@@ -397,6 +439,16 @@ export async function judge(site: TestSite, before: ReadonlyMap<string, string>)
     lying.add(path.join('media', row.asidePath));
     if (existsSync(at)) there.add(sumOf(readFileSync(at)));
     else figures.lines.push(`lost: ${row.asidePath}`);
+  }
+  // What is not kept yet, or goes, is finished by the next snapshots; what is kept is there, as it was taken.
+  for (const row of await site.db.select().from(snapshots)) {
+    lying.add(path.join('system', row.path));
+    const at = path.join(site.root, 'system', row.path);
+    const isWhole = existsSync(at) && xxh64(readFileSync(at)).toString(16).padStart(16, '0') === row.xxh64;
+    if (row.state === 'kept' && !isWhole) {
+      figures.untrue++;
+      figures.lines.push(`untrue: snapshot ${row.path} is said to be kept`);
+    }
   }
   for (const [at, sum] of before)
     if (!there.has(sum) && !purged.has(at)) {
