@@ -94,7 +94,10 @@ test('one timeline is handed over on a volume that can be carried away, and the 
   const sentence = page.getByRole('heading', { level: 1 });
   await expect(sentence).toContainText('Somebody gets');
   await page.getByText('of all 5 timelines').click();
-  await page.getByRole('list', { name: 'Timelines' }).getByRole('checkbox', { name: /teaser 30s/ }).click();
+  await page
+    .getByRole('list', { name: 'Timelines' })
+    .getByRole('checkbox', { name: /teaser 30s/ })
+    .click();
   await expect(page.getByText('1 timeline of 5')).toBeVisible();
   await page.getByLabel('How much of each file').selectOption('used');
   await page.getByLabel(/^For/).fill('Ida Holm, grading');
