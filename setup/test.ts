@@ -1,6 +1,6 @@
 // Every check and test, one after the other; the last line says how many passed and failed. A part that cannot even
 // run counts as one that failed.
-import { spawnSync } from 'node:child_process';
+import { spawn, spawnSync } from 'node:child_process';
 import { existsSync, mkdirSync, readFileSync, rmSync } from 'node:fs';
 import path from 'node:path';
 
@@ -12,11 +12,28 @@ interface Part {
 
 const bin = (name: string) => path.join('node_modules', '.bin', name);
 
-/** A check counts as one: it passes or it does not. */
-function check(name: string, command: string, args: readonly string[]): Part {
-  console.log(`\n— ${name}`);
-  const { status } = spawnSync(command, args, { stdio: 'inherit', env: process.env });
-  return { name, passed: status === 0 ? 1 : 0, failed: status === 0 ? 0 : 1 };
+/** A check counts as one: it passes or it does not. What it said is told when it ends: others run beside it. */
+function check(name: string, command: string, args: readonly string[]): Promise<Part> {
+  return new Promise((resolve) => {
+    const said: Buffer[] = [];
+    const child = spawn(command, args, { stdio: ['ignore', 'pipe', 'pipe'], env: process.env });
+    for (const stream of [child.stdout, child.stderr]) stream.on('data', (chunk: Buffer) => void said.push(chunk));
+    const ended = (passed: boolean) => {
+      process.stdout.write(`\n— ${name}\n${Buffer.concat(said).toString('utf8')}`);
+      resolve({ name, passed: passed ? 1 : 0, failed: passed ? 0 : 1 });
+    };
+    child.on('error', () => ended(false));
+    child.on('close', (code) => ended(code === 0));
+  });
+}
+
+type Check = [name: string, command: string, args: readonly string[]];
+
+/** One after the other. */
+async function inTurn(checks: readonly Check[]): Promise<Part[]> {
+  const parts: Part[] = [];
+  for (const [name, command, args] of checks) parts.push(await check(name, command, args));
+  return parts;
 }
 
 function unit(): Part {
@@ -52,28 +69,28 @@ function browser(): Part {
 
 export async function test(): Promise<void> {
   mkdirSync('var', { recursive: true });
+  const rooms = ['app', 'bench', 'cli', 'contract', 'core', 'demo', 'disk', 'server', 'setup'];
+  const terms = '../shared/tools/check-terms.mjs';
   const parts = [
-    check('formatting', bin('prettier'), ['--check', '--log-level', 'warn', '.']),
-    check('route types', bin('react-router'), ['typegen']),
-    check('types', bin('tsc'), []),
-    check('lint', bin('eslint'), ['.']),
-    check('import directions', bin('depcruise'), [
-      '--config',
-      '.dependency-cruiser.cjs',
-      'app',
-      'bench',
-      'cli',
-      'contract',
-      'core',
-      'demo',
-      'disk',
-      'server',
-      'setup',
-    ]),
+    await check('route types', bin('react-router'), ['typegen']),
+    // Two at a time, as long as they take.
+    ...(
+      await Promise.all([
+        inTurn([
+          ['types', bin('tsc'), []],
+          ['formatting', bin('prettier'), ['--check', '--log-level', 'warn', '.']],
+          ...(existsSync(terms) ? [['names of our own', process.execPath, [terms, '.']] as Check] : []),
+        ]),
+        inTurn([
+          ['lint', bin('eslint'), ['.']],
+          ['import directions', bin('depcruise'), ['--config', '.dependency-cruiser.cjs', ...rooms]],
+        ]),
+      ])
+    ).flat(),
+    unit(),
+    await check('build', bin('react-router'), ['build']),
+    browser(),
   ];
-  if (existsSync('../shared/tools/check-terms.mjs'))
-    parts.push(check('names of our own', process.execPath, ['../shared/tools/check-terms.mjs', '.']));
-  parts.push(unit(), check('build', bin('react-router'), ['build']), browser());
   const sum = (of: (part: Part) => number) => parts.reduce((n, part) => n + of(part), 0);
   for (const part of parts) if (part.failed > 0) console.log(`failed: ${part.name}`);
   const failed = sum((part) => part.failed);

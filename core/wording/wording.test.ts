@@ -292,7 +292,7 @@ test('what a check found, and copies that are damaged, wait for somebody', () =>
     ['loss', 'The copy of Fog on KD-1 is damaged'],
     ['caution', 'The last check found 2 things that differ'],
   ]);
-  expect(list[0]!.detail).toBe('1 other copy of it is good. Make a new one from there');
+  expect(list[0]!.detail).toBe('1 other copy of it is good. Repair it from there');
 });
 
 test('a carrier that is late or old, and a copy that is due to be read, wait with what to do', () => {

@@ -1,7 +1,7 @@
 // Snapshots of the documents of projects in work: each as it is at one moment, whole, on another volume than its own, and
 // proven there. Workers look every minute which documents changed; only then there is work. What is not kept any longer goes
 // by the house's rule, in the same work.
-import { and, asc, eq, inArray, isNull, ne } from 'drizzle-orm';
+import { and, asc, eq, inArray, isNull, ne, sql } from 'drizzle-orm';
 import { z } from 'zod';
 import { thinned } from '#core/reclaim/thin.ts';
 import { joinPath } from '#core/paths.ts';
@@ -62,16 +62,25 @@ export async function documentsToKeep(db: Db, volumeId: number) {
 }
 type Document = Awaited<ReturnType<typeof documentsToKeep>>[number];
 type Kept = typeof snapshots.$inferSelect;
+type Last = Pick<Kept, 'id' | 'fileId' | 'takenAt' | 'xxh64' | 'modifiedUs' | 'sizeBytes'>;
 
 /** The last one of each of these documents. */
-async function lastOf(db: Db, fileIds: readonly number[]): Promise<Map<number, Kept>> {
-  const last = new Map<number, Kept>();
+async function lastOf(db: Db, fileIds: readonly number[]): Promise<Map<number, Last>> {
+  const last = new Map<number, Last>();
   if (fileIds.length === 0) return last;
-  const rows = await db
-    .select()
+  const newest = db
+    .select({ id: sql`MAX(${snapshots.id})`.as('newest_id') })
     .from(snapshots)
     .where(and(inArray(snapshots.fileId, [...fileIds]), eq(snapshots.state, 'kept')))
-    .orderBy(asc(snapshots.id));
+    .groupBy(snapshots.fileId)
+    .as('newest');
+  const rows = await db
+    .select({
+      ...{ id: snapshots.id, fileId: snapshots.fileId, takenAt: snapshots.takenAt, xxh64: snapshots.xxh64 },
+      ...{ modifiedUs: snapshots.modifiedUs, sizeBytes: snapshots.sizeBytes },
+    })
+    .from(snapshots)
+    .innerJoin(newest, eq(newest.id, snapshots.id));
   for (const row of rows) last.set(row.fileId, row);
   return last;
 }
@@ -132,7 +141,7 @@ async function drop({ context, to }: Taking, { id, path }: Pick<Kept, 'id' | 'pa
 }
 
 /** Whether another one is kept now. What is being written, or is no whole document, waits for the next time. */
-async function takeOne(taking: Taking, document: Document, last: Kept | undefined): Promise<boolean> {
+async function takeOne(taking: Taking, document: Document, last: Last | undefined): Promise<boolean> {
   const { context, from } = taking;
   const now = context.now();
   const moment = read(from, document, now.getTime());
@@ -276,7 +285,7 @@ export async function askForSnapshots(
   return begun;
 }
 
-async function anyChanged(path: string, all: readonly Document[], last: ReadonlyMap<number, Kept>): Promise<boolean> {
+async function anyChanged(path: string, all: readonly Document[], last: ReadonlyMap<number, Last>): Promise<boolean> {
   for (const document of all) {
     const facts = await glance(path, joinPath(document.folder, document.name));
     if (!facts) continue;
