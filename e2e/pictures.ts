@@ -90,6 +90,11 @@ try {
   await page.getByText(/cut without encoding anew/).waitFor();
   await take(page, null, 'hand-over');
   await page.getByRole('link', { name: 'Archive it' }).click();
+  // Only to the disk: what is proposed beside it is a tape, which takes as long as a tape does.
+  const carriers = page.getByRole('group', { name: 'Carriers' });
+  await carriers.waitFor();
+  for (const other of await carriers.getByRole('checkbox').all()) await other.uncheck();
+  await carriers.getByRole('checkbox', { name: /KD-0001/ }).check();
   await page.getByRole('button', { name: /^Add (the|an) archive/ }).click();
   await page.getByText(/Added an archive/).waitFor();
   await page.getByRole('button', { name: 'Review plan' }).click();
