@@ -53,24 +53,27 @@ export async function linesOf(db: Db, projectId: ProjectId): Promise<DocumentLin
     .innerJoin(volumes, eq(volumes.id, files.volumeId))
     .where(inArray(files.id, fileIds));
   const now = await nowOf(db, fileIds);
-  return where
-    .map(({ fileId, name, folder, volume, goneAt }) => {
-      const own = kept.filter(({ row }) => row.fileId === fileId);
-      return {
-        ...{ fileId, name, volume, path: joinPath(folder, name), isThere: goneAt === null },
-        snapshots: own.map(({ row, on }, i) => {
-          const before = own[i + 1]?.row.summary;
-          const is = now.get(fileId);
-          return {
-            ...{ snapshotId: row.id, takenMs: row.takenAt.getTime(), modifiedMs: row.modifiedUs / 1000, on },
-            ...{ bytes: row.sizeBytes, path: row.path },
-            since: before ? changesBetween(before, row.summary) : null,
-            untilNow: is ? changesBetween(row.summary, is) : null,
-          };
-        }),
-      };
-    })
-    .sort((a, b) => b.snapshots[0]!.takenMs - a.snapshots[0]!.takenMs || a.fileId - b.fileId);
+  return (
+    where
+      .map(({ fileId, name, folder, volume, goneAt }) => {
+        const own = kept.filter(({ row }) => row.fileId === fileId);
+        return {
+          ...{ fileId, name, volume, path: joinPath(folder, name), isThere: goneAt === null },
+          snapshots: own.map(({ row, on }, i) => {
+            const before = own[i + 1]?.row.summary;
+            const is = now.get(fileId);
+            return {
+              ...{ snapshotId: row.id, takenMs: row.takenAt.getTime(), modifiedMs: row.modifiedUs / 1000, on },
+              ...{ bytes: row.sizeBytes, path: row.path },
+              since: before ? changesBetween(before, row.summary) : null,
+              untilNow: is ? changesBetween(row.summary, is) : null,
+            };
+          }),
+        };
+      })
+      // The one that is worked on most first, wherever its last one stands.
+      .sort((a, b) => b.snapshots.length - a.snapshots.length || a.fileId - b.fileId)
+  );
 }
 
 /** What documents say now, by their file. */
