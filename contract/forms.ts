@@ -456,6 +456,16 @@ const wholeOrNone = (what: string, most: number) =>
         .max(most, `${what} are ${most} at most. Nothing was saved.`),
     );
 
+/** How many stay of what is made again and again. */
+const keptFor = (what: 'backup' | 'snapshot', most: number) => ({
+  newest: wholeOrNone(`The newest ${what}s that stay`, most).pipe(
+    z.number().min(1, `One ${what} stays at least. Nothing was saved.`),
+  ),
+  days: wholeOrNone('The days', 1000),
+  weeks: wholeOrNone('The weeks', 1000),
+  months: wholeOrNone('The months', 1000),
+});
+
 export const settingsForm = z.discriminatedUnion('intent', [
   z.object({ intent: z.literal('preview'), rules }),
   z.object({ intent: z.literal('save'), rules, previewed: z.string().max(64) }),
@@ -486,12 +496,7 @@ export const settingsForm = z.discriminatedUnion('intent', [
       .refine((text) => text === '' || text.startsWith('/'), {
         error: 'Say the whole path of the folder, beginning with /. Nothing was saved.',
       }),
-    newest: wholeOrNone('The newest backups that stay', 1000).pipe(
-      z.number().min(1, 'One backup stays at least. Nothing was saved.'),
-    ),
-    days: wholeOrNone('The days', 1000),
-    weeks: wholeOrNone('The weeks', 1000),
-    months: wholeOrNone('The months', 1000),
+    ...keptFor('backup', 1000),
   }),
   z.object({
     intent: z.literal('snapshots'),
@@ -502,13 +507,8 @@ export const settingsForm = z.discriminatedUnion('intent', [
     everyMinutes: wholeOrNone('The minutes', 10_080).pipe(
       z.number().min(1, 'One minute lies between two at least. Nothing was saved.'),
     ),
-    newest: wholeOrNone('The newest snapshots that stay', 10_000).pipe(
-      z.number().min(1, 'One snapshot stays at least. Nothing was saved.'),
-    ),
     hours: wholeOrNone('The hours', 1000),
-    days: wholeOrNone('The days', 1000),
-    weeks: wholeOrNone('The weeks', 1000),
-    months: wholeOrNone('The months', 1000),
+    ...keptFor('snapshot', 10_000),
   }),
   z.object({ intent: z.literal('back up now') }),
   z.object({

@@ -5,9 +5,9 @@ import { lstat } from 'node:fs/promises';
 import path from 'node:path';
 import { xxh64 } from '@node-rs/xxhash';
 import { dropFromMemory, openToRead } from './content/content.ts';
-import { type FileFacts, factsOf, isUnchanged, modifiedUsOf } from './facts.ts';
+import { type FileFacts, factsOf, isMissing, isUnchanged, modifiedUsOf } from './facts.ts';
 import { PRIVATE_FOLDER } from './identity.ts';
-import type { Inside } from './paths.ts';
+import { type Inside, OutsideError } from './paths.ts';
 import { SNAPSHOTS } from './private-names.ts';
 import type { Root } from './root.ts';
 import { removeOwn, renameNew, syncFolder, writeTemporary } from './write.ts';
@@ -87,12 +87,12 @@ export function readSnapshot(root: Root, at: string, xxh: string): Buffer | null
   }
 }
 
-/** Removes one; that it, or its folder, is gone already is fine. */
+/** Removes one; that it, or its folder, is gone already is fine, or that something that is not ours lies in the way. */
 export function removeSnapshot(root: Root, at: string): void {
   try {
     removeOwn(root.placeText(at));
   } catch (error) {
-    if (!['ENOENT', 'ENOTDIR'].includes((error as { code?: string }).code ?? '')) throw error;
+    if (!isMissing(error) && !(error instanceof OutsideError)) throw error;
   }
 }
 

@@ -292,17 +292,20 @@ function EditHome({ kind, home }: { kind: Kind; home: Data['homes'][number] | nu
   );
 }
 
-/** Timelines; the chosen ones are the scope that used and unused are told of. */
 /** The snapshots of its documents, where their timelines are listed. */
 function HowFarBack({ data: { project, kept } }: { data: Data }) {
   const lens = useLens();
   return (
-    <Link to={lens(`/projects/${project.id}/back`)} className="text-accent hover:underline">
-      {kept.count === 0 ? 'how far back' : counted(kept.count, 'snapshot')}
-    </Link>
+    <>
+      length, media reached ·{' '}
+      <Link to={lens(`/projects/${project.id}/back`)} className="text-accent hover:underline">
+        {kept.count === 0 ? 'how far back' : counted(kept.count, 'snapshot')}
+      </Link>
+    </>
   );
 }
 
+/** Timelines; the chosen ones are the scope that used and unused are told of. */
 function Timelines({ data }: { data: Data }) {
   const to = useTo();
   const navigate = useNavigate();

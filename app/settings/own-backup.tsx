@@ -1,7 +1,8 @@
 // Keramion's own backup: where the catalogue goes each night, how many are kept, how the last was, and one now.
 import { useFetcher } from 'react-router';
 import { ago, count, exactTime, size } from '#core/wording/amounts.ts';
-import { Button, Card, Chip, Field, inputLook, NumberField, Said } from '../ui/parts';
+import { Button, Card, Chip, Field, inputLook, Said } from '../ui/parts';
+import { KeptFor } from './kept-for';
 import type { action, loader } from './settings.server.ts';
 
 type Data = Awaited<ReturnType<typeof loader>>;
@@ -21,13 +22,7 @@ export function OwnBackup({ data }: { data: Data }) {
           >
             <input name="folder" defaultValue={backup.folder} className={`${inputLook} path`} maxLength={4000} />
           </Field>
-          <fieldset className="flex flex-wrap gap-4">
-            <legend className="mb-1 font-medium">What is kept</legend>
-            <NumberField name="newest" label="The newest" value={backup.newest} />
-            <NumberField name="days" label="One a day, for days" value={backup.days} />
-            <NumberField name="weeks" label="One a week, for weeks" value={backup.weeks} />
-            <NumberField name="months" label="One a month, for months" value={backup.months} />
-          </fieldset>
+          <KeptFor legend="What is kept" rule={backup} />
           <p className="text-[13px] text-ink-2">
             Catalogue, ledger and settings, whole at one moment. Every week the newest is read into a database of its
             own and checked there. With KERAMION_BACKUP_PASSPHRASE set for the worker it is locked. keramion

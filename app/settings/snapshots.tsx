@@ -1,6 +1,7 @@
 // Snapshots of documents: where they go, how often, and how long they stay.
 import { useFetcher } from 'react-router';
 import { Button, Card, Field, inputLook, NumberField, Said } from '../ui/parts';
+import { KeptFor } from './kept-for';
 import type { action, loader } from './settings.server.ts';
 
 type Data = Awaited<ReturnType<typeof loader>>;
@@ -30,14 +31,7 @@ export function Snapshots({ data }: { data: Data }) {
           label="Minutes between two of one document, at least"
           value={snapshots.everyMinutes}
         />
-        <fieldset className="flex flex-wrap gap-4">
-          <legend className="mb-1 font-medium">What is kept of each document</legend>
-          <NumberField name="newest" label="The newest" value={snapshots.newest} />
-          <NumberField name="hours" label="One an hour, for hours" value={snapshots.hours} />
-          <NumberField name="days" label="One a day, for days" value={snapshots.days} />
-          <NumberField name="weeks" label="One a week, for weeks" value={snapshots.weeks} />
-          <NumberField name="months" label="One a month, for months" value={snapshots.months} />
-        </fieldset>
+        <KeptFor legend="What is kept of each document" rule={snapshots} />
         <p className="text-[13px] text-ink-2">
           A document of a project in work is kept when it changed and nobody writes it; only whole ones count. They lie
           in the folder .keramion/snapshots of the volume, by project and document, and can be opened from there by

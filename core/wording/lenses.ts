@@ -202,7 +202,6 @@ export function stateSince(state: string, sinceMs: number, nowMs: number): strin
   return `${state} for ${span(nowMs - sinceMs)}`;
 }
 
-/** The sentence of the settings page. */
 /** What gathering a project into its homes put into the plan. */
 export function gatheredWords({
   moved,

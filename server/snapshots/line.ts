@@ -148,11 +148,12 @@ export async function snapshotWorries(
       projectId: projects.id,
       project: projects.name,
       volumeId: files.volumeId,
-      modifiedUs: sql`MAX(${files.modifiedUs})`.mapWith(Number),
-      unkept:
-        sql`SUM(NOT EXISTS (SELECT 1 FROM ${snapshots} s WHERE s.file_id = ${files.id} AND s.state = 'kept' AND s.modified_us >= ${files.modifiedUs}))`.mapWith(
-          Number,
-        ),
+      /** The oldest change that no snapshot has. */
+      unkeptUs: sql<
+        number | null
+      >`MIN(IF(NOT EXISTS (SELECT 1 FROM ${snapshots} s WHERE s.file_id = ${files.id} AND s.state = 'kept' AND s.modified_us >= ${files.modifiedUs}), ${files.modifiedUs}, NULL))`.mapWith(
+        (value: unknown) => (value === null ? null : Number(value)),
+      ),
     })
     .from(documents)
     .innerJoin(files, eq(files.id, documents.fileId))
@@ -174,7 +175,7 @@ export async function snapshotWorries(
         ...{ what: `Documents of ${row.project} have no snapshots`, projectId },
         detail: `They lie on ${place?.name ?? 'the volume'} itself, where the snapshots go: one disk would take both`,
       });
-    else if (row.unkept > 0 && nowMs - row.modifiedUs / 1000 > LATE_MS)
+    else if (row.unkeptUs !== null && nowMs - row.unkeptUs / 1000 > LATE_MS)
       worries.push({
         ...{ what: `The last snapshot of ${row.project} is older than its documents`, projectId },
         detail: 'A worker that reaches both volumes has to run, and the documents have to be whole',

@@ -1,5 +1,6 @@
 // Snapshots of documents: whole or not there, on another volume, thinned by the rule, put beside and never over. And attacked: a
-// document that is being written, one that is broken, a worker that was killed, a copy that rotted, a volume that is full.
+// document that is being written, one that is broken, a worker that was killed, a copy that rotted, a place that
+// takes nothing. A volume that is full is met by the faults (steps/faults.test.ts).
 import { existsSync, readdirSync, readFileSync, rmSync, utimesSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import type { ProjectId, VolumeId } from '#core/model.ts';
@@ -166,6 +167,22 @@ test('a worker that was killed anywhere leaves nothing that says whole and is no
   await pass(BEGIN + 31 * MINUTE);
   expect(await kept()).toHaveLength(2);
   await expectTrue();
+});
+
+test('where nothing can be kept it is told, tried again after a while, and forgotten when it works', async () => {
+  site.put('safe/.keramion/snapshots', 'a file where the folder should be');
+  expect(await pass(BEGIN + MINUTE)).toEqual([media]);
+  expect(await kept()).toEqual([]);
+  expect((await snapshotWorries(site.db, BEGIN + 2 * MINUTE)).map(({ what }) => what)).toContain(
+    'Snapshots of documents fail',
+  );
+  expect(await pass(BEGIN + 5 * MINUTE)).toEqual([]);
+  expect(await pass(BEGIN + 20 * MINUTE)).toEqual([media]);
+  rmSync(at('safe/.keramion/snapshots'));
+  expect(await pass(BEGIN + 40 * MINUTE)).toEqual([media]);
+  await expectTrue();
+  expect(await kept()).toHaveLength(1);
+  expect(await snapshotWorries(site.db, BEGIN + 41 * MINUTE)).toEqual([]);
 });
 
 test('a snapshot is put beside its document as the next version, once, and never over anything', async () => {

@@ -254,18 +254,18 @@ const markOf = ({ sizeBytes, modifiedUs }: { sizeBytes: number; modifiedUs: numb
 
 /**
  * Looks at the documents on volumes that a worker reaches, and asks for snapshots where one changed and its last is old enough.
- * Gives the volumes that it asked for. `force`: however old the last is.
+ * Gives the volumes that it asked for
  */
 export async function askForSnapshots(
   db: Database,
   reached: ReadonlyMap<number, string>,
-  { now, force = false }: { now: Date; force?: boolean },
+  { now }: { now: Date },
 ): Promise<number[]> {
   const rule = await snapshotRuleOf(db);
   if (rule.volumeId === null || !reached.has(rule.volumeId)) return [];
   // What failed is tried again, but not every minute.
   const trouble = await snapshotTrouble(db);
-  if (trouble && !force && now.getTime() - trouble.atMs < AGAIN_AFTER_MS) return [];
+  if (trouble && now.getTime() - trouble.atMs < AGAIN_AFTER_MS) return [];
   const due: number[] = [];
   for (const [volumeId, path] of reached) {
     if (volumeId === rule.volumeId) continue;
@@ -276,7 +276,7 @@ export async function askForSnapshots(
     );
     const old = all.filter((one) => {
       const before = last.get(one.fileId);
-      return force || !before || now.getTime() - before.takenAt.getTime() >= rule.everyMinutes * 60_000;
+      return !before || now.getTime() - before.takenAt.getTime() >= rule.everyMinutes * 60_000;
     });
     if (await anyChanged(path, old, last)) due.push(volumeId);
   }
