@@ -33,7 +33,7 @@ export default function Back({ loaderData: data }: Route.ComponentProps) {
       <p className="text-ink-2">
         {on === null
           ? 'No snapshots are made now. '
-          : `A document that changed is kept on ${on}, every ${counted(data.everyMinutes, 'minute')} at most. `}
+          : `Documents of projects in work that changed are kept on ${on}, at most every ${data.everyMinutes === 1 ? 'minute' : counted(data.everyMinutes, 'minute')}. `}
         <Link to="/settings?show=snapshots" className="text-accent underline">
           {on === null ? 'Say in Settings where they go' : 'Change that in Settings'}
         </Link>

@@ -250,6 +250,7 @@ function ReadBack({ archive, submit }: { archive: Archive; submit: ReturnType<ty
 
 /** How sure an archive is: its good copies, when they were read back, and what is short of what the house wants. */
 function Copies({ archive, good, readBack, nowMs }: CopiesProps) {
+  const damaged = archive.copies.filter((copy) => copy.state === 'damaged').length;
   return (
     <>
       {archive.state === 'writing' ? (
@@ -260,6 +261,14 @@ function Copies({ archive, good, readBack, nowMs }: CopiesProps) {
         <Chip tone="ok" title={readBack === null ? undefined : exactTime(readBack)}>
           {counted(good, 'copy', 'copies')}, read back {readBack === null ? '' : ago(readBack, nowMs)}
         </Chip>
+      )}
+      {damaged > 0 && (
+        <>
+          {' '}
+          <Chip tone="loss" title="Its page repairs it">
+            {counted(damaged, 'copy', 'copies')} damaged
+          </Chip>
+        </>
       )}
       {archive.gaps > 0 && (
         <>
