@@ -298,7 +298,7 @@ function HowFarBack({ data: { project, kept } }: { data: Data }) {
   return (
     <>
       length, media reached ·{' '}
-      <Link to={lens(`/projects/${project.id}/back`)} className="text-accent hover:underline">
+      <Link to={lens(`/projects/${project.id}/back`)} className="text-accent underline">
         {kept.count === 0 ? 'how far back' : counted(kept.count, 'snapshot')}
       </Link>
     </>

@@ -45,7 +45,7 @@ export default function Reclaim({ loaderData: data }: Route.ComponentProps) {
       {group === 'unused media' && data.project && (
         <p className="text-[13px] text-ink-2">
           Too good to let go, and in the way here?{' '}
-          <Link to={`/projects/${data.project.id}?move=1`} className="text-accent hover:underline">
+          <Link to={`/projects/${data.project.id}?move=1`} className="text-accent underline">
             Park it on another volume instead
           </Link>
         </p>
