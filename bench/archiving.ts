@@ -1,5 +1,5 @@
 // Two copies of an archive written and read back, beside cp twice and xxhsum three times on the same bytes, as a folder and as
-// one tar. Prints seconds, ratios and the most memory. usage: npm run bench -- archiving [megabytes]
+// one tar; then a copy read back beside xxhsum, and restored beside cp and xxhsum. Prints seconds, ratios and the most memory. usage: npm run bench -- archiving [megabytes]
 import { execFileSync, spawnSync } from 'node:child_process';
 import { closeSync, mkdirSync, mkdtempSync, openSync, readdirSync, rmSync, writeFileSync, writeSync } from 'node:fs';
 import { randomFillSync } from 'node:crypto';
@@ -7,7 +7,7 @@ import os from 'node:os';
 import path from 'node:path';
 import pino from 'pino';
 import { type PackedAs, USUAL_SCOPE } from '#core/archive/selection.ts';
-import type { CarrierId, PlanId, ProjectId } from '#core/model.ts';
+import type { ArchiveId, CarrierId, PlanId, ProjectId } from '#core/model.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
 import { connect, disconnect } from '#server/db/connect.ts';
 import { jobs } from '#server/db/schema/jobs.ts';
@@ -15,7 +15,9 @@ import { migrate } from '#server/db/migrate.ts';
 import { currentPlan, runPlan } from '#server/plan/plan.ts';
 import { readDocuments } from '#server/readings/read-documents.ts';
 import { readVolume } from '#server/readings/read-volume.ts';
+import { askToReadBackAll } from '#server/archives/read-back.ts';
 import { addArchive } from '#server/steps/archive.ts';
+import { addRestore } from '#server/steps/restore.ts';
 import { lookAtStores, signIn, signOut } from '#server/stores/reach.ts';
 import { addCarrier, addVolume } from '#server/stores/stores.ts';
 import { endPools, newPools, startWorker } from '#server/worker.ts';
@@ -26,6 +28,11 @@ const LARGE = 4;
 const SMALL = 200;
 const root = mkdtempSync(path.join(os.tmpdir(), 'bench-archiving-'));
 const at = (...parts: string[]) => path.join(root, ...parts);
+
+const made = (name: string): string => {
+  mkdirSync(at(name));
+  return at(name);
+};
 
 const seconds = async (work: () => Promise<unknown> | unknown): Promise<number> => {
   spawnSync('sync');
@@ -102,16 +109,9 @@ await signOut(db, looking);
 /** Before anything of the archive is read: what the program and its threads take. */
 const before = process.memoryUsage().rss;
 
-async function archived(pack: PackedAs): Promise<number> {
-  const scope = { ...USUAL_SCOPE, pack };
-  await addArchive(db, {
-    ...{ projectId: 1 as ProjectId, carrierIds: carriers, folder: `fog-${pack}`, scope, now: new Date() },
-  });
-  const plan = await currentPlan(db);
-  const asked = { planId: plan.planId as PlanId, version: plan.version, who: 'bench', now: new Date() };
-  const ran = await runPlan(db, asked);
-  if (!ran.ok) throw new Error(`The plan did not run: ${ran.trouble.code}.`);
-  return seconds(async () => {
+/** Has a worker do all that waits; seconds. */
+const workedOff = (): Promise<number> =>
+  seconds(async () => {
     const worker = startWorker(db, {
       ...{ pools, name: 'bench', leaseSeconds: 30, pollMs: 20, assesses: false },
       log: pino({ level: 'error' }),
@@ -125,6 +125,21 @@ async function archived(pack: PackedAs): Promise<number> {
     const last = (await db.select().from(jobs)).at(-1)!;
     if (last.state !== 'done') throw new Error(last.trouble ?? last.state);
   });
+
+async function ran(): Promise<number> {
+  const plan = await currentPlan(db);
+  const asked = { planId: plan.planId as PlanId, version: plan.version, who: 'bench', now: new Date() };
+  const outcome = await runPlan(db, asked);
+  if (!outcome.ok) throw new Error(`The plan did not run: ${outcome.trouble.code}.`);
+  return workedOff();
+}
+
+async function archived(pack: PackedAs): Promise<number> {
+  const scope = { ...USUAL_SCOPE, pack };
+  await addArchive(db, {
+    ...{ projectId: 1 as ProjectId, carrierIds: carriers, folder: `fog-${pack}`, scope, now: new Date() },
+  });
+  return ran();
 }
 
 /** From the medium, as reading back does it: what memory still has of a file is dropped. */
@@ -153,6 +168,42 @@ for (const pack of ['folder', 'tar'] as const) {
     `${pack}: two copies of ${megabytes} MB written and read back ${own.toFixed(2)} s; cp twice and xxhsum three times ${theirs.toFixed(2)} s, ${(own / theirs).toFixed(2)} times; with sha512sum once more ${(own / (theirs + strong)).toFixed(2)} times`,
   );
 }
+
+// The way back, and the proof that it is there: of the copy that lies as a folder.
+const median = (list: number[]) => [...list].sort((a, b) => a - b)[Math.floor(list.length / 2)]!;
+const times = { summed: [] as number[], readBack: [] as number[], copied: [] as number[], restored: [] as number[] };
+const back = await addVolume(
+  db,
+  { ...{ station: 'store', stationRole: 'server', name: 'back', path: made('back'), duty: 'none', quotaBytes: null } },
+  new Date(),
+);
+for (let i = 0; i < 3; i++) {
+  fresh(at('a/fog-folder'));
+  times.summed.push(await seconds(() => all(at('a/fog-folder'), 'xxhsum', '-H1')));
+  await askToReadBackAll(db, 1, { who: 'bench', now: new Date(), on: 'a' });
+  times.readBack.push(await workedOff());
+  fresh(at('a/fog-folder'));
+  times.copied.push(
+    await seconds(() => {
+      execFileSync('cp', ['-r', at('a/fog-folder/data'), at('e')]);
+      execFileSync('sync', ['-f', at('e')]);
+      all(at('e'), 'xxhsum', '-H1');
+    }),
+  );
+  rmSync(at('e'), { recursive: true });
+  const looked = await signIn(db, { name: 'bench', machine: 'bench' });
+  await lookAtStores(db, looked, {});
+  await signOut(db, looked);
+  await addRestore(db, {
+    ...{ archiveId: 1 as ArchiveId, copyId: 1, volumeId: back, folder: `fog${i}`, now: new Date() },
+  });
+  times.restored.push(await ran());
+  rmSync(at('back', `fog${i}`), { recursive: true });
+}
+const [summed, readBack, copied, restored] = Object.values(times).map(median) as [number, number, number, number];
+console.log(
+  `read back ${readBack.toFixed(2)} s, xxhsum -H1 ${summed.toFixed(2)} s: ${(summed / readBack).toFixed(2)} of its rate; restored ${restored.toFixed(2)} s, cp and xxhsum ${copied.toFixed(2)} s: ${(restored / copied).toFixed(2)} times`,
+);
 console.log(
   `most memory ${Math.round(process.resourceUsage().maxRSS / 1024)} MB, ${Math.round(before / 1e6)} MB of it before anything was copied`,
 );

@@ -19,6 +19,7 @@ import { addRepairCommand } from './repair.ts';
 import { addRestoreCommand } from './restore.ts';
 import type { Out } from './shaping.ts';
 import { table } from './table.ts';
+import { addTakeInCommand } from './take-in.ts';
 
 export function addShelfCommands(command: Command, open: () => Database, out: Out): void {
   command
@@ -49,6 +50,7 @@ export function addShelfCommands(command: Command, open: () => Database, out: Ou
     .requiredOption('--to <carrier>', 'the other')
     .action((from: string, { to }: { to: string }) => migrate(open(), out, { from, to }));
   addRepairCommand(command, open, out);
+  addTakeInCommand(command, open, out);
   addRestoreCommand(command, open, out);
   addExportCommand(command, open, out);
   command
@@ -110,7 +112,7 @@ async function shelf(db: Database, out: Out, json = false): Promise<void> {
 
 async function where(db: Database, out: Out, { name, json }: { name: string; json?: boolean }): Promise<void> {
   const words = name.toLowerCase().split(/\s+/).filter(Boolean);
-  const found = await whereStored(db, { words, fileIds: null, most: 100 });
+  const found = await whereStored(db, { words, ids: null, most: 100 });
   const { readBack: rate } = await measuredRates(db);
   const told = found.map((one) => ({ ...one, seconds: Math.round(one.bytes / rate) }));
   if (json) return out(JSON.stringify(told, null, 2));

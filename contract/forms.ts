@@ -251,6 +251,17 @@ const dayOrNone = (what: string) =>
     .transform((text) => (text === '' ? null : new Date(`${text}T00:00:00Z`)))
     .refine((date) => date === null || !Number.isNaN(date.getTime()), `${what} is no day of the calendar.`);
 /** The page of one carrier. */
+const yearOrNone = z
+  .string()
+  .trim()
+  .transform((text) => (text === '' ? null : Number(text)))
+  .refine(
+    (year) => year === null || (Number.isInteger(year) && year >= 1880 && year <= 2200),
+    'The year is four digits, or empty.',
+  )
+  .optional()
+  .default(null);
+
 const moveCarrierForm = z.object({
   intent: z.literal('move'),
   place: z
@@ -270,6 +281,17 @@ const moveCarrierForm = z.object({
 export const carrierForm = z.discriminatedUnion('intent', [
   moveCarrierForm,
   z.object({ intent: z.literal('copy all'), to: id('The other carrier') }),
+  z.object({
+    intent: z.literal('take in'),
+    folder: z
+      .string()
+      .trim()
+      .min(1, 'Say which folder. Nothing was begun.')
+      .max(4000, 'The path of the folder is too long. Nothing was begun.'),
+    name: z.string().trim().max(250, 'The title is longer than 250 letters. Give a shorter one.'),
+    client: z.string().trim().max(200, 'The client may have 200 letters at most.'),
+    year: yearOrNone,
+  }),
 ]);
 /** The page of one archive. */
 export const archiveForm = z.discriminatedUnion('intent', [
@@ -338,16 +360,7 @@ const projectFacts = {
     .min(1, 'The title is empty. Give one.')
     .max(250, 'The title is longer than 250 letters. Give a shorter one.'),
   client: upTo(200, 'The client'),
-  year: z
-    .string()
-    .trim()
-    .transform((text) => (text === '' ? null : Number(text)))
-    .refine(
-      (year) => year === null || (Number.isInteger(year) && year >= 1880 && year <= 2200),
-      'The year is four digits, or empty.',
-    )
-    .optional()
-    .default(null),
+  year: yearOrNone,
   people: upTo(20_000, 'People'),
   privateNotes: upTo(20_000, 'Notes'),
   publicComments: upTo(20_000, 'Comments'),

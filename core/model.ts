@@ -34,7 +34,7 @@ export const PROJECT_STATES = ['planned', 'in work', 'finishing', 'delivered', '
 export type ProjectState = (typeof PROJECT_STATES)[number];
 
 /** How a project came to be known. */
-export const PROJECT_ORIGINS = ['documents', 'folder', 'template'] as const;
+export const PROJECT_ORIGINS = ['documents', 'folder', 'template', 'carrier'] as const;
 export type ProjectOrigin = (typeof PROJECT_ORIGINS)[number];
 
 /** How much is lost if a file goes: 0 rebuilds itself, 1 can be made again, 2 a verified copy exists, 3 the only copy. */

@@ -1,10 +1,12 @@
 // Saltpan House, made up: two workstations, a shared store, two portable disks, eleven carriers, thirteen projects. Written as
 // plain files, as people would have left them; nothing in the product knows about it.
-import { mkdirSync, rmSync } from 'node:fs';
+import { createHash } from 'node:crypto';
+import { mkdirSync, readFileSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import { pathToFileURL } from 'node:url';
 import { strToU8, zipSync } from 'fflate';
 import type { ArchiveScope } from '#core/archive/selection.ts';
+import { fileUrlOf } from '#core/documents/targets.ts';
 import { type Chance, chance } from './chance.ts';
 import { type Writer, writer } from './files.ts';
 import { movHead } from './mov.ts';
@@ -36,6 +38,7 @@ export function makeSite(root: string, today: Date, seed = 20): DemoSite {
   caches(maker);
   oddments(maker);
   archivedOnes(maker);
+  oldDisk(maker);
   return { shrink: maker.out.shrink, files: maker.files, bytes: maker.bytes };
 }
 
@@ -717,6 +720,29 @@ function otherProjects(maker: Maker): void {
 }
 
 /** Small ones, that were archived: two that are long over, and one that goes on. */
+/** On a disk of the shelf, from before there was a catalogue: with sums that somebody made then, one of which does not match any more. */
+export const OLD = { carrier: 'KD-0001', folder: 'Harbour Lights 2019' } as const;
+
+function oldDisk(maker: Maker): void {
+  const top = `${CARRIERS[0].folder}/${OLD.folder}`;
+  const clips = ['H001C001', 'H001C002', 'H001C003'].map((name) => ({
+    ...maker.camera(`${top}/Camera/${name}.mov`, 0.002, 2500, { least: 10 }),
+    // As that house had it then.
+    url: fileUrlOf(`/Volumes/Old RAID/Harbour Lights/Camera/${name}.mov`),
+  }));
+  const sums = clips.map(({ name }, i) => {
+    const sum = createHash('md5').update(readFileSync(path.join(maker.root, top, 'Camera', `${name}.mov`)));
+    return `${i === 2 ? sum.update('as it was').digest('hex') : sum.digest('hex')}  ${name}.mov\n`;
+  });
+  maker.text(`${top}/Camera/Camera.md5`, sums.join(''), 2500);
+  const picture = clips.map((media) => ({ media, start: media.startFrame + 1, frames: 8 }));
+  const bins = [
+    { name: 'Camera', clips },
+    { name: 'Cuts', timelines: [{ name: 'harbour lights final', fps: FPS, picture, sound: [] }] },
+  ];
+  maker.text(`${top}/Cut/harbour-lights.otio`, document({ name: 'Harbour Lights', bins }), 2490);
+}
+
 function archivedOnes(maker: Maker): void {
   const reel = (project: string, letter: string, clips: number, days: number) =>
     numbered(clips).map((n) => maker.camera(`ropewalk-media/${project}/${letter}001C${n}.mov`, 0.06, days));

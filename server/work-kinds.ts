@@ -1,6 +1,7 @@
 // Every kind of work that is no step of a plan. Whoever adds one writes it beside what it does, and one line here.
 import { Registry } from '#core/registry.ts';
 import { readBackWork } from './archives/read-back.ts';
+import { takeInWork } from './archives/take-in.ts';
 import { ownBackupWork } from './backup/own-backup.ts';
 import { checkWork } from './check/check.ts';
 import { makeFoldersWork } from './projects/make-folders.ts';
@@ -38,5 +39,6 @@ addWorkKind(assessWork);
 addWorkKind(compareWork);
 addWorkKind(weighWork);
 addWorkKind(readBackWork);
+addWorkKind(takeInWork);
 
 export const workKindOf = (kind: string): WorkKind | null => kinds.get(kind);

@@ -3,7 +3,7 @@ import type { Route } from './+types/receipt';
 import { HELD_WORDS, type HeldReason } from '#core/plan/plan.ts';
 import { freedSentences } from '#core/wording/reclaim.ts';
 import { itemsPage } from '#server/ledger/items.ts';
-import { receiptOf } from '#server/ledger/ledger.ts';
+import { receiptOf, stayedOutOf } from '#server/ledger/ledger.ts';
 import type { FreedFacts } from '#server/runtime/freed.ts';
 import { brokenReceipts } from '#server/runtime/receipts.ts';
 import { idFrom } from '../answer.server';
@@ -33,6 +33,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     reason: typeof reason === 'string' ? reason : null,
     freed: freed ? freedSentences(receipt.bytes, freed as FreedFacts) : [],
     notReached: Number(receipt.facts.notReached ?? 0),
+    stayedOut: stayedOutOf(receipt.facts),
     isBroken: (await brokenReceipts(db())).includes(receipt.id),
     items: items.map((item) => ({ ...item, why: item.reason ? HELD_WORDS[item.reason] : null })),
     heldOnly,

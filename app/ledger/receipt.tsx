@@ -26,16 +26,32 @@ export default function Receipt({ loaderData: data }: Route.ComponentProps) {
         {receipt.title}
       </Sentence>
       <div className="grid grid-cols-[minmax(0,1fr)_300px] items-start gap-4">
-        {receipt.stepId === null ? (
-          <div className="card">
-            <Empty>It is about no files.</Empty>
-          </div>
-        ) : (
-          <Items data={data} stepId={receipt.stepId} />
-        )}
+        {receipt.stepId === null ? <StayedOut data={data} /> : <Items data={data} stepId={receipt.stepId} />}
         <Facts data={data} />
       </div>
     </div>
+  );
+}
+
+/** What was there and is not in it, where no plan had it as items. */
+function StayedOut({ data: { receipt, stayedOut } }: { data: Data }) {
+  if (stayedOut.length === 0)
+    return (
+      <div className="card">
+        <Empty>{receipt.files === 0 ? 'It is about no files.' : 'Nothing of it stayed out.'}</Empty>
+      </div>
+    );
+  return (
+    <Card title={`What stayed out: ${counted(receipt.held, 'file')}`}>
+      <ul className="rows">
+        {stayedOut.map(({ path, why }) => (
+          <li key={`${path} ${why}`} className="py-1">
+            <span className="path break-all">{path}</span>
+            <span className="block text-[13px] text-ink-2">{why}</span>
+          </li>
+        ))}
+      </ul>
+    </Card>
   );
 }
 

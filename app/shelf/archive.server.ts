@@ -4,8 +4,8 @@ import { archiveForm } from '#contract/forms.ts';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { archiveProject } from '#core/steps/archive.ts';
 import { counted, listed, size } from '#core/wording/amounts.ts';
-import { archivePageSentence, shapeWords } from '#core/wording/archives.ts';
-import { archiveById, contentRows, partRows, receiptsOfArchive, shapeOf } from '#server/archives/page.ts';
+import { archivePageSentence, shapeWords, takenInWords } from '#core/wording/archives.ts';
+import { archiveById, contentRows, partRows, receiptsOfArchive, shapeOf, takenInFacts } from '#server/archives/page.ts';
 import { binsIn, timelinesIn } from '#server/archives/contents.ts';
 import { measuredRates } from '#server/archives/rates.ts';
 import { askToReadBackAll, readBackWords } from '#server/archives/read-back.ts';
@@ -29,7 +29,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
   const search = new URL(request.url).searchParams;
   const word = (search.get('q') ?? '').trim().slice(0, 200);
   const after = Math.max(0, Math.floor(Number(search.get('after') ?? 0)) || 0);
-  const [parts, content, shape, receipts, release, project, carriers, timelines, bins, rates, damaged] =
+  const [parts, content, shape, receipts, release, project, carriers, timelines, bins, rates, damaged, taken] =
     await Promise.all([
       partRows(db(), archiveId),
       contentRows(db(), archiveId, { word, after }),
@@ -42,6 +42,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
       binsIn(db(), archiveId),
       measuredRates(db()),
       repairable(db(), archiveId as ArchiveId),
+      takenInFacts(db(), known),
     ]);
   const asked = archiveProject.params.safeParse(shape);
   const nowMs = Date.now();
@@ -62,8 +63,10 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     word,
     shape: [
       ...(asked.success ? shapeWords(asked.data.scope) : []),
+      ...(taken ? takenInWords({ ...taken, files: row.files, same: taken.sameInOtherArchives }) : []),
       ...(row.buildsOn === null ? [] : [`Builds on ${row.buildsOn}`]),
     ],
+    stayedOut: taken?.stayedOut ?? null,
     receipts,
     /** Damaged copies that wait for repair. */
     repairable: damaged,

@@ -308,14 +308,24 @@ function Contents({ data, ticked, onTick }: ContentsProps) {
 function Shape({ data }: { data: Data }) {
   if (data.shape.length === 0 && data.archive.gaps === 0) return null;
   return (
-    <Card title="How it was shaped">
+    <Card title={data.stayedOut === null ? 'How it was shaped' : 'How it was found'}>
       <ul className="grid gap-0.5 text-[13px]">
         {data.shape.map((line) => (
           <li key={line}>{line}</li>
         ))}
         {data.archive.gaps > 0 && (
-          <li className="text-caution">{counted(data.archive.gaps, 'file')} could not go in: its README names them.</li>
+          <li className="text-caution">
+            {counted(data.archive.gaps, 'file')}{' '}
+            {data.stayedOut === null ? 'could not go in: its README names them.' : 'stayed out:'}
+          </li>
         )}
+        {data.stayedOut?.slice(0, 20).map(({ path, why }) => (
+          <li key={`${path} ${why}`}>
+            <span className="path break-all">{path}</span>
+            <span className="block text-ink-2">{why}</span>
+          </li>
+        ))}
+        {data.stayedOut !== null && data.stayedOut.length > 20 && <li>The others are in its receipt.</li>}
       </ul>
     </Card>
   );

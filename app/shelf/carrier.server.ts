@@ -5,6 +5,7 @@ import type { CarrierId } from '#core/model.ts';
 import { counted, size } from '#core/wording/amounts.ts';
 import { carrierSentence } from '#core/wording/archives.ts';
 import { carrierRows } from '#server/archives/shelf.ts';
+import { askToTakeIn } from '#server/archives/take-in.ts';
 import { addCarrierCopies } from '#server/steps/copy-archive.ts';
 import { carrierPage, moveCarrier } from '#server/stores/carrier-register.ts';
 import { answer, idFrom } from '../answer.server';
@@ -33,6 +34,11 @@ export async function action({ request, params }: Route.ActionArgs) {
       });
       const rest = left.length === 0 ? '' : ` Not copied: ${left.join(' ')}`;
       return `Added ${counted(archives, 'copy', 'copies')} of ${size(bytes)} to the plan. Review the plan and run it.${rest}`;
+    }
+    if (form.intent === 'take in') {
+      const { folder, name, client, year } = form;
+      await askToTakeIn(db(), { carrierId, folder, name, client, year }, { who, now: new Date() });
+      return `${folder} is read as soon as a worker reaches the carrier. What came of it is then in the ledger, and on the shelf.`;
     }
     const { place, lentTo, dueAt, since } = form;
     const said = await moveCarrier(db(), carrierId, { place, lentTo, dueAt, since }, { who, now: new Date() });

@@ -19,6 +19,7 @@ export default function CarrierPage({ loaderData: data }: Route.ComponentProps) 
   const { carrier, label } = data;
   // Held here: the form is made anew once it is saved, and its answer must outlive that.
   const fetcher = useFetcher<Answer>();
+  const takeIn = useFetcher<Answer>();
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <div className="flex items-end justify-between gap-4">
@@ -38,6 +39,7 @@ export default function CarrierPage({ loaderData: data }: Route.ComponentProps) 
       <div className="grid grid-cols-[minmax(0,1fr)_320px] items-start gap-4">
         <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
           <Holds data={data} />
+          <TakeIn key={data.carrier.strangers.join('/')} data={data} fetcher={takeIn} />
           <Moves data={data} />
         </div>
         <div className="grid gap-4">
@@ -107,6 +109,60 @@ function Holds({ data: { carrier, others, nowMs } }: { data: Data }) {
         />
       )}
       {carrier.holds.length > 0 && others.length > 0 && <CopyAll others={others} />}
+    </Card>
+  );
+}
+
+/** What others wrote on it, and nobody has looked into yet. */
+function TakeIn({ data: { carrier }, fetcher }: { data: Data; fetcher: ReturnType<typeof useFetcher<Answer>> }) {
+  const { strangers } = carrier;
+  return (
+    <Card
+      title={
+        strangers.length === 0
+          ? 'Take in what others wrote'
+          : `Not in the catalogue: ${counted(strangers.length, 'folder')}`
+      }
+    >
+      <fetcher.Form method="post" className="grid gap-2.5">
+        <input type="hidden" name="intent" value="take in" />
+        <div className="grid grid-cols-[minmax(0,2fr)_minmax(0,2fr)_minmax(0,2fr)_minmax(0,1fr)] gap-2.5">
+          <Field label="Folder on the carrier">
+            <input
+              name="folder"
+              list="strangers"
+              className={`${inputLook} path`}
+              defaultValue={strangers[0] ?? ''}
+              required
+              maxLength={4000}
+            />
+          </Field>
+          <Field label="Project">
+            <input name="name" className={inputLook} maxLength={250} placeholder="as the folder" />
+          </Field>
+          <Field label="Client">
+            <input name="client" className={inputLook} maxLength={200} />
+          </Field>
+          <Field label="Year">
+            <input name="year" className={inputLook} inputMode="numeric" maxLength={4} />
+          </Field>
+        </div>
+        <datalist id="strangers">
+          {strangers.map((name) => (
+            <option key={name} value={name} />
+          ))}
+        </datalist>
+        <p className="text-[13px] text-ink-2">
+          It becomes an archive where it lies. Every file is read once and compared with the checksums that came with
+          it; nothing is written on the carrier.
+        </p>
+        <Said answer={fetcher.data} />
+        <div>
+          <Button type="submit" disabled={fetcher.state !== 'idle'}>
+            Take it in
+          </Button>
+        </div>
+      </fetcher.Form>
     </Card>
   );
 }

@@ -275,7 +275,7 @@ function Copies({ archive, good, readBack, nowMs }: CopiesProps) {
           {' '}
           <Chip
             tone="caution"
-            title="They could not be read when it was written. Its README and its receipt name them."
+            title="They could not be read, or did not match their checksums. Its page and its receipt name them."
           >
             {counted(archive.gaps, 'file')} could not go in
           </Chip>

@@ -79,6 +79,35 @@ export interface CarrierFacts {
 }
 
 /** "KD-0003 holds 3 archives, 1.20 GB of 4.00 GB. It is lent to Ida Holm, due back 3 Dec 2026." */
+/** How an archive came to be that was not written here, a line each. */
+export function takenInWords({
+  carrier,
+  folder,
+  checked,
+  files,
+  same,
+}: {
+  carrier: string;
+  folder: string;
+  checked: number;
+  files: number;
+  same?: { files: number; bytes: number };
+}): string[] {
+  return [
+    `Taken in from ${carrier}, where it lies as ${folder}`,
+    checked === 0
+      ? 'No file had a checksum with it'
+      : checked >= files
+        ? 'All files match the checksums that came with them'
+        : `${counted(checked, 'file')} ${checked === 1 ? 'matches the checksum' : 'match the checksums'} that came with ${checked === 1 ? 'it' : 'them'}; the others had none`,
+    ...(same
+      ? [
+          `${counted(same.files, 'file')} of it, ${size(same.bytes)}, ${same.files === 1 ? 'is' : 'are'} in other archives as well`,
+        ]
+      : []),
+  ];
+}
+
 export function carrierSentence(facts: CarrierFacts, nowMs: number): string {
   const { name, place, whereNow, holds, lent, state, usedBytes, capacityBytes } = facts;
   const archives = new Set(holds.map((held) => held.archiveId)).size;

@@ -1,6 +1,6 @@
 // Copies of archives on carriers: which are good, what proves one, and what is written down when one is not. Asked by the
 // steps that remove originals and restore, and by the shelf.
-import { asc, eq, inArray, or } from 'drizzle-orm';
+import { and, asc, eq, gt, inArray, or } from 'drizzle-orm';
 import { NoContainer } from '#core/archive/containers/container.ts';
 import type { ManifestEntry } from '#core/fixity/bagit.ts';
 import { FAST_SUMS, MANIFEST, parseManifest, PAYLOAD, TAG_MANIFEST } from '#core/fixity/bagit.ts';
@@ -8,7 +8,7 @@ import { codeOf } from '#disk/facts.ts';
 import { sha512 } from '#disk/sums.ts';
 import { type Carrier, CarrierAway } from '../carriers/kind.ts';
 import { type CarrierPlace, openCarrier, placeOf, waitSeconds } from '../carriers/kinds.ts';
-import { packedName } from '../carriers/packers.ts';
+import { AS_FOUND, packedName } from '../carriers/packers.ts';
 import type { Db, Transaction } from '../db/connect.ts';
 import { archiveCopies, archiveFiles, archiveParts, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
 import { carriers } from '../db/schema/stores.ts';
@@ -74,11 +74,11 @@ export async function copyPartsOf(
     ...{ keptAt: carrier.place, carrierState: carrier.state, waitSeconds: waitSeconds(carrier) },
     carrierId: carrier.id,
     carrier: carrier.name,
-    folder: of.folder,
+    folder: part.folder ?? of.folder,
     manifestSha512: of.manifestSha512,
     state: part.state,
     isReplaced: copy.replacedBy !== null,
-    place: placeOf(carrier, pathOf(carrier.id), archive.packer),
+    place: placeOf(carrier, pathOf(carrier.id), part.packer ?? archive.packer),
   }));
 }
 
@@ -106,15 +106,41 @@ export interface TrustedSums {
   sha512: Map<string, string>;
   /** By payload path; null in archives that were sealed before XXH64 was kept. */
   xxh64: Map<string, string> | null;
-  /** The lists themselves and everything else beside the payload, by name; the tag manifest last. */
+  /** The lists themselves and everything else beside the payload, by name; the tag manifest last. None of what was found. */
   texts: Map<string, string>;
+}
+
+/** Of what others filled nothing on the carrier is trusted: its sums are those that were read when it was taken in. */
+async function sumsTakenIn(db: Db, carrier: Carrier, part: CopyPart): Promise<TrustedSums> {
+  if (!(await carrier.has(part.folder))) throw new CopyDamaged(`${part.folder} is not on the carrier`);
+  const sums: TrustedSums = { sha512: new Map(), xxh64: new Map(), texts: new Map() };
+  for (let last = 0; ;) {
+    const rows = await db
+      .select({
+        id: archiveFiles.id,
+        path: archiveFiles.payloadPath,
+        sha512: archiveFiles.sha512,
+        xxh64: archiveFiles.xxh64,
+      })
+      .from(archiveFiles)
+      .where(and(eq(archiveFiles.partId, part.partId), gt(archiveFiles.id, last)))
+      .orderBy(asc(archiveFiles.id))
+      .limit(10_000);
+    for (const { path, ...own } of rows) {
+      sums.sha512.set(`${PAYLOAD}/${path}`, own.sha512!);
+      sums.xxh64!.set(`${PAYLOAD}/${path}`, own.xxh64!);
+    }
+    if (rows.length < 10_000) return sums;
+    last = rows.at(-1)!.id;
+  }
 }
 
 /**
  * Sums of every payload file, trusted because each list is covered by the one before it, up to the catalogue. Throws
  * CopyDamaged with what is wrong; what the carrier itself throws goes on.
  */
-export async function trustedSums(carrier: Carrier, part: CopyPart): Promise<TrustedSums> {
+export async function trustedSums(db: Db, carrier: Carrier, part: CopyPart): Promise<TrustedSums> {
+  if (part.place.packer === AS_FOUND) return sumsTakenIn(db, carrier, part);
   const text = async (name: string) => {
     try {
       return await readText(carrier, part.folder, name);

@@ -1,6 +1,8 @@
 // One archive on its page: what it holds, where each part of it lies and how sure that is, how it was shaped, and what was
 // done with it.
 import { and, asc, desc, eq, gt, inArray, ne, or, sql } from 'drizzle-orm';
+import { z } from 'zod';
+import { type StayedOut, stayedOutOf } from '../ledger/ledger.ts';
 import { hasPart } from '../db/conditions.ts';
 import type { Db } from '../db/connect.ts';
 import { archiveFiles, archiveParts, archives } from '../db/schema/archives.ts';
@@ -175,6 +177,33 @@ export async function receiptsOfArchive(
     .orderBy(desc(receipts.id))
     .limit(50);
   return rows.map(({ id, at, who, action, title }) => ({ id, atMs: at.getTime(), who, action, title }));
+}
+
+const takenIn = z.object({
+  carrier: z.string(),
+  folder: z.string(),
+  checked: z.number(),
+  sameInOtherArchives: z.object({ files: z.number(), bytes: z.number() }).optional(),
+});
+export type TakenIn = z.infer<typeof takenIn> & { stayedOut: StayedOut[] };
+
+/** How it was found, where it was not written here; as its receipt says. */
+export async function takenInFacts(
+  db: Db,
+  { id, projectId }: { id: number; projectId: number },
+): Promise<TakenIn | null> {
+  const [row] = await db
+    .select({ facts: receipts.facts })
+    .from(receipts)
+    .where(
+      and(
+        eq(receipts.projectId, projectId),
+        eq(receipts.action, 'taken in'),
+        sql`JSON_VALUE(${receipts.facts}, '$.archiveId') = ${id}`,
+      ),
+    );
+  const taken = takenIn.safeParse(row?.facts);
+  return taken.success ? { ...taken.data, stayedOut: stayedOutOf(row!.facts) } : null;
 }
 
 export async function archiveById(db: Db, archiveId: number): Promise<typeof archives.$inferSelect | null> {

@@ -212,7 +212,7 @@ export async function carrierRows(db: Db): Promise<CarrierRow[]> {
       .map(({ part, of, archive, copy }) => ({
         archiveId: archive.id as ArchiveId,
         name: archive.name,
-        folder: of.folder,
+        folder: part.folder ?? of.folder,
         bytes: of.bytes,
         state: stateOf(copy, part.state),
       }));

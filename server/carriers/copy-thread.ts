@@ -38,10 +38,12 @@ export type CopyRequest =
   | { do: 'copy'; from: FileOn; sizeBytes: number; modifiedMs: number; to: To }
   /** A small text to one carrier. */
   | { do: 'write text'; text: string; to: To }
-  /** Reads back, from the medium. */
-  | { do: 'sum'; carrier: CarrierPlace; of: Pack | string; at: string; strong: boolean }
+  /** Reads back, from the medium; `also`: sums that lists of others have, beside our own. */
+  | { do: 'sum'; carrier: CarrierPlace; of: Pack | string; at: string; strong: boolean; also?: readonly OtherSum[] }
   /** A file of a carrier to an open, empty file. */
   | { do: 'read'; carrier: CarrierPlace; of: string; at: string; to: number; strong: boolean };
+
+export type OtherSum = 'md5' | 'sha1' | 'sha256';
 
 export interface CopyResult {
   sizeBytes: number;
@@ -50,6 +52,7 @@ export interface CopyResult {
   sha512: string;
   /** Of a part: the frames that it really has. */
   part?: Frames;
+  also?: Partial<Record<OtherSum, string>>;
 }
 
 serve<CopyRequest, CopyResult>(async (asked) => {
@@ -221,6 +224,8 @@ async function pump(
   const { progress, stopped } = asked;
   const fast = new Xxh64();
   const strong = !('strong' in asked.request) || asked.request.strong ? createHash('sha512') : null;
+  const others = 'also' in asked.request ? (asked.request.also ?? []) : [];
+  const more = others.map((kind) => [kind, createHash(kind)] as const);
   const failed = targets.map((target) => once(target, 'error').then(([error]) => Promise.reject(error as Error)));
   for (const failure of failed) failure.catch(() => undefined);
   let sizeBytes = 0;
@@ -230,6 +235,7 @@ async function pump(
       if (stopped()) throw trouble('The work was stopped.', 'stopped');
       fast.update(chunk);
       strong?.update(chunk);
+      for (const [, hash] of more) hash.update(chunk);
       for (const target of targets) if (!target.write(chunk)) await Promise.race([once(target, 'drain'), ...failed]);
       sizeBytes += chunk.length;
       if (sizeBytes - told >= 16 << 20) {
@@ -249,6 +255,7 @@ async function pump(
     sizeBytes,
     xxh64: fast.digest().toString(16).padStart(16, '0'),
     sha512: strong?.digest('hex') ?? '',
+    ...(more.length > 0 ? { also: Object.fromEntries(more.map(([kind, hash]) => [kind, hash.digest('hex')])) } : {}),
   };
 }
 

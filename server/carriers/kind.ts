@@ -90,6 +90,8 @@ export interface Entry {
   at: string;
   /** Null for what is no plain file. */
   sizeBytes: number | null;
+  /** When it was last changed, where the carrier keeps that. */
+  modifiedMs?: number;
 }
 
 /** A carrier that is there. */

@@ -1,19 +1,22 @@
-// How an archive is packed on a carrier: as a folder, or as one file. Whoever adds a way writes its container and one line
-// here; everything else goes on speaking of files in a pack.
+// How an archive is packed on a carrier: as a folder, or as one file; or as it was found, where somebody else packed it. Whoever
+// adds a way writes its container and one line here; everything else goes on speaking of files in a pack.
 import type { Container } from '#core/archive/containers/container.ts';
 import { tar } from '#core/archive/containers/tar.ts';
 import { zip } from '#core/archive/containers/zip.ts';
 import { Registry } from '#core/registry.ts';
+import { FoundCarrier } from './as-found.ts';
 import type { Carrier } from './kind.ts';
 import { PackedCarrier } from './packed.ts';
 
 export const FOLDER = 'folder';
+/** A folder that others filled: nothing in it is ours, and all of it is payload. */
+export const AS_FOUND = 'folder as found';
 
 const packers = new Registry<Container>('way to pack');
 packers.add('tar', tar);
 packers.add('zip', zip);
 
-export const isOneFile = (packer: string): boolean => packer !== FOLDER;
+export const isOneFile = (packer: string): boolean => packer !== FOLDER && packer !== AS_FOUND;
 
 /** What lies on a carrier under this name: a folder, or one file. */
 export const packedName = (folder: string, packer: string): string => folder + (packers.get(packer)?.ending ?? '');
@@ -21,6 +24,7 @@ export const packedName = (folder: string, packer: string): string => folder + (
 /** The same carrier, where what is written to it becomes one file. */
 export function packed(carrier: Carrier, place: { packer: string }): Carrier {
   if (place.packer === FOLDER) return carrier;
+  if (place.packer === AS_FOUND) return new FoundCarrier(carrier);
   const container = packers.get(place.packer);
   if (!container) throw new Error(`There is no way to pack called ${place.packer}.`);
   return new PackedCarrier(carrier, container, JSON.stringify(place));

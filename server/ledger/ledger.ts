@@ -1,5 +1,6 @@
 // The ledger as people read it: pages of receipts, and the sums over all of them.
 import { desc, eq, lt, sql } from 'drizzle-orm';
+import { z } from 'zod';
 import { archiveProject } from '#core/steps/archive.ts';
 import { allStepKinds } from '#core/steps/registry.ts';
 import type { Database } from '../db/connect.ts';
@@ -39,3 +40,10 @@ export async function ledgerSums(
     .from(receipts);
   return row!;
 }
+
+const stayedOut = z.array(z.object({ path: z.string(), why: z.string() }));
+export type StayedOut = z.infer<typeof stayedOut>[number];
+
+/** What was there and did not go in, as the receipt of a take-in names it; none of others. */
+export const stayedOutOf = (facts: Record<string, unknown>): StayedOut[] =>
+  stayedOut.safeParse(facts.stayedOut).data ?? [];

@@ -1,10 +1,10 @@
-// Keeps every name of files, folders and clips in memory inside a thread of the web process, read from the database and
+// Keeps every name of files, folders and clips, and of what lies in archives, in memory inside a thread of the web process, read from the database and
 // brought up to date before a search. Answers with numbers; the search service asks the database for the rest.
 import mysql, { type Connection, type RowDataPacket } from 'mysql2/promise';
 import { Names } from '#core/search/names.ts';
 import { serve } from '#disk/threads/serve.ts';
 
-export type NamedTable = 'files' | 'folders' | 'clips';
+export type NamedTable = 'files' | 'folders' | 'clips' | 'archive_files';
 
 export interface NamesRequest {
   url: string;
@@ -19,6 +19,15 @@ export interface NamesResponse {
   ids: number[];
   known: number;
 }
+
+const LAST = (path: string) => `SUBSTRING_INDEX(${path}, '/', -1)`;
+/** What a row is called; what lies in an archive also by the name that it had before. */
+const NAME: Record<NamedTable, string> = {
+  files: 'name',
+  folders: 'name',
+  clips: 'name',
+  archive_files: `CONCAT_WS(' ', ${LAST('payload_path')}, NULLIF(${LAST('path')}, ${LAST('payload_path')}))`,
+};
 
 /** Numbers are given before rows are committed, so a lower one may appear after a higher: these are read again. */
 const UNSETTLED_ROWS = 100_000;
@@ -59,7 +68,7 @@ class Table {
       else if (this.ready && Date.now() - this.grewAt > SETTLED_AFTER_MS) return;
       for (let from = Math.max(0, this.last - UNSETTLED_ROWS); ;) {
         const [rows] = await connection.query<RowDataPacket[]>({
-          sql: `SELECT id, name FROM ${this.table} WHERE id > ? ORDER BY id LIMIT ${ROWS_AT_ONCE}`,
+          sql: `SELECT id, ${NAME[this.table]} FROM ${this.table} WHERE id > ? ORDER BY id LIMIT ${ROWS_AT_ONCE}`,
           values: [from],
           rowsAsArray: true,
         });

@@ -3,6 +3,8 @@ import path from 'node:path';
 import { ThreadPool } from '#disk/threads/pool.ts';
 import type { NamedTable, NamesRequest, NamesResponse } from './names-thread.ts';
 
+export type { NamedTable };
+
 export interface NameIndex {
   find(table: NamedTable, words: readonly string[], most: number): Promise<NamesResponse>;
   end(): Promise<void>;

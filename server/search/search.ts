@@ -7,7 +7,7 @@ import { count } from '#core/wording/amounts.ts';
 import { asksForSomething, type Query, understand } from '#core/search/query.ts';
 import type { Database } from '../db/connect.ts';
 import { hasPart, idList } from '../db/conditions.ts';
-import type { NameIndex } from './names.ts';
+import type { NamedTable, NameIndex } from './names.ts';
 import { whereStored } from './where.ts';
 
 export interface Hit {
@@ -48,7 +48,7 @@ export async function search(db: Database, text: string, names?: NameIndex): Pro
     filtered ? [] : clips(db, query, names),
     filtered ? [] : folders(db, query, names),
     files(db, query, fileIds),
-    filtered ? [] : stored(db, query, fileIds),
+    filtered ? [] : stored(db, query, names),
   ]);
   const hits = [...parts[0], ...parts[1], ...parts[2], ...parts[3].rows, ...parts[4]].map((row) => ({
     what: row.what,
@@ -92,7 +92,7 @@ const small = (db: Database, { words }: Query): Promise<Row[]> =>
 /** Numbers from the index; null where there is none that is ready, so that the rows themselves are looked through. */
 async function candidates(
   names: NameIndex | undefined,
-  table: 'files' | 'folders' | 'clips',
+  table: NamedTable,
   words: readonly string[],
   most: number,
 ): Promise<number[] | null> {
@@ -125,8 +125,9 @@ async function folders(db: Database, { words }: Query, names?: NameIndex): Promi
 }
 
 /** What lies in archives, with the carriers that it is on. */
-async function stored(db: Database, { words }: Query, ids: readonly number[] | null): Promise<Row[]> {
-  const found = await whereStored(db, { words, fileIds: ids?.slice(0, CANDIDATES_AT_ONCE) ?? null, most: EACH });
+async function stored(db: Database, { words }: Query, names?: NameIndex): Promise<Row[]> {
+  const ids = await candidates(names, 'archive_files', words, CANDIDATES_AT_ONCE);
+  const found = await whereStored(db, { words, ids, most: EACH });
   return found.map(({ archiveFileId, archiveId, archive, name, bytes, copies }) => ({
     ...{ what: 'archived' as const, id: archiveFileId, name, parent: archiveId, bytes },
     place: `${archive} on ${copies.map(({ carrier, place }) => `${carrier}, ${place}`).join('; ') || 'no good copy'}`,

@@ -29,26 +29,27 @@ export interface Stored {
 
 interface Asked {
   words: readonly string[];
-  /** Files that have the words in their names, where an index said so; null: the rows are looked through. */
-  fileIds: readonly number[] | null;
+  /** Of the archives' files those that have the words in their names, where an index said so; null: the rows are looked through. */
+  ids: readonly number[] | null;
   most: number;
 }
 
 /** The latest archives first. */
-export async function whereStored(db: Db, { words, fileIds, most }: Asked): Promise<Stored[]> {
-  if (words.length === 0 || fileIds?.length === 0) return [];
-  const named = fileIds
-    ? sql`f.id IN ${idList(fileIds)}`
+export async function whereStored(db: Db, { words, ids, most }: Asked): Promise<Stored[]> {
+  if (words.length === 0 || ids?.length === 0) return [];
+  const name = sql.raw(`SUBSTRING_INDEX(a.path, '/', -1)`);
+  const own = sql.raw(`CONCAT_WS(' ', SUBSTRING_INDEX(a.payload_path, '/', -1), SUBSTRING_INDEX(a.path, '/', -1))`);
+  const named = ids
+    ? sql`a.id IN ${idList(ids)}`
     : sql.join(
-        words.map((word) => hasPart(sql.raw('f.name'), word)),
+        words.map((word) => hasPart(own, word)),
         sql` AND `,
       );
   const [rows] = (await db.execute(sql`
-    SELECT a.id AS archiveFileId, a.archive_id AS archiveId, r.name AS archive, r.folder, f.name, a.payload_path AS at, a.part_id AS partId,
+    SELECT a.id AS archiveFileId, a.archive_id AS archiveId, r.name AS archive, r.folder, ${name} AS name, a.payload_path AS at, a.part_id AS partId,
       COALESCE(a.payload_bytes, a.size_bytes) AS bytes
-    FROM files f JOIN archive_files a ON a.file_id = f.id AND a.role <> 'document'
-    JOIN archives r ON r.id = a.archive_id AND r.state = 'sealed' AND r.purpose = 'archive'
-    WHERE ${named} ORDER BY a.archive_id DESC, a.id LIMIT ${most}`)) as unknown as [
+    FROM archive_files a JOIN archives r ON r.id = a.archive_id AND r.state = 'sealed' AND r.purpose = 'archive'
+    WHERE ${named} AND a.role <> 'document' ORDER BY a.archive_id DESC, a.id LIMIT ${most}`)) as unknown as [
     (Omit<Stored, 'copies'> & { partId: number })[],
   ];
   const copies = await copiesOf(
@@ -76,8 +77,9 @@ async function copiesOf(db: Db, partIds: readonly number[]): Promise<Map<number,
     copies.set(part.partId, [
       ...(copies.get(part.partId) ?? []),
       {
-        ...{ carrier: carrier.name, place: carrier.place, folder: of.folder, isThere: carrier.state === 'reachable' },
-        ...{ waitSeconds: waitSeconds(carrier), readBackMs: part.readBackAt?.getTime() ?? null },
+        ...{ carrier: carrier.name, place: carrier.place, isThere: carrier.state === 'reachable' },
+        ...{ folder: part.folder ?? of.folder, waitSeconds: waitSeconds(carrier) },
+        readBackMs: part.readBackAt?.getTime() ?? null,
       },
     ]);
   return copies;

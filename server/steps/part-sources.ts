@@ -137,7 +137,7 @@ export class PartSources {
       const { part } = source;
       try {
         if (!source.sums) await untilReady(this.context, part, this.needed);
-        source.sums ??= await withCarrier(part, (carrier) => trustedSums(carrier, part));
+        source.sums ??= await withCarrier(part, (carrier) => trustedSums(this.context.db, carrier, part));
       } catch (error) {
         if (error instanceof CarrierAway) away ??= new CarrierAway(part.carrier);
         else if (error instanceof CopyDamaged) {

@@ -4,14 +4,14 @@
 import { and, eq, inArray, isNull, sql } from 'drizzle-orm';
 import { copyArchive as kind } from '#core/steps/copy-archive.ts';
 import { codeOf } from '#disk/facts.ts';
-import { type ArchiveFile, payloadAt } from '../archives/bag.ts';
-import type { CopyPart, TrustedSums } from '../archives/copies.ts';
+import { type ArchiveFile, payloadAt, tagFiles } from '../archives/bag.ts';
+import { type CopyPart, copyPartsOf, type TrustedSums } from '../archives/copies.ts';
 import { carrierRoom } from '../archives/shelf.ts';
 import { CarrierAway } from '../carriers/kind.ts';
 import { isSequential, placeOf } from '../carriers/kinds.ts';
-import { isOneFile } from '../carriers/packers.ts';
+import { AS_FOUND, isOneFile } from '../carriers/packers.ts';
 import type { Transaction } from '../db/connect.ts';
-import { archiveCopies, archiveFiles, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
+import { archiveCopies, archiveFiles, archiveParts, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
 import { stepItems } from '../db/schema/plans.ts';
 import { carriers } from '../db/schema/stores.ts';
 import { siteMark } from '../db/site-mark.ts';
@@ -168,21 +168,50 @@ async function copyFrom(
   }
 }
 
-/** The lists are those that were sealed, byte for byte: one sum knows every copy. */
+/** The lists are those that were sealed, byte for byte: one sum knows every copy. What was taken in as it was found gets its own. */
 async function seal(copying: Copying): Promise<void> {
-  const { context, parts, targets, sources } = copying;
+  const { context, parts, targets } = copying;
   context.rename('writing the lists');
   for (const part of parts) {
     const open = targets.filter((target) => !target.placed && target.part.id === part.id);
     if (open.length === 0) continue;
-    const { value: source } = await sources.of(part.id).next();
-    if (!source) throw noneReads(`the lists of ${part.folder}`, sources);
     const files = await context.db.select().from(archiveFiles).where(eq(archiveFiles.partId, part.id));
     const own = files.filter((file) => file.archiveId === part.archiveId);
-    for (const target of open)
-      await writeTags(copying, target, { tags: { texts: [...source.sums.texts] }, files: own });
+    const texts = await listsOf(copying, part, own);
+    for (const target of open) await writeTags(copying, target, { tags: { texts }, files: own });
   }
   await placeAll(copying);
+}
+
+async function listsOf(
+  copying: Copying,
+  part: Part,
+  files: readonly ArchiveFile[],
+): Promise<readonly (readonly [name: string, text: string])[]> {
+  const { context, archive, parts, sources } = copying;
+  let reads = false;
+  for await (const { sums } of sources.of(part.id)) {
+    reads = true;
+    if (sums.texts.size > 0) return [...sums.texts];
+  }
+  if (!reads) throw noneReads(`the lists of ${part.folder}`, sources);
+  const at = archive.sealedAt ?? context.now();
+  const tags = await tagFiles(context.db, archive, { files, part, parts, at, shape: {}, gaps: [] });
+  const others = await copyPartsOf(context.db, archive.id);
+  const hasLists = others.some(
+    ({ partId, copyId, place, state }) =>
+      partId === part.id && copyId !== copying.copyId && place.packer !== AS_FOUND && state !== 'ended early',
+  );
+  if (hasLists && part.manifestSha512 !== tags.manifestSha512)
+    throw new Refused(
+      `The lists of ${part.folder} lie on a carrier that is not in reach, and another copy has to have the same. No copy was made. Connect it and add the copy again.`,
+    );
+  // Before anything gets its name: whoever goes on with this knows by it what is ours.
+  await context.transaction((tx) =>
+    tx.update(archiveParts).set({ manifestSha512: tags.manifestSha512 }).where(eq(archiveParts.id, part.id)),
+  );
+  part.manifestSha512 = tags.manifestSha512;
+  return tags.texts;
 }
 
 async function conclude(copying: Copying, ending: Ending): Promise<void> {

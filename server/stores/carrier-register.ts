@@ -87,6 +87,22 @@ export interface CarrierPage extends CarrierRow {
   passes: number | null;
   waitSeconds: number;
   costPerGb: number;
+  /** Folders on it that are not in the catalogue; empty where they cannot be seen without bringing it up. */
+  strangers: string[];
+}
+
+/** Folders of this machine that carriers take up. */
+export async function carrierPlaces(db: Db): Promise<{ carrierId: CarrierId; name: string; folder: string }[]> {
+  const rows = await db.select().from(carriers);
+  return rows.flatMap(({ id, name, kind, settings }) =>
+    [...carrierKindOf(kind).folders(settings)].map((folder) => ({ carrierId: id as CarrierId, name, folder })),
+  );
+}
+
+/** Folders at its top that are in no catalogue, as far as a worker saw them. */
+function strangers(row: typeof carriers.$inferSelect, holds: readonly Held[]): string[] {
+  const known = new Set(holds.map((held) => held.folder.split('/')[0]));
+  return (row.facts?.top ?? []).filter((name) => !known.has(name));
 }
 
 interface Held {
@@ -122,6 +138,7 @@ export async function carrierPage(db: Db, carrierId: CarrierId): Promise<Carrier
         : { to: row.lentTo, sinceMs: row.lentAt!.getTime(), dueMs: row.dueAt?.getTime() ?? null },
     ...{ holds, moves, errors, ...passes, passes: row.facts?.passes ?? null, waitSeconds: waitSeconds(row) },
     costPerGb: carrierKindOf(row.kind).fetching?.(row.settings).costPerGb ?? 0,
+    strangers: strangers(row, holds),
   };
 }
 
@@ -135,7 +152,12 @@ async function heldOn(db: Db, carrierId: number): Promise<Held[]> {
     .where(and(eq(copyParts.carrierId, carrierId), inArray(copyParts.state, ['writing', 'good', 'damaged'])))
     .orderBy(asc(copyParts.id));
   return rows.map(({ part, of, archive, copy }) => ({
-    ...{ copyPartId: part.id, archiveId: archive.id as ArchiveId, name: archive.name, folder: of.folder },
+    ...{
+      copyPartId: part.id,
+      archiveId: archive.id as ArchiveId,
+      name: archive.name,
+      folder: part.folder ?? of.folder,
+    },
     ...{ files: of.files, bytes: of.bytes, readBackMs: part.readBackAt?.getTime() ?? null },
     state: copy.replacedBy === null ? part.state : 'replaced',
   }));

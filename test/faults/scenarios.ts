@@ -6,14 +6,14 @@ import { existsSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, 
 import os from 'node:os';
 import path from 'node:path';
 import { xxh64 } from '@node-rs/xxhash';
-import { eq, sql } from 'drizzle-orm';
+import { and, eq, isNotNull, isNull, sql } from 'drizzle-orm';
 import { snapshotRule } from '#core/snapshots/snapshots.ts';
 import { USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ArchiveId, FolderId, PlanId, ProjectId, VolumeId } from '#core/model.ts';
 import { byLevel } from '#core/plan/plan.ts';
 import { size } from '#core/wording/amounts.ts';
 import { inTransaction } from '#server/db/connect.ts';
-import { archiveCopies, archiveParts, archives, copyParts } from '#server/db/schema/archives.ts';
+import { archiveCopies, archiveFiles, archiveParts, archives, copyParts } from '#server/db/schema/archives.ts';
 import { aside } from '#server/db/schema/aside.ts';
 import { files, folders } from '#server/db/schema/catalogue.ts';
 import { jobs } from '#server/db/schema/jobs.ts';
@@ -29,6 +29,7 @@ import { setSnapshotRule } from '#server/snapshots/rule.ts';
 import { askForSnapshots } from '#server/snapshots/taking.ts';
 import { setHome } from '#server/projects/homes.ts';
 import { candidatesFor, missingMedia } from '#server/readings/missing.ts';
+import { askToTakeIn } from '#server/archives/take-in.ts';
 import { addArchive } from '#server/steps/archive.ts';
 import { addCopy } from '#server/steps/copy-archive.ts';
 import { addHandOver } from '#server/steps/hand-over.ts';
@@ -342,6 +343,20 @@ export const SCENARIOS: readonly Scenario[] = [
     },
   },
   {
+    name: 'a taking in of what others wrote',
+    async set(site) {
+      const carrierId = await site.carrier('old');
+      const sums = CLIPS.map((clip) => {
+        const text = `${clip} `.repeat(40_000);
+        site.put(`old/Fog/rushes/${clip}.mov`, text);
+        return `${createHash('md5').update(text).digest('hex')}  ${clip}.mov\n`;
+      });
+      site.put('old/Fog/rushes/rushes.md5', sums.join(''));
+      site.put('old/Fog/fog.otio', otio('Fog', ['rushes/a.mov']));
+      await askToTakeIn(site.db, { carrierId, folder: 'Fog', name: '', client: '', year: null }, by());
+    },
+  },
+  {
     name: 'a removal of originals',
     async set(site) {
       await archived(site);
@@ -398,7 +413,7 @@ const sumOf = (bytes: Buffer) => createHash('sha512').update(bytes).digest('hex'
 /** Every file that people see, with the sum of its content. */
 export function visible(site: TestSite): Map<string, string> {
   const all = new Map<string, string>();
-  for (const top of ['media', 'system', 'kd-1', 'kd-2'])
+  for (const top of ['media', 'system', 'kd-1', 'kd-2', 'old'])
     for (const at of filesBelow(path.join(site.root, top)))
       if (!at.split(path.sep).includes('.keramion') || at.startsWith(path.join('.keramion', 'aside')))
         all.set(path.join(top, at), sumOf(readFileSync(path.join(site.root, top, at))));
@@ -553,6 +568,7 @@ async function judgeSayings(
     );
     if (!lies) untrue(`part ${part} is said to be good and is not on ${carrier}`);
   }
+  await judgeTakenIn(site, untrue);
   for (const { sum, detail } of await checkSums(site.db)) untrue(`${sum} ${detail}`);
   for (const finding of await checkLedger(site.db)) untrue(finding.detail);
 }
@@ -563,4 +579,21 @@ const goodParts = (site: TestSite) =>
     .from(copyParts)
     .innerJoin(archiveParts, eq(archiveParts.id, copyParts.partId))
     .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
-    .where(eq(copyParts.state, 'good'));
+    .where(and(eq(copyParts.state, 'good'), isNull(copyParts.packer)));
+
+/** What was taken in is all there is, or the rest is told; and of what was not nothing is in the catalogue. */
+async function judgeTakenIn(site: TestSite, untrue: (line: string) => void): Promise<void> {
+  const told = (await site.db.select().from(receipts)).filter((receipt) => receipt.action === 'taken in');
+  const rows = await site.db
+    .select({ file: archiveFiles, folder: copyParts.folder })
+    .from(archiveFiles)
+    .innerJoin(copyParts, and(eq(copyParts.partId, archiveFiles.partId), isNotNull(copyParts.packer)));
+  const parts = await site.db.select().from(copyParts).where(isNotNull(copyParts.packer));
+  if (parts.length !== told.length || told.length > 1) untrue(`${parts.length} taken in, ${told.length} receipts`);
+  for (const { file, folder } of rows)
+    if (file.sha512 !== sumOf(readFileSync(path.join(site.root, 'old', folder!, file.payloadPath))))
+      untrue(`${file.payloadPath} was not read as it is`);
+  const there = filesBelow(path.join(site.root, 'old', 'Fog')).length;
+  if (told[0] && rows.length + told[0].held !== there) untrue(`${rows.length} of ${there} taken in`);
+  if (told[0] && told[0].files !== rows.length) untrue(`receipt ${told[0].title}`);
+}

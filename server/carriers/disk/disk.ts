@@ -1,10 +1,11 @@
 // A carrier that is a folder of a mounted disk: a portable drive, or a share set aside for archives.
 import { randomUUID } from 'node:crypto';
 import { constants, mkdirSync, renameSync, rmSync } from 'node:fs';
-import { copyFile, open, readdir, rm, stat, statfs } from 'node:fs/promises';
+import { copyFile, open, opendir, readdir, rm, stat, statfs } from 'node:fs/promises';
 import path from 'node:path';
 import type { Readable, Writable } from 'node:stream';
 import { z } from 'zod';
+import { MOST_TOP } from '#core/archive/carrier-facts.ts';
 import type { ReadAt } from '#core/archive/containers/container.ts';
 import { roomOf } from '#core/places/space.ts';
 import { dropFromMemory } from '#disk/content/content.ts';
@@ -30,7 +31,10 @@ export const disk = carrierKind<Settings>({
   describe: ({ folder }) => folder,
   at: (_settings, folder) => ({ folder }),
   folders: ({ folder }) => [folder],
-  look: async ({ folder }) => lookAtStore(folder),
+  async look({ folder }) {
+    const seen = await lookAtStore(folder);
+    return seen.state === 'reachable' ? { ...seen, facts: { top: await topOf(folder) } } : seen;
+  },
   async register({ folder }) {
     const { root } = await usableFolder(folder, 'the carrier');
     return { settings: { folder: root }, identity: giveIdentity(root) };
@@ -45,6 +49,18 @@ export const disk = carrierKind<Settings>({
   },
 });
 export default disk;
+
+/** What systems keep at the top of a disk for themselves, and what is hidden, is nobody's work. */
+const NOT_WORK = /^(?:\.|\$|lost\+found$|System Volume Information$)/;
+
+async function topOf(folder: string): Promise<string[]> {
+  const names: string[] = [];
+  for await (const entry of await opendir(folder)) {
+    if (entry.isDirectory() && !NOT_WORK.test(entry.name)) names.push(entry.name);
+    if (names.length === MOST_TOP) break;
+  }
+  return names.sort();
+}
 
 /**
  * A pack that is being written is one private folder: `bag` is what will get its name, `tmp` holds what is not whole yet.
@@ -189,7 +205,11 @@ class DiskCarrier implements Carrier {
       for (const entry of await readdir(folder === '' ? top : `${top}/${folder}`, { withFileTypes: true })) {
         const at = folder === '' ? entry.name : `${folder}/${entry.name}`;
         if (entry.isDirectory()) folders.push(at);
-        else yield { at, sizeBytes: entry.isFile() ? (await stat(`${top}/${at}`)).size : null };
+        else if (!entry.isFile()) yield { at, sizeBytes: null };
+        else {
+          const { size, mtimeMs } = await stat(`${top}/${at}`);
+          yield { at, sizeBytes: size, modifiedMs: mtimeMs };
+        }
       }
   }
 

@@ -204,8 +204,8 @@ class TapeCarrier implements Carrier {
 
   async *list(of: Pack | string): AsyncIterable<Entry> {
     const prefix = `${typeof of === 'string' ? of : folderOf(of)}/`;
-    for (const [path, { sizeBytes }] of [...(await this.volume.index()).files])
-      if (path.startsWith(prefix)) yield { at: path.slice(prefix.length), sizeBytes };
+    for (const [path, { sizeBytes, modifiedMs }] of [...(await this.volume.index()).files])
+      if (path.startsWith(prefix)) yield { at: path.slice(prefix.length), sizeBytes, modifiedMs };
   }
 
   async has(folder: string): Promise<boolean> {

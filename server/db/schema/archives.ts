@@ -80,6 +80,9 @@ export const copyParts = mysqlTable(
     partId: amount('part_id').notNull(),
     /** Null for what is handed over: its step says where. */
     carrierId: amount('carrier_id'),
+    /** Of what was found on a carrier: how it is packed there, and where it lies. Null of what is written by us. */
+    packer: varchar('packer', { length: 40 }),
+    folder: longPath('folder'),
     /** Where on the carrier it begins, as the kind of carrier counts; null where the folder says it. */
     position: varchar('position', { length: 200 }),
     state: mysqlEnum('state', COPY_STATES).notNull(),

@@ -1,0 +1,80 @@
+// Finding what lies in archives by parts of its name, beside the database looking through the same rows.
+// usage: npm run bench -- where [archives] [files of each]
+import { mkdtempSync, rmSync } from 'node:fs';
+import os from 'node:os';
+import path from 'node:path';
+import { sql } from 'drizzle-orm';
+import { connect, disconnect } from '#server/db/connect.ts';
+import { migrate } from '#server/db/migrate.ts';
+import { nameIndex } from '#server/search/names.ts';
+import { search } from '#server/search/search.ts';
+import { whereStored } from '#server/search/where.ts';
+import { startDatabase } from '../setup/mariadb.ts';
+
+const [archives = 500, files = 10_000] = process.argv.slice(2).map(Number);
+const root = mkdtempSync(path.join(os.tmpdir(), 'keramion-bench-'));
+const server = await startDatabase(path.join(root, 'db'), { port: 0, durable: false });
+const db = connect(server.url);
+const names = nameIndex(server.url);
+const at = (list: number[], part: number) => [...list].sort((a, b) => a - b)[Math.floor((list.length - 1) * part)]!;
+const ms = async (work: () => Promise<unknown>): Promise<number> => {
+  const began = performance.now();
+  await work();
+  return performance.now() - began;
+};
+try {
+  await migrate(db);
+  const numbers = (most: number) => sql.raw(`(SELECT seq AS n FROM seq_1_to_${most})`);
+  await db.execute(
+    sql`INSERT INTO carriers (id, name, kind, place, settings, capacity_bytes) VALUES (1, 'KD-1', 'disk', 'cabinet', '{"folder":"/nowhere"}', 4000000000000)`,
+  );
+  await db.execute(sql`INSERT INTO archives (id, project_id, name, folder, state, files, bytes, sealed_at)
+    SELECT n, n, CONCAT('Project ', n), CONCAT('project-', n), 'sealed', ${files}, ${files * 1e6}, UTC_TIMESTAMP(3) FROM ${numbers(archives)} x`);
+  await db.execute(
+    sql`INSERT INTO archive_parts (id, archive_id, ord, folder, files, bytes) SELECT id, id, 0, folder, files, bytes FROM archives`,
+  );
+  await db.execute(sql`INSERT INTO archive_copies (id, archive_id, state) SELECT id, id, 'good' FROM archives`);
+  await db.execute(
+    sql`INSERT INTO copy_parts (copy_id, part_id, carrier_id, state) SELECT id, id, 1, 'good' FROM archives`,
+  );
+  for (let first = 1; first <= archives; first += 50)
+    await db.execute(sql`INSERT INTO archive_files (archive_id, part_id, role, payload_path, volume_id, file_id, path, size_bytes, modified_us)
+      SELECT a.id, a.id, 'media', CONCAT('media/Rushes/', CHAR(65 + a.id % 26), LPAD(a.id, 3, '0'), 'C', LPAD(x.n, 5, '0'), '.mov'), 1, a.id * 100000 + x.n,
+        CONCAT('project/camera/', CHAR(65 + a.id % 26), LPAD(a.id, 3, '0'), 'C', LPAD(x.n, 5, '0'), IF(x.n % 100 = 0, '_master', ''), '.mov'), 1000000, 0
+      FROM archives a, ${numbers(files)} x WHERE a.id BETWEEN ${first} AND ${first + 49}`);
+  const all = archives * files;
+  const filling = await ms(async () => {
+    while (!(await names.find('archive_files', ['zzz'], 1)).ready) await new Promise((go) => setTimeout(go, 100));
+  });
+  console.log(`${all.toLocaleString('en')} names read in ${(filling / 1000).toFixed(1)} s`);
+  const asked = Array.from({ length: 200 }, (_, i) => {
+    const archive = (i * 37) % archives;
+    return [
+      `${String(archive).padStart(3, '0')}c0${i % 10}`,
+      `c0${String((i * 71) % files).padStart(4, '0')}`,
+      'master',
+      '.mov',
+      'nothing like it',
+    ][i % 5]!;
+  });
+  const times: number[] = [];
+  for (const word of asked)
+    times.push(
+      await ms(async () => {
+        const { ids } = await names.find('archive_files', [word], 2000);
+        await whereStored(db, { words: [word], ids, most: 6 });
+      }),
+    );
+  const whole: number[] = [];
+  for (const word of asked) whole.push(await ms(() => search(db, word, names)));
+  const rows = await ms(() => whereStored(db, { words: ['c04711_m'], ids: null, most: 6 }));
+  const { ids } = await names.find('archive_files', ['c04711'], 6);
+  console.log(
+    `where something is: median ${at(times, 0.5).toFixed(0)} ms, p95 ${at(times, 0.95).toFixed(0)} ms; with everything else that the search field looks for: median ${at(whole, 0.5).toFixed(0)} ms, p95 ${at(whole, 0.95).toFixed(0)} ms; the database alone, a part of a name ${rows.toFixed(0)} ms; found ${ids.length}; most memory ${Math.round(process.resourceUsage().maxRSS / 1024)} MB`,
+  );
+} finally {
+  await names.end();
+  await disconnect(db);
+  await server.stop();
+  rmSync(root, { recursive: true, force: true });
+}

@@ -1,0 +1,66 @@
+// Taking a folder of a carrier into the catalogue: by its path on this machine, or by the carrier's number and where it lies there.
+import path from 'node:path';
+import type { Command } from 'commander';
+import type { CarrierId } from '#core/model.ts';
+import { liesIn } from '#core/paths.ts';
+import { carrierRows } from '#server/archives/shelf.ts';
+import { askToTakeIn } from '#server/archives/take-in.ts';
+import type { Database } from '#server/db/connect.ts';
+import { Refused } from '#server/runtime/refused.ts';
+import { carrierPlaces } from '#server/stores/carrier-register.ts';
+import { named } from './names.ts';
+import type { Out } from './shaping.ts';
+
+interface Asked {
+  on?: string;
+  name?: string;
+  client?: string;
+  year?: string;
+  json?: boolean;
+}
+
+export function addTakeInCommand(command: Command, open: () => Database, out: Out): void {
+  command
+    .command('take-in')
+    .description(
+      'takes what others made, a folder on a registered carrier, into the catalogue as an archive: every file is read, and compared with the checksums that came with it; nothing is written on the carrier',
+    )
+    .argument('<path>', 'the folder on this machine, or on the carrier that is named')
+    .option('--on <carrier>', 'the carrier; left out, the one whose folder the path lies in')
+    .option('--name <project>', 'what the project is called; left out, as the folder')
+    .option('--client <client>', 'who it was for')
+    .option('--year <year>', 'of the project')
+    .option('--json', 'as JSON')
+    .action((at: string, asked: Asked) => takeIn(open(), out, { at, ...asked }));
+}
+
+async function takeIn(db: Database, out: Out, { at, on, name, client, year, json }: Asked & { at: string }) {
+  if (year !== undefined && !/^\d{4}$/.test(year))
+    throw new Refused(`“${year}” is no year. Give four digits. Nothing was begun.`);
+  const { carrier, carrierId, folder } = on === undefined ? await placed(db, at) : await namedOn(db, on, at);
+  const asked = { carrierId, folder, name: name ?? '', client: client ?? '', year: year ? Number(year) : null };
+  await askToTakeIn(db, asked, { who: process.env.USER ?? 'the command line', now: new Date() });
+  out(
+    json
+      ? JSON.stringify({ carrier, folder }, null, 2)
+      : `Taking in ${folder} from ${carrier} begins as soon as a worker reaches it. Nothing is written on the carrier; what came of it is in the ledger.`,
+  );
+}
+
+async function namedOn(db: Database, on: string, folder: string) {
+  const { carrierId, name } = named('carrier', await carrierRows(db), on);
+  return { carrier: name, carrierId, folder };
+}
+
+/** By the carrier that takes up the folder it lies in. */
+async function placed(db: Database, at: string): Promise<{ carrier: string; carrierId: CarrierId; folder: string }> {
+  const full = path.resolve(at);
+  const found = (await carrierPlaces(db))
+    .filter((one) => liesIn(full, one.folder) && full !== one.folder)
+    .sort((a, b) => b.folder.length - a.folder.length)[0];
+  if (!found)
+    throw new Refused(
+      `${at} lies on no registered carrier. Nothing was begun. Register the disk under Storage, or name the carrier with --on.`,
+    );
+  return { carrier: found.name, carrierId: found.carrierId, folder: full.slice(found.folder.length + 1) };
+}

@@ -1,0 +1,96 @@
+// An archive that was written by Keramion, of this house or another, known by its own lists: what its files are, and the sum that
+// every copy of it is known by. Asked when a folder is taken in.
+import { z } from 'zod';
+import { MANIFEST, parseManifest, PAYLOAD, TAG_MANIFEST } from '#core/fixity/bagit.ts';
+import { sha512 } from '#disk/sums.ts';
+import type { Carrier } from '../carriers/kind.ts';
+import type { Db } from '../db/connect.ts';
+import type { archiveFiles } from '../db/schema/archives.ts';
+import { volumes } from '../db/schema/stores.ts';
+import { readText } from './copies.ts';
+
+const CONTENTS = 'keramion-archive.json';
+
+const contents = z.object({
+  format: z.literal('keramion-archive 1'),
+  files: z.array(
+    z.object({
+      path: z.string(),
+      role: z.enum(['media', 'part', 'document', 'original document']),
+      frames: z.object({ from: z.number().nullable(), to: z.number().nullable() }).optional(),
+      staysWhole: z.string().optional(),
+      original: z.object({
+        volume: z.string(),
+        path: z.string(),
+        sizeBytes: z.number().int().nonnegative(),
+        modified: z.iso.datetime(),
+      }),
+    }),
+  ),
+});
+
+type Facts = Pick<
+  typeof archiveFiles.$inferInsert,
+  'role' | 'volumeId' | 'path' | 'modifiedUs' | 'ofBytes' | 'partFrom' | 'partTo' | 'measured' | 'whyWhole'
+>;
+
+export interface OwnBag {
+  manifestSha512: string;
+  /** By the path of each in the bag. */
+  files: ReadonlyMap<string, Facts>;
+}
+
+/** What an archive of ours says of itself; null of anything else, and where its lists are not what they were. */
+export async function ownBag(db: Db, carrier: Carrier, folder: string): Promise<OwnBag | null> {
+  const text = async (name: string) => {
+    try {
+      return await readText(carrier, folder, `${PAYLOAD}/${name}`);
+    } catch {
+      // Whatever it is, it is no list of ours: then all that lies there is taken as it was found.
+      return null;
+    }
+  };
+  const tags = await text(TAG_MANIFEST);
+  const listed = tags === null ? null : parseManifest(tags, 128);
+  if (!listed?.ok || ![MANIFEST, CONTENTS].every((name) => listed.entries.some((entry) => entry.path === name)))
+    return null;
+  let said: z.infer<typeof contents> | null = null;
+  for (const { path, hash } of listed.entries) {
+    const own = await text(path);
+    if (own === null || sha512(own) !== hash) return null;
+    if (path === CONTENTS) said = contents.safeParse(json(own)).data ?? null;
+  }
+  if (!said) return null;
+  const known = new Map(
+    (await db.select({ id: volumes.id, name: volumes.name }).from(volumes)).map(({ id, name }) => [name, id]),
+  );
+  return {
+    manifestSha512: sha512(tags!),
+    files: new Map(
+      said.files.map(({ path, role, frames, staysWhole, original }) => [
+        path,
+        {
+          ...{ role, volumeId: known.get(original.volume) ?? 0, path: original.path },
+          modifiedUs: Date.parse(original.modified) * 1000,
+          ...(role === 'part'
+            ? {
+                ofBytes: original.sizeBytes,
+                partFrom: frames?.from ?? null,
+                partTo: frames?.to ?? null,
+                measured: true,
+              }
+            : {}),
+          whyWhole: staysWhole ?? null,
+        },
+      ]),
+    ),
+  };
+}
+
+function json(text: string): unknown {
+  try {
+    return JSON.parse(text);
+  } catch {
+    return null;
+  }
+}
