@@ -23,7 +23,8 @@ const common = {
 // Two groups: the pure and disk tests need nothing; the services run against a real MariaDB,
 // which test/database.ts starts once for the whole run.
 export default {
-  maxWorkers: 2,
+  // One more than the cores of the machine that tests: some of them mostly wait, for leases to end or a worker to come by.
+  maxWorkers: 3,
   testSequencer: '<rootDir>/setup/slow-first.cjs',
   testTimeout: 180_000,
   projects: [

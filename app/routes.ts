@@ -3,6 +3,7 @@ import { index, layout, route, type RouteConfig } from '@react-router/dev/routes
 export default [
   layout('shell/frame.tsx', [
     index('site/site.tsx'),
+    route('nights', 'nights/nights.tsx'),
     route('projects', 'projects/projects.tsx'),
     route('projects/:projectId', 'projects/project.tsx'),
     route('projects/:projectId/missing', 'projects/missing.tsx'),

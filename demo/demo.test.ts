@@ -109,7 +109,9 @@ const targetsOf = ({ target, stills }: MediaRef): string[] =>
 test('every document reads; what it names is there, but for three clips, three stills and one half document', () => {
   const missing: string[] = [];
   const broken: string[] = [];
-  for (const file of files('one').filter((name) => name.endsWith('.otio') && !name.includes('autosaves'))) {
+  // What lies on an old disk names the places of another house.
+  const own = files('one').filter((name) => !name.startsWith('carriers/') && !name.includes('autosaves'));
+  for (const file of own.filter((name) => name.endsWith('.otio'))) {
     const reading = readOtio(readFileSync(path.join(root, 'one', file), 'utf8'));
     if (!reading.ok) {
       broken.push(path.basename(file));

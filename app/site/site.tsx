@@ -14,7 +14,12 @@ export { loader } from './site.server.ts';
 export default function Site({ loaderData }: Route.ComponentProps) {
   return (
     <div className="grid gap-4">
-      <Sentence>{loaderData.sentence}</Sentence>
+      <div className="flex items-end justify-between gap-4">
+        <Sentence>{loaderData.sentence}</Sentence>
+        <Link to="/nights" className={`${buttonLook()} shrink-0`}>
+          Last night and tonight
+        </Link>
+      </div>
       <div className="grid grid-cols-[minmax(0,7fr)_minmax(0,5fr)] gap-4">
         <Card
           title="Needs a decision"

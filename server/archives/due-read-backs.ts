@@ -26,7 +26,7 @@ export interface DueReadBack {
 
 const MONTH_MS = (365.25 / 12) * 86_400_000;
 /** Begun in one night: a night is for many things. */
-const MOST_A_NIGHT = 8;
+export const MOST_A_NIGHT = 8;
 
 /** The longest unread first. None where the house wants none. */
 export async function dueReadBacks(db: Db, now: Date): Promise<DueReadBack[]> {

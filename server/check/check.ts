@@ -35,7 +35,7 @@ export interface CheckResult {
 }
 
 const KEY = 'last check';
-const EVERY_DAYS = 7;
+export const EVERY_DAYS = 7;
 /** Files looked at on each volume where not all are. */
 const SAMPLE = 400;
 const PAGE = 1000;

@@ -1,9 +1,10 @@
 // All that happens by itself while it is night: rules for caches, what was set aside long enough, copies that are due to be read
 // back, and the backup of the catalogue. Called by every worker once a minute.
+import { isNight } from '#core/nights/nights.ts';
 import { readBackDue } from '../archives/due-read-backs.ts';
-import { askForNightlyBackup } from '../backup/own-backup.ts';
+import { askForNightlyBackup, lastOwnBackup } from '../backup/own-backup.ts';
 import type { Database } from '../db/connect.ts';
-import { isFirstOfNight, isNight, NIGHT_RULES, runDueRules } from './night.ts';
+import { isFirstOfNight, NIGHT_RULES, runDueRules } from './night.ts';
 import { emptyDueAside } from './night-aside.ts';
 
 export async function workAtNight(db: Database, now: Date): Promise<void> {
@@ -15,9 +16,14 @@ export async function workAtNight(db: Database, now: Date): Promise<void> {
 
 const BACKUPS = 'catalogue backed up at night';
 
-/** Begins the backup of the catalogue, once a night. Gives whether it did. */
+/** A night after which none was made was missed. */
+const MISSED_MS = 26 * 3_600_000;
+
+/** Begins the backup of the catalogue, once a night; by day where the last night was missed. Gives whether it did. */
 export async function backUpAtNight(db: Database, now: Date): Promise<boolean> {
-  if (!isNight(now) || !(await isFirstOfNight(db, BACKUPS, now))) return false;
+  const last = await lastOwnBackup(db);
+  const isMissed = last !== null && now.getTime() - last.atMs > MISSED_MS;
+  if (!(isNight(now) || isMissed) || !(await isFirstOfNight(db, BACKUPS, now))) return false;
   return askForNightlyBackup(db, NIGHT_RULES, now);
 }
 

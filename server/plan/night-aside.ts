@@ -1,6 +1,7 @@
 // What is set aside goes at night by itself, as the house decides: after so many days, or on a volume that runs short, the
 // oldest first. Only what is told to have a copy, and the step proves that copy before it touches one; the only copies wait
 // for a person.
+import { isNight } from '#core/nights/nights.ts';
 import { and, eq, isNull } from 'drizzle-orm';
 import type { VolumeId } from '#core/model.ts';
 import { removeAside as kind } from '#core/steps/remove-aside.ts';
@@ -12,7 +13,7 @@ import { type AsideRule, asideRule } from '../site/house-rules.ts';
 import { addFileStepIn } from '../steps/adding.ts';
 import { insertAsideItems } from '../steps/take-back.ts';
 import { volumeFree } from '../stores/volume-free.ts';
-import { isFirstOfNight, isNight, NIGHT_RULES } from './night.ts';
+import { isFirstOfNight, NIGHT_RULES } from './night.ts';
 import { runAtOnce } from './plan.ts';
 
 /** So many files of a night; the rest the next. */

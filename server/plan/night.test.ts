@@ -11,7 +11,8 @@ import { samples } from '../db/schema/sums.ts';
 import { dropRule, keptRules, type NewRule, replayOf, saveRule } from '../reclaim/cache-rules.ts';
 import { setHouseRules } from '../site/house-rules.ts';
 import { volumes } from '../db/schema/stores.ts';
-import { isNight, runDueRules } from './night.ts';
+import { isNight } from '#core/nights/nights.ts';
+import { runDueRules } from './night.ts';
 import { dueAside, emptyDueAside } from './night-aside.ts';
 
 let site: TestSite;

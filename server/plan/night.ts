@@ -1,6 +1,7 @@
 // What rules do at night by themselves: caches alone, within their limits, each as a step in a plan of its own with the same
 // last look and the same receipt as by hand.
 import { eq, sql } from 'drizzle-orm';
+import { isNight } from '#core/nights/nights.ts';
 import { cutDay } from '#core/reclaim/cuts.ts';
 import { removeCaches as kind } from '#core/steps/remove-caches.ts';
 import { counted, size } from '#core/wording/amounts.ts';
@@ -12,11 +13,7 @@ import { Refused } from '../runtime/refused.ts';
 import { addFileStepIn, FILE_FACTS, notInAPlan } from '../steps/adding.ts';
 import { runAtOnce } from './plan.ts';
 
-/** Hours of this machine's clock in which rules run. */
-const NIGHT = { from: 1, to: 5 };
 export const NIGHT_RULES = 'the night rules';
-
-export const isNight = (now: Date): boolean => now.getHours() >= NIGHT.from && now.getHours() < NIGHT.to;
 
 const ONCE_MS = 12 * 3_600_000;
 

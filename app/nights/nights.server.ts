@@ -1,0 +1,32 @@
+// What the nights page asks of the services.
+import { morningSentence, underHeadings } from '#core/wording/nights.ts';
+import { morningOf } from '#server/nights/morning.ts';
+import { tonightOf } from '#server/nights/tonight.ts';
+import { rackVolumes } from '#server/site/rack.ts';
+import { siteName } from '#server/site/site.ts';
+import { currentPlan } from '#server/plan/plan.ts';
+import { db } from '../db.server';
+import { decisionsOf, knownOf } from '../site/decisions.server';
+
+export async function loader() {
+  const now = new Date();
+  const volumes = await rackVolumes(db());
+  const today = Math.floor(now.getTime() / 86_400_000);
+  const [morning, tonight, decisions, plan, site] = await Promise.all([
+    morningOf(db(), now),
+    tonightOf(db(), now),
+    knownOf(volumes, volumes, [], today).then(decisionsOf),
+    currentPlan(db()),
+    siteName(db()),
+  ]);
+  return {
+    sentence: morningSentence(morning),
+    headings: underHeadings(morning.done),
+    morning,
+    tonight,
+    decisions: { all: decisions.length, first: decisions.slice(0, 5) },
+    plan: { steps: plan.steps.length, version: plan.version },
+    site,
+    nowMs: now.getTime(),
+  };
+}

@@ -1,0 +1,72 @@
+// Commands about the nights: what the last one came to, and what the next one would do.
+import type { Command } from 'commander';
+import { ago, count, duration, exactTime, size } from '#core/wording/amounts.ts';
+import { morningSentence, underHeadings } from '#core/wording/nights.ts';
+import type { Database } from '#server/db/connect.ts';
+import { morningOf } from '#server/nights/morning.ts';
+import { tonightOf } from '#server/nights/tonight.ts';
+import type { Out } from './shaping.ts';
+import { table } from './table.ts';
+
+export function addNightCommands(command: Command, open: () => Database, out: Out): void {
+  command
+    .command('morning')
+    .description(
+      'what happened since yesterday evening, what did not work and why, what waits, and how sure the shelf is',
+    )
+    .option('--json', 'as JSON')
+    .action(({ json }: { json?: boolean }) => morning(open(), out, json));
+  command
+    .command('tonight')
+    .description('what happens by itself, what it would do in the next night, and how long it took the last times')
+    .option('--json', 'as JSON')
+    .action(({ json }: { json?: boolean }) => tonight(open(), out, json));
+}
+
+async function morning(db: Database, out: Out, json = false): Promise<void> {
+  const now = new Date();
+  const told = await morningOf(db, now);
+  if (json) return out(JSON.stringify(told, null, 2));
+  out(morningSentence(told));
+  for (const { title, who, why } of told.failed) out(`Did not work: ${title} (${who}). ${why}`);
+  for (const { title, for: awaited } of told.waiting)
+    out(
+      `Waits: ${title}, for ${awaited.map(({ name, where }) => (where === '' ? name : `${name} (${where})`)).join(', ')}`,
+    );
+  for (const { heading, items } of underHeadings(told.done))
+    out(
+      table([
+        [heading.toUpperCase(), 'WHO', 'FILES', 'SIZE', 'LEFT', ''],
+        ...items.map((one) => [
+          one.title,
+          one.who,
+          count(one.files),
+          size(one.bytes),
+          one.held === 0 ? '' : count(one.held),
+          ago(one.atMs, now.getTime()),
+        ]),
+      ]),
+    );
+  const { archives, sure, oldestReadBackMs } = told.shelf;
+  out(
+    `${count(sure)} of ${count(archives)} archives have every copy they should${oldestReadBackMs === null ? '' : `; the longest unread copy was read back ${ago(oldestReadBackMs, now.getTime())}`}.`,
+  );
+}
+
+async function tonight(db: Database, out: Out, json = false): Promise<void> {
+  const told = await tonightOf(db, new Date());
+  if (json) return out(JSON.stringify(told, null, 2));
+  out(`From ${exactTime(told.fromMs)} to ${exactTime(told.toMs)}`);
+  out(
+    table([
+      ['WHAT', 'WHEN', 'WHAT IT WOULD DO', 'NEEDS', 'TOOK LAST'],
+      ...told.works.map(({ name, when, wouldDo, needs, took, meets }) => [
+        name,
+        when,
+        [wouldDo, ...meets].join('; '),
+        needs.join(', '),
+        took[0] ? `${duration(took[0].seconds)}${took[0].ended === 'done' ? '' : `, ${took[0].ended}`}` : 'never',
+      ]),
+    ]),
+  );
+}

@@ -1,0 +1,78 @@
+// Words of a morning's page.
+import { capital, counted, inWords, listed, size } from './amounts.ts';
+
+export interface MorningFacts {
+  freedBytes: number;
+  done: readonly { action: string; byItself: boolean; bytes: number }[];
+  snapshots: { documents: number };
+  failed: readonly unknown[];
+  waiting: readonly unknown[];
+  shelf: { damaged: number };
+}
+
+/** The night in a sentence or two: what it came to, and what needs somebody. */
+export function morningSentence({ freedBytes, done, snapshots, failed, waiting, shelf }: MorningFacts): string {
+  const of = (action: string) => done.filter((one) => one.action === action);
+  const archived = of('archive sealed');
+  const came = [
+    freedBytes > 0 ? `freed ${size(freedBytes)}` : '',
+    archived.length > 0 ? `sealed ${counted(archived.length, 'archive')}` : '',
+    of('copy read back').length > 0 ? `read back ${counted(of('copy read back').length, 'copy', 'copies')}` : '',
+    snapshots.documents > 0 ? `kept snapshots of ${counted(snapshots.documents, 'document')}` : '',
+    of('catalogue backed up').length > 0 ? 'backed up the catalogue' : '',
+  ].filter(Boolean);
+  const first =
+    came.length > 0
+      ? `Since yesterday evening the house ${listed(came)}.`
+      : done.length > 0
+        ? `Since yesterday evening ${counted(done.length, 'thing was', 'things were')} done.`
+        : 'Nothing happened since yesterday evening.';
+  const wrong = [
+    failed.length > 0 ? `${inWords(failed.length)} did not work` : '',
+    shelf.damaged > 0
+      ? `${inWords(shelf.damaged)} ${shelf.damaged === 1 ? 'archive has' : 'archives have'} a damaged copy`
+      : '',
+    waiting.length > 0
+      ? `${inWords(waiting.length)} ${waiting.length === 1 ? 'waits' : 'wait'} for a disk or carrier`
+      : '',
+  ].filter(Boolean);
+  return `${first} ${wrong.length === 0 ? 'Nothing went wrong.' : `${capital(listed(wrong))}.`}`;
+}
+
+/** What a receipt's action is told under. */
+const HEADINGS: readonly (readonly [heading: string, actions: readonly string[]])[] = [
+  [
+    'Removed and set aside',
+    [
+      ...[
+        'caches removed',
+        'files removed',
+        'set-aside files removed for good',
+        'originals removed',
+        'folders removed',
+      ],
+      'files set aside',
+    ],
+  ],
+  ['Archived and copied', ['archive sealed', 'copy written', 'handed over', 'taken in']],
+  ['Read back', ['copy read back']],
+  [
+    'Moved and brought back',
+    ['files moved', 'files copied', 'project restored', 'files taken back', 'media relinked', 'snapshot put beside'],
+  ],
+  ['Backed up', ['catalogue backed up']],
+];
+
+/** In the order in which people look for it; what is none of these is told last. */
+export function underHeadings<One extends { action: string }>(
+  done: readonly One[],
+): { heading: string; items: One[] }[] {
+  const known = new Set(HEADINGS.flatMap(([, actions]) => actions));
+  const all: (readonly [string, (action: string) => boolean])[] = [
+    ...HEADINGS.map(([heading, actions]) => [heading, (action: string) => actions.includes(action)] as const),
+    ['Changed', (action) => !known.has(action)],
+  ];
+  return all
+    .map(([heading, fits]) => ({ heading, items: done.filter((one) => fits(one.action)) }))
+    .filter(({ items }) => items.length > 0);
+}

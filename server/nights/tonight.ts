@@ -1,0 +1,250 @@
+// What happens by itself: when, with what, what it would do in the night that comes, and how long it took the last times. The figures
+// are those that the work itself goes by.
+import { and, desc, eq, inArray, isNotNull, isNull, type SQL, sql } from 'drizzle-orm';
+import { conflicts, NIGHT_HOURS, type Span, tonight } from '#core/nights/nights.ts';
+import { cutDay } from '#core/reclaim/cuts.ts';
+import { counted, day, duration, listed, size } from '#core/wording/amounts.ts';
+import { dueReadBacks, MOST_A_NIGHT } from '../archives/due-read-backs.ts';
+import { measuredRates } from '../archives/rates.ts';
+import { readBackWork } from '../archives/read-back.ts';
+import { lastOwnBackup, ownBackupRule, ownBackupWork } from '../backup/own-backup.ts';
+import { checkWork, EVERY_DAYS, lastCheck } from '../check/check.ts';
+import type { Database, Db } from '../db/connect.ts';
+import { aside } from '../db/schema/aside.ts';
+import { archiveParts, copyParts } from '../db/schema/archives.ts';
+import { jobs } from '../db/schema/jobs.ts';
+import { steps } from '../db/schema/plans.ts';
+import { volumes } from '../db/schema/stores.ts';
+import { volumeHoldings } from '../db/schema/sums.ts';
+import { NIGHT_RULES } from '../plan/night.ts';
+import { dueAside } from '../plan/night-aside.ts';
+import { type KeptRule, keptRules } from '../reclaim/cache-rules.ts';
+import { asideRule, shelfRule } from '../site/house-rules.ts';
+import { snapshotRuleOf } from '../snapshots/rule.ts';
+import { snapshotWork } from '../snapshots/taking.ts';
+
+export interface Took {
+  atMs: number;
+  seconds: number;
+  ended: 'done' | 'failed' | 'cancelled';
+}
+
+export interface NightWork {
+  key: string;
+  name: string;
+  when: string;
+  /** What it would do in the night that comes, in words; whether that is anything. */
+  wouldDo: string;
+  isDue: boolean;
+  /** Names of volumes and carriers. */
+  needs: string[];
+  /** Why it may wait in that night. */
+  meets: string[];
+  /** The last first. */
+  took: Took[];
+  /** Where it is set. */
+  setIn: string;
+}
+
+export interface Tonight extends Span {
+  works: NightWork[];
+}
+
+type Work = Omit<NightWork, 'meets' | 'took'> & { past: SQL };
+
+const HOURS = `between ${NIGHT_HOURS.from}:00 and ${NIGHT_HOURS.to}:00`;
+
+export async function tonightOf(db: Database, now: Date): Promise<Tonight> {
+  const span = tonight(now);
+  const then = new Date(Math.max(span.fromMs, now.getTime()));
+  const works: Work[] = [
+    ...(await Promise.all((await keptRules(db)).filter((rule) => rule.atNight).map((rule) => ofRule(db, rule, then)))),
+    await ofAside(db, then),
+    await ofReadBacks(db, then),
+    await ofBackup(db),
+    await ofReadings(db, span),
+    await ofCheck(db, then),
+    await ofSnapshots(db),
+  ];
+  const meet = conflicts(works);
+  return {
+    ...span,
+    works: await Promise.all(
+      works.map(async ({ past, ...work }) => ({
+        ...work,
+        meets: meet.get(work.key) ?? [],
+        took: await lastSeven(db, past),
+      })),
+    ),
+  };
+}
+
+const LAST = 7;
+
+async function lastSeven(db: Db, which: SQL): Promise<Took[]> {
+  const rows = await db
+    .select({
+      ...{ finishedAt: jobs.finishedAt, state: jobs.state },
+      seconds: sql`TIMESTAMPDIFF(MICROSECOND, ${jobs.startedAt}, ${jobs.finishedAt}) / 1e6`.mapWith(Number),
+    })
+    .from(jobs)
+    .where(
+      and(
+        which,
+        isNotNull(jobs.startedAt),
+        isNotNull(jobs.finishedAt),
+        inArray(jobs.state, ['done', 'failed', 'cancelled']),
+      ),
+    )
+    .orderBy(desc(jobs.id))
+    .limit(LAST);
+  return rows.map(({ finishedAt, seconds, state }) => ({
+    ...{ atMs: finishedAt!.getTime(), seconds, ended: state as Took['ended'] },
+  }));
+}
+
+async function ofRule(db: Db, rule: KeptRule, then: Date): Promise<Work> {
+  const bytes = await wouldTake(db, rule, then);
+  return {
+    ...{ key: `rule ${rule.ruleId}`, name: rule.words, when: `each night, ${HOURS}` },
+    ...{ wouldDo: bytes > 0 ? `removes ${size(bytes)} of caches at most` : 'nothing is over it', isDue: bytes > 0 },
+    ...{ needs: [rule.volume], setIn: '/reclaim/caches' },
+    past: sql`${jobs.who} = ${NIGHT_RULES} AND ${jobs.stepId} IN (SELECT s.id FROM ${steps} s WHERE JSON_VALUE(s.what, '$.rule') = ${rule.words.slice(0, 200)})`,
+  };
+}
+
+/** From the rollup of days: what the rule would find, and no more than one night may take. */
+async function wouldTake(db: Db, { volumeId, projectId, rule, mostBytes }: KeptRule, then: Date): Promise<number> {
+  const [row] = await db
+    .select({ bytes: sql`COALESCE(SUM(${volumeHoldings.bytes}), 0)`.mapWith(Number) })
+    .from(volumeHoldings)
+    .where(
+      and(
+        ...[eq(volumeHoldings.volumeId, volumeId), eq(volumeHoldings.kind, 'cache')],
+        projectId === null ? undefined : eq(volumeHoldings.projectId, projectId),
+        rule.by === 'age' ? sql`${volumeHoldings.day} < ${cutDay(then.getTime(), rule.days)}` : undefined,
+      ),
+    );
+  const over = rule.by === 'age' ? row!.bytes : row!.bytes - rule.capBytes;
+  return Math.min(mostBytes, Math.max(0, over));
+}
+
+async function ofAside(db: Db, then: Date): Promise<Work> {
+  const rule = await asideRule(db);
+  const isOn = rule.days > 0 || rule.shortBytes > 0;
+  const ids = isOn ? await dueAside(db, rule, then) : [];
+  const on =
+    ids.length === 0
+      ? []
+      : await db
+          .select({ name: volumes.name, bytes: sql`SUM(${aside.sizeBytes})`.mapWith(Number) })
+          .from(aside)
+          .innerJoin(volumes, eq(volumes.id, aside.volumeId))
+          .where(inArray(aside.id, ids.slice(0, 10_000)))
+          .groupBy(volumes.name);
+  return {
+    ...{ key: 'aside', name: 'What is set aside', when: isOn ? `each night, ${HOURS}` : 'only when asked' },
+    wouldDo: !isOn
+      ? 'nothing: the house keeps it until somebody empties it'
+      : ids.length === 0
+        ? 'nothing is due'
+        : `removes ${counted(ids.length, 'file')}, ${size(on.reduce((sum, one) => sum + one.bytes, 0))}, of which copies exist`,
+    ...{ isDue: ids.length > 0, needs: on.map((one) => one.name), setIn: '/settings?show=removing' },
+    past: sql`${jobs.kind} = 'remove aside' AND ${jobs.who} = ${NIGHT_RULES}`,
+  };
+}
+
+async function ofReadBacks(db: Database, then: Date): Promise<Work> {
+  const { readBackMonths } = await shelfRule(db);
+  const due = (await dueReadBacks(db, then)).filter((copy) => copy.isThere && !copy.isCold);
+  const first = due.slice(0, MOST_A_NIGHT);
+  const [sum] =
+    first.length === 0
+      ? [{ bytes: 0 }]
+      : await db
+          .select({ bytes: sql`COALESCE(SUM(${archiveParts.bytes}), 0)`.mapWith(Number) })
+          .from(copyParts)
+          .innerJoin(archiveParts, eq(archiveParts.id, copyParts.partId))
+          .where(
+            inArray(
+              copyParts.copyId,
+              first.map((copy) => copy.copyId),
+            ),
+          );
+  const { readBack } = await measuredRates(db);
+  const left = due.length - first.length;
+  return {
+    ...{ key: 'read back', name: 'Copies read back' },
+    when:
+      readBackMonths === 0
+        ? 'only when asked'
+        : `each night, ${HOURS}; each copy every ${counted(readBackMonths, 'month')}`,
+    wouldDo:
+      first.length === 0
+        ? 'nothing in reach is due'
+        : `reads ${counted(first.length, 'copy', 'copies')}, ${size(sum!.bytes)}, in about ${duration(sum!.bytes / readBack)}${left > 0 ? `; ${left} more in later nights` : ''}`,
+    ...{
+      isDue: first.length > 0,
+      needs: [...new Set(first.map((copy) => copy.carrier))],
+      setIn: '/settings?show=removing',
+    },
+    past: sql`${jobs.kind} = ${readBackWork.kind} AND ${jobs.who} = ${NIGHT_RULES}`,
+  };
+}
+
+async function ofBackup(db: Db): Promise<Work> {
+  const [{ folder }, last] = [await ownBackupRule(db), await lastOwnBackup(db)];
+  return {
+    ...{ key: 'backup', name: 'The catalogue’s own backup', when: folder === '' ? 'off' : `each night, ${HOURS}` },
+    wouldDo:
+      folder === ''
+        ? 'nothing: no folder is named for it'
+        : `writes${last ? ` about ${size(last.bytes)}` : ''} to ${folder}`,
+    ...{ isDue: folder !== '', needs: [], setIn: '/settings?show=backup' },
+    past: sql`${jobs.kind} = ${ownBackupWork.kind}`,
+  };
+}
+
+/** What has to be read again before the night is over. */
+async function ofReadings(db: Db, { toMs }: Span): Promise<Work> {
+  const timed = await db
+    .select({ name: volumes.name, readAt: volumes.readAt, hours: volumes.readEveryHours })
+    .from(volumes)
+    .where(and(isNull(volumes.retiredAt), isNotNull(volumes.readEveryHours)))
+    .orderBy(volumes.name);
+  const due = timed.filter(({ readAt, hours }) => !readAt || readAt.getTime() + hours! * 3_600_000 <= toMs);
+  return {
+    ...{ key: 'readings', name: 'Volumes read again' },
+    when: timed.length === 0 ? 'only when asked' : `${counted(timed.length, 'volume')}, each after its own hours`,
+    wouldDo:
+      due.length === 0
+        ? 'none is due before the morning'
+        : `reads ${listed(due.slice(0, 4).map((one) => one.name))}${due.length > 4 ? ` and ${due.length - 4} more` : ''}`,
+    ...{ isDue: due.length > 0, needs: due.map((one) => one.name), setIn: '/storage' },
+    past: sql`${jobs.kind} = 'read volume' AND ${jobs.who} = 'the schedule'`,
+  };
+}
+
+async function ofCheck(db: Db, then: Date): Promise<Work> {
+  const last = await lastCheck(db);
+  const nextMs = last ? last.atMs + EVERY_DAYS * 86_400_000 : then.getTime();
+  return {
+    ...{ key: 'check', name: 'Everything checked', when: `every ${counted(EVERY_DAYS, 'day')}` },
+    wouldDo: nextMs <= then.getTime() ? 'compares sums, ledger and disks with what is said' : `next on ${day(nextMs)}`,
+    ...{ isDue: false, needs: [], setIn: '/storage' },
+    past: sql`${jobs.kind} = ${checkWork.kind}`,
+  };
+}
+
+async function ofSnapshots(db: Db): Promise<Work> {
+  const { volumeId, everyMinutes } = await snapshotRuleOf(db);
+  const [volume] =
+    volumeId === null ? [] : await db.select({ name: volumes.name }).from(volumes).where(eq(volumes.id, volumeId));
+  return {
+    ...{ key: 'snapshots', name: 'Snapshots of documents' },
+    when: volume ? `day and night, ${counted(everyMinutes, 'minute')} apart at least` : 'off',
+    wouldDo: volume ? `keeps documents that change, on ${volume.name}` : 'nothing: no volume is named for them',
+    ...{ isDue: false, needs: volume ? [volume.name] : [], setIn: '/settings?show=snapshots' },
+    past: sql`${jobs.kind} = ${snapshotWork.kind}`,
+  };
+}
