@@ -6,7 +6,7 @@ import { forecasts } from '#server/readings/growth.ts';
 import { allStrays, homesInTrouble } from '#server/projects/homes.ts';
 import { ownerlessByVolume } from '#server/projects/ownership.ts';
 import { projectRows } from '#server/projects/projects.ts';
-import { rackVolumes } from '#server/site/rack.ts';
+import type { rackVolumes } from '#server/site/rack.ts';
 import { jobRows } from '#server/site/work.ts';
 import { archiveRows, damagedCopies } from '#server/archives/shelf.ts';
 import { dueReadBacks } from '#server/archives/due-read-backs.ts';
