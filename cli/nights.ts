@@ -49,7 +49,7 @@ async function morning(db: Database, out: Out, json = false): Promise<void> {
     );
   const { archives, sure, oldestReadBackMs } = told.shelf;
   out(
-    `${count(sure)} of ${count(archives)} archives have every copy they should${oldestReadBackMs === null ? '' : `; the longest unread copy was read back ${ago(oldestReadBackMs, now.getTime())}`}.`,
+    `${count(sure)} of ${count(archives)} archives have every copy they should${oldestReadBackMs === null ? '' : `; the oldest read-back is ${ago(oldestReadBackMs, now.getTime())}`}.`,
   );
 }
 

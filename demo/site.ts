@@ -721,14 +721,14 @@ function otherProjects(maker: Maker): void {
 
 /** Small ones, that were archived: two that are long over, and one that goes on. */
 /** On a disk of the shelf, from before there was a catalogue: with sums that somebody made then, one of which does not match any more. */
-export const OLD = { carrier: 'KD-0001', folder: 'Harbour Lights 2019' } as const;
+export const OLD = { carrier: 'KD-0001', folder: 'Slack Water 2019' } as const;
 
 function oldDisk(maker: Maker): void {
   const top = `${CARRIERS[0].folder}/${OLD.folder}`;
   const clips = ['H001C001', 'H001C002', 'H001C003'].map((name) => ({
     ...maker.camera(`${top}/Camera/${name}.mov`, 0.002, 2500, { least: 10 }),
     // As that house had it then.
-    url: fileUrlOf(`/Volumes/Old RAID/Harbour Lights/Camera/${name}.mov`),
+    url: fileUrlOf(`/Volumes/Old RAID/Slack Water/Camera/${name}.mov`),
   }));
   const sums = clips.map(({ name }, i) => {
     const sum = createHash('md5').update(readFileSync(path.join(maker.root, top, 'Camera', `${name}.mov`)));
@@ -738,9 +738,9 @@ function oldDisk(maker: Maker): void {
   const picture = clips.map((media) => ({ media, start: media.startFrame + 1, frames: 8 }));
   const bins = [
     { name: 'Camera', clips },
-    { name: 'Cuts', timelines: [{ name: 'harbour lights final', fps: FPS, picture, sound: [] }] },
+    { name: 'Cuts', timelines: [{ name: 'slack water final', fps: FPS, picture, sound: [] }] },
   ];
-  maker.text(`${top}/Cut/harbour-lights.otio`, document({ name: 'Harbour Lights', bins }), 2490);
+  maker.text(`${top}/Cut/slack-water.otio`, document({ name: 'Slack Water', bins }), 2490);
 }
 
 function archivedOnes(maker: Maker): void {

@@ -1,18 +1,35 @@
 // Ledger: a receipt for everything done, newest first, with its checksums; receipts that were changed from outside show.
-import { Link } from 'react-router';
+import { Form, Link } from 'react-router';
 import type { Route } from './+types/ledger';
 import { ago, count, exactTime, size } from '#core/wording/amounts.ts';
-import { Chip, Empty, Sentence } from '../ui/parts';
+import { useTo } from '../shell/links';
+import { Chip, Empty, inputLook, Sentence } from '../ui/parts';
 
 export { loader } from './ledger.server.ts';
 
-export default function Ledger({ loaderData: { receipts, broken, sentence, more, nowMs } }: Route.ComponentProps) {
+type Data = Route.ComponentProps['loaderData'];
+
+export default function Ledger({ loaderData: data }: Route.ComponentProps) {
+  const { receipts, broken, sentence, more, isNarrowed, nowMs } = data;
+  const to = useTo();
   return (
     <div className="grid gap-4">
       <Sentence>{sentence}</Sentence>
+      <Find data={data} />
       <div className="card py-1">
         {receipts.length === 0 ? (
-          <Empty>Run a plan, and its receipt is the first line here.</Empty>
+          <Empty>
+            {isNarrowed ? (
+              <>
+                No receipt fits.{' '}
+                <Link to="/ledger" className="text-accent underline">
+                  Show every receipt
+                </Link>
+              </>
+            ) : (
+              'Run a plan, and its receipt is the first line here.'
+            )}
+          </Empty>
         ) : (
           <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="Receipts">
             <table className="table">
@@ -37,11 +54,90 @@ export default function Ledger({ loaderData: { receipts, broken, sentence, more,
         )}
       </div>
       {more !== null && (
-        <Link to={`?before=${more}`} className="text-accent underline">
+        <Link to={to({ before: String(more) })} className="text-accent underline">
           Older receipts
         </Link>
       )}
     </div>
+  );
+}
+
+interface ChoiceProps {
+  name: string;
+  label: string;
+  none: string;
+  options: readonly (readonly [value: string, words: string])[];
+  chosen: string;
+}
+
+function Choice({ name, label, none, options, chosen }: ChoiceProps) {
+  return (
+    <select
+      name={name}
+      aria-label={label}
+      defaultValue={chosen}
+      onChange={(event) => event.currentTarget.form?.requestSubmit()}
+      className={`${inputLook} h-8 !w-44 text-[13px]`}
+    >
+      <option value="">{none}</option>
+      {options.map(([value, words]) => (
+        <option key={value} value={value}>
+          {words}
+        </option>
+      ))}
+    </select>
+  );
+}
+
+/** By what people remember of it: a word, a project, who did it, what was done, the day. */
+function Find({ data: { asked, choices, isNarrowed } }: { data: Data }) {
+  const same = (values: readonly string[]) => values.map((value) => [value, value] as const);
+  return (
+    <Form
+      key={JSON.stringify(asked)}
+      method="get"
+      role="search"
+      aria-label="Receipts"
+      className="flex flex-wrap items-center gap-2"
+    >
+      <input
+        name="q"
+        type="search"
+        aria-label="Find a receipt"
+        placeholder="A word of it"
+        defaultValue={asked.words}
+        maxLength={200}
+        className={`${inputLook} h-8 !w-48 text-[13px]`}
+      />
+      <Choice
+        name="project"
+        label="Project"
+        none="every project"
+        options={choices.projects.map(({ projectId, name }) => [String(projectId), name])}
+        chosen={asked.project}
+      />
+      <Choice name="who" label="Person" none="everybody" options={same(choices.people)} chosen={asked.who} />
+      <Choice
+        name="action"
+        label="What was done"
+        none="whatever was done"
+        options={same(choices.actions)}
+        chosen={asked.action}
+      />
+      <input
+        name="day"
+        type="date"
+        aria-label="Day"
+        defaultValue={asked.day}
+        onChange={(event) => event.currentTarget.form?.requestSubmit()}
+        className={`${inputLook} h-8 !w-40 text-[13px]`}
+      />
+      {isNarrowed && (
+        <Link to="/ledger" className="text-[13px] text-accent hover:underline">
+          every receipt
+        </Link>
+      )}
+    </Form>
   );
 }
 
@@ -83,8 +179,8 @@ function Line({ receipt, changed, nowMs }: LineProps) {
       <td className="number" title={heldWords(receipt.facts)}>
         {receipt.held > 0 ? <Chip tone="caution">{count(receipt.held)}</Chip> : ''}
       </td>
-      <td className="path text-ink-2" title={receipt.itemsSha256}>
-        {receipt.itemsSha256.slice(0, 12)}…
+      <td className="path text-ink-2" title={receipt.stepId === null ? undefined : receipt.itemsSha256}>
+        {receipt.stepId === null ? '' : `${receipt.itemsSha256.slice(0, 12)}…`}
       </td>
     </tr>
   );

@@ -5,7 +5,7 @@ import { freedSentences } from '#core/wording/reclaim.ts';
 import { itemsPage } from '#server/ledger/items.ts';
 import { receiptOf, stayedOutOf } from '#server/ledger/ledger.ts';
 import type { FreedFacts } from '#server/runtime/freed.ts';
-import { brokenReceipts } from '#server/runtime/receipts.ts';
+import { brokenAmong } from '#server/ledger/chain.ts';
 import { idFrom } from '../answer.server';
 import { db } from '../db.server';
 
@@ -34,7 +34,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     freed: freed ? freedSentences(receipt.bytes, freed as FreedFacts) : [],
     notReached: Number(receipt.facts.notReached ?? 0),
     stayedOut: stayedOutOf(receipt.facts),
-    isBroken: (await brokenReceipts(db())).includes(receipt.id),
+    isBroken: (await brokenAmong(db(), [receipt])).has(receipt.id),
     items: items.map((item) => ({ ...item, why: item.reason ? HELD_WORDS[item.reason] : null })),
     heldOnly,
     more: items.length === PAGE ? items.at(-1)!.id : null,

@@ -77,8 +77,12 @@ function Facts({ data }: { data: Data }) {
             <dd>{value}</dd>
           </div>
         ))}
-        <dt className="text-ink-2">SHA-256</dt>
-        <dd className="path text-[13px] break-all text-ink-2">{receipt.itemsSha256}</dd>
+        {receipt.stepId !== null && (
+          <>
+            <dt className="text-ink-2">SHA-256</dt>
+            <dd className="path text-[13px] break-all text-ink-2">{receipt.itemsSha256}</dd>
+          </>
+        )}
       </dl>
     </Card>
   );

@@ -95,7 +95,7 @@ function Done({ data: { headings, morning, nowMs } }: { data: Data }) {
           <section key={heading}>
             <h3 className="flex items-baseline justify-between gap-3 text-[13px] text-ink-2">
               <span>{heading}</span>
-              <span>{size(items.reduce((sum, one) => sum + one.bytes, 0))}</span>
+              <span>{amountOf(items)}</span>
             </h3>
             <ul className="rows">
               {items.slice(0, MOST_LINES).map((one) => (
@@ -127,6 +127,12 @@ function Done({ data: { headings, morning, nowMs } }: { data: Data }) {
       )}
     </Card>
   );
+}
+
+/** Of what is not about bytes none are told. */
+function amountOf(items: readonly { bytes: number }[]): string {
+  const bytes = items.reduce((sum, one) => sum + one.bytes, 0);
+  return bytes === 0 ? '' : size(bytes);
 }
 
 function Waiting({ data: { morning, decisions, plan } }: { data: Data }) {
@@ -200,7 +206,7 @@ function Sure({ data: { morning, nowMs } }: { data: Data }) {
       : []),
     [
       'Read back',
-      shelf.oldestReadBackMs === null ? 'nothing yet' : `the longest unread copy ${ago(shelf.oldestReadBackMs, nowMs)}`,
+      shelf.oldestReadBackMs === null ? 'nothing yet' : `the oldest read-back is ${ago(shelf.oldestReadBackMs, nowMs)}`,
     ],
     [
       'Catalogue',
@@ -248,7 +254,7 @@ function Tonight({ data: { tonight, nowMs } }: { data: Data }) {
               <th>When</th>
               <th>What it would do</th>
               <th>Needs</th>
-              <th>The last seven times</th>
+              <th>Last times</th>
             </tr>
           </thead>
           <tbody>
@@ -268,13 +274,13 @@ function Line({ work }: { work: Work }) {
   const lens = useLens();
   return (
     <tr>
-      <td className="max-w-64">
+      <td className="max-w-64 whitespace-normal">
         <Link to={lens(work.setIn)} className="block font-medium hover:underline">
           {work.name}
         </Link>
       </td>
-      <td className="max-w-48 text-ink-2">{work.when}</td>
-      <td className={work.isDue ? 'max-w-72' : 'max-w-72 text-ink-2'}>
+      <td className="max-w-48 whitespace-normal text-ink-2">{work.when}</td>
+      <td className={`max-w-72 whitespace-normal ${work.isDue ? '' : 'text-ink-2'}`}>
         {work.wouldDo}
         {work.meets.map((words) => (
           <span key={words} className="block text-[13px] text-caution">
@@ -282,7 +288,7 @@ function Line({ work }: { work: Work }) {
           </span>
         ))}
       </td>
-      <td className="max-w-40 text-ink-2">{work.needs.length === 0 ? 'nothing' : work.needs.join(', ')}</td>
+      <td className="max-w-40 whitespace-normal text-ink-2">{work.needs.join(', ')}</td>
       <td>
         <Times work={work} />
       </td>

@@ -126,7 +126,7 @@ function TakeIn({ data: { carrier }, fetcher }: { data: Data; fetcher: ReturnTyp
     >
       <fetcher.Form method="post" className="grid gap-2.5">
         <input type="hidden" name="intent" value="take in" />
-        <div className="grid grid-cols-[minmax(0,2fr)_minmax(0,2fr)_minmax(0,2fr)_minmax(0,1fr)] gap-2.5">
+        <div className="grid grid-cols-[minmax(0,3fr)_minmax(0,2fr)] gap-2.5">
           <Field label="Folder on the carrier">
             <input
               name="folder"

@@ -15,7 +15,7 @@ type Data = Route.ComponentProps['loaderData'];
 const usuallyTicked = (parts: Data['release']['parts']) =>
   parts.filter((part) => part.level === 0).map((part) => part.key);
 
-export function Release({ data: { archive, release, project } }: { data: Data }) {
+export function Release({ data: { archive, release, project, stayedOut } }: { data: Data }) {
   const fetcher = useFetcher<Answer>();
   const { originals: own, parts } = release;
   // Of a project that goes on, an archive leaves everything alone unless somebody says otherwise.
@@ -24,7 +24,13 @@ export function Release({ data: { archive, release, project } }: { data: Data })
   const [ticked, setTicked] = useState<string[]>(() => (isInWork ? [] : usuallyTicked(parts)));
   if (archive.state !== 'sealed') return null;
   if (own.files === 0 && parts.length === 0)
-    return <Card title="Release">Its originals are gone, and nothing else of its project is left that could go.</Card>;
+    return (
+      <Card title="Release">
+        {stayedOut === null
+          ? 'Its originals are gone, and nothing else of its project is left that could go.'
+          : 'It was taken in where it lies: no volume of the house holds originals of it.'}
+      </Card>
+    );
   const toggle = (key: string) =>
     setTicked(ticked.includes(key) ? ticked.filter((one) => one !== key) : [...ticked, key]);
   const chosen = parts.filter((part) => ticked.includes(part.key));

@@ -1,6 +1,7 @@
 import { morningSentence, underHeadings } from './nights.ts';
 
 const nothing = {
+  removedBytes: 0,
   freedBytes: 0,
   done: [],
   snapshots: { documents: 0 },
@@ -14,12 +15,21 @@ test.each([
   [{}, 'Nothing happened since yesterday evening. Nothing went wrong.'],
   [{ done: [done('state changed')] }, 'Since yesterday evening 1 thing was done. Nothing went wrong.'],
   [
-    { freedBytes: 12.4e9, done: [done('caches removed'), done('copy read back'), done('copy read back')], failed: [1] },
+    {
+      removedBytes: 12.5e9,
+      freedBytes: 12.4e9,
+      done: [done('caches removed'), done('copy read back'), done('copy read back')],
+      failed: [1],
+    },
     'Since yesterday evening the house freed 12.4 GB and read back 2 copies. One did not work.',
   ],
   [
     { snapshots: { documents: 1 }, done: [done('catalogue backed up')], shelf: { damaged: 2 }, waiting: [1] },
     'Since yesterday evening the house kept snapshots of 1 document and backed up the catalogue. Two archives have a damaged copy and one waits for a disk or carrier.',
+  ],
+  [
+    { removedBytes: 3e9, freedBytes: 5e6, done: [done('caches removed')] },
+    'Since yesterday evening the house removed 3.00 GB, which gave back 5.00 MB on disk. Nothing went wrong.',
   ],
 ])('%j', (facts, words) => expect(morningSentence({ ...nothing, ...facts })).toBe(words));
 

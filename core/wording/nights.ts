@@ -2,6 +2,8 @@
 import { capital, counted, inWords, listed, size } from './amounts.ts';
 
 export interface MorningFacts {
+  /** Of what was removed for good: what the files said, and what the volumes had more afterwards. */
+  removedBytes: number;
   freedBytes: number;
   done: readonly { action: string; byItself: boolean; bytes: number }[];
   snapshots: { documents: number };
@@ -11,11 +13,19 @@ export interface MorningFacts {
 }
 
 /** The night in a sentence or two: what it came to, and what needs somebody. */
-export function morningSentence({ freedBytes, done, snapshots, failed, waiting, shelf }: MorningFacts): string {
+export function morningSentence({
+  removedBytes,
+  freedBytes,
+  done,
+  snapshots,
+  failed,
+  waiting,
+  shelf,
+}: MorningFacts): string {
   const of = (action: string) => done.filter((one) => one.action === action);
   const archived = of('archive sealed');
   const came = [
-    freedBytes > 0 ? `freed ${size(freedBytes)}` : '',
+    removedBytes > 0 ? freedWords(removedBytes, freedBytes) : '',
     archived.length > 0 ? `sealed ${counted(archived.length, 'archive')}` : '',
     of('copy read back').length > 0 ? `read back ${counted(of('copy read back').length, 'copy', 'copies')}` : '',
     snapshots.documents > 0 ? `kept snapshots of ${counted(snapshots.documents, 'document')}` : '',
@@ -38,6 +48,12 @@ export function morningSentence({ freedBytes, done, snapshots, failed, waiting, 
   ].filter(Boolean);
   return `${first} ${wrong.length === 0 ? 'Nothing went wrong.' : `${capital(listed(wrong))}.`}`;
 }
+
+/** Files with holes or other names give back less than they say. */
+const freedWords = (removedBytes: number, freedBytes: number): string =>
+  freedBytes > 0.9 * removedBytes
+    ? `freed ${size(freedBytes)}`
+    : `removed ${size(removedBytes)}, which gave back ${size(freedBytes)} on disk`;
 
 /** What a receipt's action is told under. */
 const HEADINGS: readonly (readonly [heading: string, actions: readonly string[]])[] = [

@@ -135,7 +135,8 @@ export async function contentRows(
       hasPicture: width !== null && (file.role === 'media' || file.role === 'part'),
       ...{ id: file.id, at: file.payloadPath, role: file.role, fileId: file.fileId, path: file.path },
       bytes: file.payloadBytes ?? file.sizeBytes,
-      volume: volume ?? 'a volume that is not known any more',
+      // What was taken in was on no volume of the house.
+      volume: file.volumeId === 0 ? '' : (volume ?? 'a volume that is not known any more'),
       frames: file.partFrom === null ? null : { from: file.partFrom, to: file.partTo! },
       whyWhole: file.whyWhole,
       isThere: there !== null && goneAt === null,

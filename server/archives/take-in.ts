@@ -10,7 +10,7 @@ import { c4Of } from '#core/fixity/mhl.ts';
 import { slugOf } from '#core/homes/owners.ts';
 import type { CarrierId } from '#core/model.ts';
 import { liesIn, nameOf, relativePath } from '#core/paths.ts';
-import { counted, size } from '#core/wording/amounts.ts';
+import { count, counted, size } from '#core/wording/amounts.ts';
 import { codeOf } from '#disk/facts.ts';
 import { PRIVATE_FOLDER } from '#disk/identity.ts';
 import type { OtherSum } from '../carriers/copy-thread.ts';
@@ -494,7 +494,7 @@ const words = (files: number, checked: number): string =>
     ? 'none had a checksum with it, so they are as they were found'
     : checked === files
       ? 'all match the checksums that came with them'
-      : `${counted(checked, 'file')} of them match the checksums that came with them, the others had none`;
+      : `${count(checked)} of them ${checked === 1 ? 'matches the checksum' : 'match the checksums'} that came with ${checked === 1 ? 'it' : 'them'}, the others had none`;
 
 /** How many of its files came with a checksum; those that did not match stayed out. */
 async function checkedOf(tx: Transaction, archiveId: number, listed: Sums): Promise<number> {

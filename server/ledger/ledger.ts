@@ -1,21 +1,75 @@
 // The ledger as people read it: pages of receipts, and the sums over all of them.
-import { desc, eq, lt, sql } from 'drizzle-orm';
+import { and, desc, eq, gte, lt, sql } from 'drizzle-orm';
 import { z } from 'zod';
 import { archiveProject } from '#core/steps/archive.ts';
 import { allStepKinds } from '#core/steps/registry.ts';
 import type { Database } from '../db/connect.ts';
+import { hasPart } from '../db/conditions.ts';
+import { projects } from '../db/schema/projects.ts';
 import { receipts } from '../db/schema/receipts.ts';
 import type { Receipt } from '../runtime/receipts.ts';
 
+/** What of the ledger is asked for; empty or null for all. */
+export interface ReceiptFilter {
+  projectId: number | null;
+  who: string;
+  action: string;
+  /** Parts of the title. */
+  words: readonly string[];
+  /** A day, in whole days since 1970 UTC. */
+  day: number | null;
+}
+export const EVERY_RECEIPT: ReceiptFilter = { projectId: null, who: '', action: '', words: [], day: null };
+
+const DAY_MS = 86_400_000;
+
 /** A page of receipts, newest first. `before` is the number after which to go on. */
-export function pageOfReceipts(db: Database, before: number | null, size = 100): Promise<Receipt[]> {
+export function pageOfReceipts(
+  db: Database,
+  before: number | null,
+  { size = 100, of = EVERY_RECEIPT }: { size?: number; of?: ReceiptFilter } = {},
+): Promise<Receipt[]> {
+  const { projectId, who, action, words, day } = of;
   return db
     .select()
     .from(receipts)
-    .where(before === null ? undefined : lt(receipts.id, before))
+    .where(
+      and(
+        before === null ? undefined : lt(receipts.id, before),
+        projectId === null ? undefined : eq(receipts.projectId, projectId),
+        who === '' ? undefined : eq(receipts.who, who),
+        action === '' ? undefined : eq(receipts.action, action),
+        ...words.map((word) => hasPart(receipts.title, word)),
+        day === null
+          ? undefined
+          : and(gte(receipts.at, new Date(day * DAY_MS)), lt(receipts.at, new Date((day + 1) * DAY_MS))),
+      ),
+    )
     .orderBy(desc(receipts.id))
     .limit(size);
 }
+
+export interface ReceiptChoices {
+  projects: { projectId: number; name: string }[];
+  people: string[];
+  actions: string[];
+}
+
+/** What receipts can be looked through by: only what there is. */
+export async function receiptChoices(db: Database): Promise<ReceiptChoices> {
+  const [of, people, actions] = await Promise.all([
+    db
+      .select({ projectId: projects.id, name: projects.name })
+      .from(projects)
+      .where(sql`${projects.id} IN (SELECT DISTINCT r.project_id FROM receipts r)`)
+      .orderBy(projects.name),
+    db.selectDistinct({ who: receipts.who }).from(receipts).orderBy(receipts.who).limit(MOST_CHOICES),
+    db.selectDistinct({ action: receipts.action }).from(receipts).orderBy(receipts.action).limit(MOST_CHOICES),
+  ]);
+  return { projects: of, people: people.map((row) => row.who), actions: actions.map((row) => row.action) };
+}
+
+const MOST_CHOICES = 200;
 
 export async function receiptOf(db: Database, id: number): Promise<Receipt | null> {
   const [receipt] = await db.select().from(receipts).where(eq(receipts.id, id));

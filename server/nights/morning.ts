@@ -45,6 +45,7 @@ export interface Morning extends Span {
   snapshots: { documents: number; snapshots: number };
   failed: Failed[];
   waiting: { title: string; for: Awaited[] }[];
+  removedBytes: number;
   freedBytes: number;
   shelf: { archives: number; sure: number; damaged: number; short: number; oldestReadBackMs: number | null };
   backup: { isWanted: boolean; atMs: number | null; provenMs: number | null };
@@ -52,6 +53,8 @@ export interface Morning extends Span {
 }
 
 const MOST = 200;
+/** For good: what is set aside still takes its room. */
+const REMOVING = ['caches removed', 'files removed', 'set-aside files removed for good', 'originals removed'];
 
 export async function morningOf(db: Database, now: Date): Promise<Morning> {
   const span = sinceEvening(now);
@@ -74,6 +77,7 @@ export async function morningOf(db: Database, now: Date): Promise<Morning> {
     snapshots: kept,
     failed,
     waiting: waiting.filter((job) => job.waitsFor.length > 0).map(({ title, waitsFor }) => ({ title, for: waitsFor })),
+    removedBytes: done.reduce((sum, one) => sum + (REMOVING.includes(one.action) ? one.bytes : 0), 0),
     freedBytes: done.reduce((sum, one) => sum + one.freedBytes, 0),
     shelf,
     backup: { isWanted: rule.folder !== '', atMs: backup?.atMs ?? null, provenMs: backup?.provenMs ?? null },

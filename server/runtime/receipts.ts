@@ -66,17 +66,34 @@ export function itemsHasher(): { add(line: string): void; digest(): string } {
 
 const PAGE = 500;
 
+/** Whether a receipt fits the one before it; null for the first. */
+export const fitsBefore = (receipt: Receipt, before: Receipt | null): boolean =>
+  receipt.chainSha256 === chainOf(receipt, before?.chainSha256 ?? FIRST);
+
+/** How far the chain was looked through. */
+export interface Checkpoint {
+  last: number;
+  chain: string;
+}
+export const START: Checkpoint = { last: 0, chain: FIRST };
+
 /** Receipts that do not fit the one before them: changed, removed or put in from outside. */
-export async function brokenReceipts(db: Database): Promise<number[]> {
+export const brokenReceipts = async (db: Database): Promise<number[]> => (await brokenSince(db, START)).broken;
+
+/** The same of those behind a checkpoint, with the next one. */
+export async function brokenSince(
+  db: Database,
+  { last: from, chain }: Checkpoint,
+): Promise<{ broken: number[]; next: Checkpoint }> {
   const broken: number[] = [];
-  let before = FIRST;
-  for (let last = 0; ;) {
+  let before = chain;
+  for (let last = from; ;) {
     const page = await db.select().from(receipts).where(gt(receipts.id, last)).orderBy(asc(receipts.id)).limit(PAGE);
     for (const receipt of page) {
       if (receipt.chainSha256 !== chainOf(receipt, before)) broken.push(receipt.id);
       before = receipt.chainSha256;
       last = receipt.id;
     }
-    if (page.length < PAGE) return broken;
+    if (page.length < PAGE) return { broken, next: { last, chain: before } };
   }
 }
