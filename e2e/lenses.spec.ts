@@ -4,6 +4,7 @@ import { expect, type Page, test } from './test.ts';
 
 const LENSES = [
   '/',
+  '/nights',
   '/projects',
   '/projects/1',
   '/projects/3/missing',

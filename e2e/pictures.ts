@@ -103,7 +103,6 @@ try {
   await take(page, '/shelf', 'shelf');
   await take(page, '/reclaim', 'reclaim');
   await take(page, '/reclaim?work=1&free=60&on=3&level=1', 'goal');
-  await take(page, '/reclaim/aside', 'aside');
   await take(page, '/reclaim/rules?by=cap&volumeId=3&cap=30&projectId=&except=', 'rules');
   await page.goto('/reclaim/caches');
   await page.getByRole('button', { name: /^Add .* to the plan/ }).click();
@@ -123,6 +122,7 @@ try {
   await done(page, 'Remove caches last changed');
   await done(page, 'Remove originals of Night Ferry');
   await take(page, '/ledger', 'ledger');
+  await take(page, '/nights', 'nights');
 } finally {
   await browser.close();
   await started.stop();

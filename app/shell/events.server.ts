@@ -1,5 +1,6 @@
-// Work as it goes, as server-sent events: a message whenever something about it changed.
+// Work as it goes, who does it, and that something changed, as server-sent events: a message whenever there is news.
 import type { Route } from './+types/events';
+import { pulseOf } from '#server/site/pulse.ts';
 import { jobRows } from '#server/site/work.ts';
 import { db } from '../db.server';
 
@@ -13,7 +14,10 @@ export function loader({ request }: Route.LoaderArgs) {
       let before = '';
       const look = async () => {
         try {
-          const now = JSON.stringify(await jobRows(db()));
+          const [jobs, pulse] = await Promise.all([jobRows(db()), pulseOf(db())]);
+          // While somebody works, the last sign alone is no news.
+          const lastSeenMs = pulse.workers > 0 ? null : pulse.lastSeenMs;
+          const now = JSON.stringify({ jobs, pulse: { ...pulse, lastSeenMs } });
           if (now !== before) controller.enqueue(text.encode(`data: ${now}\n\n`));
           before = now;
         } catch {

@@ -5,17 +5,19 @@ import { currentPlan } from '#server/plan/plan.ts';
 import { forecasts } from '#server/readings/growth.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { siteName } from '#server/site/site.ts';
+import { pulseOf } from '#server/site/pulse.ts';
 import { jobRows } from '#server/site/work.ts';
 import { db } from '../db.server';
 import { personOf, themeOf } from '../person.server';
 
 export async function loader({ request }: Route.LoaderArgs) {
   const nowMs = Date.now();
-  const [volumes, plan, site, jobs, who, theme] = await Promise.all([
+  const [volumes, plan, site, jobs, pulse, who, theme] = await Promise.all([
     rackVolumes(db()),
     currentPlan(db()),
     siteName(db()),
     jobRows(db()),
+    pulseOf(db()),
     personOf(request),
     themeOf(request),
   ]);
@@ -27,6 +29,7 @@ export async function loader({ request }: Route.LoaderArgs) {
     plan: { planId: plan.planId, version: plan.version, ...totals(plan.steps) },
     site,
     jobs,
+    pulse,
     who,
     theme,
     nowMs,

@@ -12,6 +12,13 @@ export const LENSES = [
   { to: '/ledger', name: 'Ledger' },
 ] as const;
 
+/** Pages beside the lenses, each with its own key. */
+export const PLACES = [
+  { to: '/nights', name: 'Last night and tonight', key: 'n' },
+  { to: '/storage', name: 'Storage', key: 't' },
+  { to: '/settings', name: 'Settings', key: 'e' },
+] as const;
+
 /** What the address asks for, or will in a moment: a second click must not undo the first that is still on its way. */
 export function useAsked(): URLSearchParams {
   const [search] = useSearchParams();

@@ -6,7 +6,7 @@ import { Link, NavLink, useFetcher, useNavigate } from 'react-router';
 import type { Answer } from '../lib/answer';
 import { Field, inputLook, Said } from '../ui/parts';
 import type { FrameData } from './use-frame';
-import { LENSES, useLens } from './links';
+import { LENSES, PLACES, useLens } from './links';
 import { SearchField } from './search-field';
 import { isTyping } from './typing';
 
@@ -17,7 +17,9 @@ export function TopBar({ frame }: { frame: FrameData }) {
     const go = (event: KeyboardEvent) => {
       if (isTyping(event.target) || event.ctrlKey || event.metaKey || event.altKey) return;
       const place = LENSES[Number(event.key) - 1];
+      const other = PLACES.find(({ key }) => key === event.key);
       if (place) void navigate(lens(place.to));
+      else if (other) void navigate(lens(other.to));
     };
     window.addEventListener('keydown', go);
     return () => window.removeEventListener('keydown', go);

@@ -1,17 +1,22 @@
 // The tray: left the plan, right the work under way. Each opens upward into its whole.
-import { useEffect, useRef, useState } from 'react';
+import { type Dispatch, type SetStateAction, useEffect, useRef, useState } from 'react';
 import { useLocation, useRevalidator } from 'react-router';
-import { counted, size } from '#core/wording/amounts.ts';
+import { ago, counted, size } from '#core/wording/amounts.ts';
 import type { JobRow } from '#server/site/work.ts';
 import { Button } from '../ui/parts';
 import type { FrameData } from './use-frame';
 import { ProgressBar, progressWords } from './progress';
+import { KeySheet } from './key-sheet';
+import { isTyping } from './typing';
 import { PlanSheet } from './plan-sheet';
 import { awaitedWords, WorkSheet } from './work-sheet';
 
+type Opened = 'plan' | 'work' | 'keys' | null;
+
 export function Tray({ frame }: { frame: FrameData }) {
-  const [open, setOpen] = useState<'plan' | 'work' | null>(null);
-  const jobs = useJobs(frame.jobs);
+  const [open, setOpen] = useState<Opened>(null);
+  const { jobs, pulse } = useLive(frame);
+  useKeys(setOpen);
   const { pathname } = useLocation();
   useEffect(() => setOpen(null), [pathname]);
   const { plan } = frame;
@@ -34,7 +39,9 @@ export function Tray({ frame }: { frame: FrameData }) {
         </Button>
       )}
       <div className="ml-auto flex min-w-0 items-center gap-3">
-        {running[0] ? (
+        {pulse.workers === 0 ? (
+          <NoWorker pulse={pulse} nowMs={frame.nowMs} />
+        ) : running[0] ? (
           <Progress job={running[0]} more={running.length + waiting.length - 1} />
         ) : (
           <span className="truncate text-ink-2" title={waiting[0]?.title}>
@@ -49,6 +56,7 @@ export function Tray({ frame }: { frame: FrameData }) {
         onOpen={(value) => setOpen(value ? 'plan' : null)}
         onRun={() => setOpen('work')}
       />
+      <KeySheet open={open === 'keys'} onOpen={(value) => setOpen(value ? 'keys' : null)} />
       <WorkSheet
         open={open === 'work'}
         onOpen={(value) => setOpen(value ? 'work' : null)}
@@ -95,28 +103,65 @@ function Progress({ job, more }: { job: JobRow; more: number }) {
   );
 }
 
-/** Jobs as they are now: from the server's event stream, and everything on the screen is asked again when one ends. */
-function useJobs(initial: JobRow[]): JobRow[] {
-  const [jobs, setJobs] = useState(initial);
+/** Work waits, and nothing on the screen gets newer, until a worker runs: that is said before anything else. */
+function NoWorker({ pulse, nowMs }: { pulse: FrameData['pulse']; nowMs: number }) {
+  const since = pulse.lastSeenMs === null ? '' : `, the last ${ago(pulse.lastSeenMs, Math.max(nowMs, Date.now()))}`;
+  return (
+    <span
+      role="alert"
+      className="truncate font-medium text-loss"
+      title="Work waits until one runs, and nothing is lost."
+    >
+      No worker answers{since}. Start one on a machine that reaches the disks: npm start.
+    </span>
+  );
+}
+
+/** Single keys, while nobody writes into a field. */
+function useKeys(open: Dispatch<SetStateAction<Opened>>): void {
+  useEffect(() => {
+    const press = (event: KeyboardEvent) => {
+      if (isTyping(event.target) || event.ctrlKey || event.metaKey || event.altKey) return;
+      const wanted = ({ p: 'plan', w: 'work', '?': 'keys' } as const)[event.key];
+      if (!wanted) return;
+      event.preventDefault();
+      open((now) => (now === wanted ? null : wanted));
+    };
+    window.addEventListener('keydown', press);
+    return () => window.removeEventListener('keydown', press);
+  }, [open]);
+}
+
+interface Live {
+  jobs: JobRow[];
+  pulse: FrameData['pulse'];
+}
+
+/** As it is now, from the server's event stream. Everything on the screen is asked again when work ends, or when somebody changed something. */
+function useLive({ jobs: initial, pulse: first }: Live): Live {
+  const [live, setLive] = useState<Live>({ jobs: initial, pulse: first });
   const { revalidate } = useRevalidator();
-  const before = useRef(initial);
+  const before = useRef<Live>({ jobs: initial, pulse: first });
   useEffect(() => {
     const stream = new EventSource('/events');
     stream.onmessage = (event: MessageEvent<string>) => {
-      const next = JSON.parse(event.data) as JobRow[];
-      const wasOpen = new Set(before.current.filter((job) => job.finishedMs === null).map((job) => job.jobId));
-      const ended = next.some(
-        (job) =>
-          job.finishedMs !== null && (wasOpen.has(job.jobId) || !before.current.some((old) => old.jobId === job.jobId)),
+      const next = JSON.parse(event.data) as Live;
+      const { jobs, pulse } = before.current;
+      const wasOpen = new Set(jobs.filter((job) => job.finishedMs === null).map((job) => job.jobId));
+      const ended = next.jobs.some(
+        (job) => job.finishedMs !== null && (wasOpen.has(job.jobId) || !jobs.some((old) => old.jobId === job.jobId)),
       );
+      const changed = next.pulse.mark !== pulse.mark;
       before.current = next;
-      setJobs(next);
-      if (ended) void revalidate();
+      setLive(next);
+      if (ended || changed) void revalidate();
     };
     return () => stream.close();
   }, [revalidate]);
   useEffect(() => {
-    setJobs((now) => (initial[0] && !now.some((job) => job.jobId === initial[0]!.jobId) ? initial : now));
+    setLive((now) =>
+      initial[0] && !now.jobs.some((job) => job.jobId === initial[0]!.jobId) ? { ...now, jobs: initial } : now,
+    );
   }, [initial]);
-  return jobs;
+  return live;
 }
