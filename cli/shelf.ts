@@ -13,6 +13,7 @@ import { Refused } from '#server/runtime/refused.ts';
 import { whereStored } from '#server/search/where.ts';
 import { addCarrierCopies, addCopy } from '#server/steps/copy-archive.ts';
 import { addRelease, releaseKey, releaseOf } from '#server/steps/release.ts';
+import { addKeepingCommands } from './keeping.ts';
 import { named, sealedNamed } from './names.ts';
 import { addExportCommand } from './export.ts';
 import { addRepairCommand } from './repair.ts';
@@ -51,6 +52,7 @@ export function addShelfCommands(command: Command, open: () => Database, out: Ou
     .action((from: string, { to }: { to: string }) => migrate(open(), out, { from, to }));
   addRepairCommand(command, open, out);
   addTakeInCommand(command, open, out);
+  addKeepingCommands(command, open, out);
   addRestoreCommand(command, open, out);
   addExportCommand(command, open, out);
   command

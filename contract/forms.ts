@@ -309,6 +309,20 @@ export const archiveForm = z.discriminatedUnion('intent', [
     instead: id('The damaged copy').optional(),
   }),
   z.object({
+    intent: z.literal('keep'),
+    rule: z.enum(['ask', 'until', 'for ever'], 'That is no way to keep it. Nothing was changed.'),
+    until: dayOrNone('The day until which it is kept'),
+  }),
+  z.object({
+    intent: z.literal('hold'),
+    reason: z.string().trim().max(300, 'The reason may have 300 letters at most.').optional().default(''),
+    lift: z
+      .string()
+      .optional()
+      .transform((value) => value === 'on'),
+  }),
+  z.object({ intent: z.literal('let go'), typed: z.string().trim().max(250) }),
+  z.object({
     intent: z.literal('release'),
     originals: z.enum(['yes', 'no']),
     parts: z

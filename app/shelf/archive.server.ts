@@ -4,7 +4,8 @@ import { archiveForm } from '#contract/forms.ts';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { archiveProject } from '#core/steps/archive.ts';
 import { counted, listed, size } from '#core/wording/amounts.ts';
-import { archivePageSentence, shapeWords, takenInWords } from '#core/wording/archives.ts';
+import { archivePageSentence, letGoSentence, shapeWords, takenInWords } from '#core/wording/archives.ts';
+import { holdsBack, keepingOf, letGo, setHold, setKeeping } from '#server/archives/keeping.ts';
 import { archiveById, contentRows, partRows, receiptsOfArchive, shapeOf, takenInFacts } from '#server/archives/page.ts';
 import { binsIn, timelinesIn } from '#server/archives/contents.ts';
 import { measuredRates } from '#server/archives/rates.ts';
@@ -54,7 +55,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
   };
   return {
     archive: row,
-    sentence: archivePageSentence(facts, nowMs),
+    sentence: row.state === 'let go' ? letGoSentence(facts) : archivePageSentence(facts, nowMs),
     project: project ? { id: project.id, name: project.name, isInWork: isInWork(project.state) } : null,
     parts,
     portions: { timelines, bins, bytesPerSecond: rates.readBack },
@@ -67,6 +68,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
       ...(row.buildsOn === null ? [] : [`Builds on ${row.buildsOn}`]),
     ],
     stayedOut: taken?.stayedOut ?? null,
+    keeping: { ...keepingOf(known), holdsBack: await holdsBack(db(), known, new Date(nowMs)) },
     receipts,
     /** Damaged copies that wait for repair. */
     repairable: damaged,
@@ -99,6 +101,16 @@ export async function action({ request, params }: Route.ActionArgs) {
         const carrierIds = form.carrierIds as CarrierId[];
         const added = await addCopy(db(), { archiveId, carrierIds, instead: form.instead, now });
         return `Added ${form.instead === undefined ? 'a copy' : 'the repair'} of ${size(added.bytes)} to the plan. Review the plan and run it.`;
+      }
+      case 'keep': {
+        const { rule, until } = form;
+        return `${await setKeeping(db(), archiveId, { rule, until }, { who: await personOf(request), now })}.`;
+      }
+      case 'hold':
+        return `${await setHold(db(), archiveId, form.lift ? null : form.reason, { who: await personOf(request), now })}.`;
+      case 'let go': {
+        const { name } = await letGo(db(), archiveId, form.typed, { who: await personOf(request), now });
+        return `${name} is let go. The ledger has it, with what may be wiped.`;
       }
       case 'restore': {
         const { copyId, folder, only } = form;

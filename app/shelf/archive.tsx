@@ -13,6 +13,7 @@ import { buttonLook, Card, Chip, Empty, inputLook, Said, Sentence } from '../ui/
 import { Picture } from '../ui/picture';
 import { type Column, Table } from '../ui/table';
 import { AnotherCopy } from './another-copy';
+import { Keeping } from './keeping';
 import { Release } from './release';
 import { Restore } from './restore';
 
@@ -65,6 +66,7 @@ export default function Archive({ loaderData: data }: Route.ComponentProps) {
         </div>
         <div className="grid gap-4">
           <Release data={data} />
+          <Keeping data={data} />
           <Shape data={data} />
           <Receipts data={data} />
         </div>

@@ -9,6 +9,7 @@ import { projectRows } from '#server/projects/projects.ts';
 import type { rackVolumes } from '#server/site/rack.ts';
 import { jobRows } from '#server/site/work.ts';
 import { archiveRows, damagedCopies } from '#server/archives/shelf.ts';
+import { timeIsOver } from '#server/archives/keeping.ts';
 import { dueReadBacks } from '#server/archives/due-read-backs.ts';
 import { shelfRule } from '#server/site/house-rules.ts';
 import { carriersToTell } from '#server/stores/carrier-register.ts';
@@ -89,6 +90,7 @@ export async function decisionsOf({ all, volumes, projects, strays, forecastOf }
       short === null ? [] : [{ archiveId, name, folder, short }],
     ),
     aside,
+    timeIsOver: await timeIsOver(db(), new Date()),
     snapshots: await snapshotWorries(db(), Date.now()),
     ownBackup: backupTrouble(await ownBackupRule(db()), await lastOwnBackup(db()), Date.now()),
     compressedSounds: sounds

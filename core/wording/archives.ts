@@ -79,6 +79,10 @@ export interface CarrierFacts {
 }
 
 /** "KD-0003 holds 3 archives, 1.20 GB of 4.00 GB. It is lent to Ida Holm, due back 3 Dec 2026." */
+/** Of one that is no longer counted on. */
+export const letGoSentence = ({ name, files, bytes }: Pick<ArchiveFacts, 'name' | 'files' | 'bytes'>): string =>
+  `${name} was let go. It held ${size(bytes)} in ${counted(files, 'file')}.`;
+
 /** How an archive came to be that was not written here, a line each. */
 export function takenInWords({
   carrier,

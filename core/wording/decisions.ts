@@ -2,7 +2,7 @@
 // each with the one action that opens the right thing.
 import { type Forecast, forecastWords } from '../forecast/forecast.ts';
 import type { ArchiveId, CarrierId, Kind, ProjectId, VolumeId } from '../model.ts';
-import { ago, capital, counted, percentFull, size } from './amounts.ts';
+import { ago, capital, counted, day, percentFull, size } from './amounts.ts';
 
 export interface DecisionFacts {
   nowMs: number;
@@ -73,6 +73,8 @@ export interface DecisionFacts {
     isCold?: boolean;
     readBackMs: number | null;
   }[];
+  /** Archives that were to be kept until a day that has come. */
+  timeIsOver?: readonly { archiveId: ArchiveId; name: string; untilMs: number }[];
   /** What is set aside. */
   aside?: { files: number; bytes: number; oldestMs: number | null };
 }
@@ -125,6 +127,7 @@ export function decisions(facts: DecisionFacts): Decision[] {
     ...(facts.carriers ?? []).flatMap((carrier) => ofCarrier(carrier, facts.nowMs)),
     ...(facts.waiting ?? []).map(waitsForCarrier),
     ...(facts.dueReadBacks ?? []).map((copy) => readBackDue(copy, facts.nowMs)),
+    ...(facts.timeIsOver ?? []).map((one) => keptLongEnough(one)),
     ...(facts.check ? [checkDiffers(facts.check, facts.nowMs)] : []),
     ...(facts.ownBackup
       ? [
@@ -215,6 +218,14 @@ const readBackDue = (copy: NonNullable<DecisionFacts['dueReadBacks']>[number], n
   what: `The copy of ${copy.archive} on ${copy.carrier} is due to be read back`,
   detail: `${copy.readBackMs === null ? 'It was never read back' : `Last read back ${ago(copy.readBackMs, nowMs)}`}. ${copy.isCold ? 'It has to be brought up for it, so it is read when you ask' : `Connect ${copy.carrier} (${copy.place}), and it is read at night`}`,
   action: { go: 'shelf', archiveId: copy.archiveId, words: 'Show it' },
+});
+
+const keptLongEnough = ({ archiveId, name, untilMs }: NonNullable<DecisionFacts['timeIsOver']>[number]): Decision => ({
+  key: `kept ${archiveId}`,
+  weight: 'plain',
+  what: `${name} was to be kept until ${day(untilMs)}`,
+  detail: 'Keep it longer, or let it go. Nothing goes by itself',
+  action: { go: 'shelf', archiveId, words: 'Show it' },
 });
 
 const damagedCopy = (copy: NonNullable<DecisionFacts['damagedCopies']>[number]): Decision => ({

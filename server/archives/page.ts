@@ -36,7 +36,9 @@ export type PartRow = Pick<
 
 /** Where everything it holds lies, copy by copy; what ended early lies nowhere. */
 export async function partRows(db: Db, archiveId: number): Promise<PartRow[]> {
-  const parts = (await copyPartsOf(db, archiveId)).filter((part) => part.state !== 'ended early');
+  const parts = (await copyPartsOf(db, archiveId)).filter(
+    (part) => part.state !== 'ended early' && part.state !== 'let go',
+  );
   const damaged = await damagedFiles(db, archiveId);
   const counts = await filesIn(
     db,

@@ -1,5 +1,5 @@
 // Carriers, archives and their copies, for the shelf and the archive lens.
-import { and, desc, eq, inArray, ne, sql } from 'drizzle-orm';
+import { and, desc, eq, inArray, notInArray, or, sql } from 'drizzle-orm';
 import type { ArchiveId, CarrierId, ProjectId } from '#core/model.ts';
 import { type CopiesRule, copiesShort } from '#core/archive/copies.ts';
 import { grouped } from '#core/grouped.ts';
@@ -19,7 +19,7 @@ export interface ArchiveRow {
   folder: string;
   /** What lies on its carriers: the folder, or one file. */
   lies: string;
-  state: 'writing' | 'sealed' | 'ended early';
+  state: 'writing' | 'sealed' | 'ended early' | 'let go';
   files: number;
   bytes: number;
   sealedMs: number | null;
@@ -52,7 +52,16 @@ export async function archiveRows(db: Database, only?: number): Promise<ArchiveR
   const all = await db
     .select()
     .from(archives)
-    .where(and(eq(archives.purpose, 'archive'), inArray(archives.state, ['writing', 'sealed'])))
+    .where(
+      and(
+        eq(archives.purpose, 'archive'),
+        // One that was let go has its page, and is in no list.
+        or(
+          inArray(archives.state, ['writing', 'sealed']),
+          only === undefined ? undefined : and(eq(archives.id, only), eq(archives.state, 'let go')),
+        ),
+      ),
+    )
     .orderBy(desc(archives.id));
   // One builds on others, which say how sure it is.
   const wanted = only === undefined ? all : all.filter((a) => a.id === only);
@@ -99,7 +108,7 @@ async function copiesOf(db: Db, ids: readonly number[]): Promise<Map<number, Cop
     .innerJoin(copyParts, eq(copyParts.copyId, archiveCopies.id))
     .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
     // What ended early lies nowhere.
-    .where(and(inArray(archiveCopies.archiveId, [...ids]), ne(archiveCopies.state, 'ended early')))
+    .where(and(inArray(archiveCopies.archiveId, [...ids]), notInArray(archiveCopies.state, ['ended early', 'let go'])))
     .orderBy(copyParts.id);
   const copies = new Map<number, Copy[]>();
   for (const parts of grouped(rows, ({ copy }) => copy.id).values()) {

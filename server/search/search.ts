@@ -84,7 +84,7 @@ const small = (db: Database, { words }: Query): Promise<Row[]> =>
     (SELECT 'project' AS what, id, name, state AS place, NULL AS parent, NULL AS bytes FROM projects WHERE ${like('name', words)} LIMIT ${EACH})
     UNION ALL (SELECT 'volume', id, name, path, NULL, NULL FROM volumes WHERE retired_at IS NULL AND ${like('name', words)} LIMIT ${EACH})
     UNION ALL (SELECT 'carrier', id, name, place, NULL, NULL FROM carriers WHERE ${like('name', words)} LIMIT ${EACH})
-    UNION ALL (SELECT 'timeline', MIN(t.id), t.name, CONCAT('archived with ', a.name, ', ', a.folder), a.id, NULL FROM archive_timelines t JOIN archives a ON a.id = t.archive_id
+    UNION ALL (SELECT 'timeline', MIN(t.id), t.name, CONCAT('archived with ', a.name, ', ', a.folder), a.id, NULL FROM archive_timelines t JOIN archives a ON a.id = t.archive_id AND a.state = 'sealed'
       WHERE ${like('t.name', words)} GROUP BY a.id, t.name ORDER BY a.id DESC LIMIT ${EACH})
     UNION ALL (SELECT 'archive', a.id, a.name, a.folder, a.project_id, a.bytes FROM archives a WHERE a.state = 'sealed' AND ${like('a.name', words)} LIMIT ${EACH})`,
   );

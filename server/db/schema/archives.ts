@@ -19,7 +19,7 @@ export const archives = mysqlTable(
     projectId: amount('project_id').notNull(),
     name: varchar('name', { length: 250 }).notNull(),
     folder: varchar('folder', { length: 250 }).notNull(),
-    state: mysqlEnum('state', ['writing', 'sealed', 'ended early']).notNull(),
+    state: mysqlEnum('state', ['writing', 'sealed', 'ended early', 'let go']).notNull(),
     /** What is handed over is no archive: its rows are the journal of its writing, and go with the end of it. */
     purpose: mysqlEnum('purpose', ['archive', 'hand over']).notNull().default('archive'),
     /** How its files are laid out on a carrier: one of server/carriers/packers.ts. */
@@ -32,6 +32,13 @@ export const archives = mysqlTable(
     /** Files that were to go in and could not: told in it, and here. */
     gaps: int('gaps').notNull().default(0),
     sealedAt: at('sealed_at'),
+    /** How long it is kept: until somebody decides, until a day, for ever. */
+    keepRule: mysqlEnum('keep_rule', ['ask', 'until', 'for ever']).notNull().default('ask'),
+    keepUntil: at('keep_until'),
+    /** Legal hold: why, by whom, since when; null without one. */
+    holdReason: varchar('hold_reason', { length: 300 }),
+    holdBy: varchar('hold_by', { length: 120 }),
+    holdAt: at('hold_at'),
     jobId: amount('job_id'),
   },
   (t) => [index('archives_project').on(t.projectId)],
@@ -54,7 +61,7 @@ export const archiveParts = mysqlTable(
   (t) => [index('archive_parts_archive').on(t.archiveId)],
 );
 
-export const COPY_STATES = ['writing', 'good', 'damaged', 'ended early'] as const;
+export const COPY_STATES = ['writing', 'good', 'damaged', 'ended early', 'let go'] as const;
 
 /** The copies of an archive. One is as good as the worst of its parts. */
 export const archiveCopies = mysqlTable(

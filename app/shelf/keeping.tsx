@@ -1,0 +1,114 @@
+// How long an archive is kept, its legal hold, and letting it go: which erases nothing, and asks for its name to be typed.
+import { useFetcher } from 'react-router';
+import { day, exactTime } from '#core/wording/amounts.ts';
+import type { Answer } from '../lib/answer';
+import { Button, Card, Field, inputLook, Said } from '../ui/parts';
+import type { Route } from './+types/archive';
+
+type Data = Route.ComponentProps['loaderData'];
+
+const isoDay = (ms: number | null) => (ms === null ? '' : new Date(ms).toISOString().slice(0, 10));
+
+export function Keeping({ data: { archive, keeping } }: { data: Data }) {
+  if (archive.state === 'let go')
+    return (
+      <Card title="Let go">
+        It is no longer counted on, found or read back. What still lies on its carriers may be wiped, or taken in again.
+      </Card>
+    );
+  if (archive.state !== 'sealed') return null;
+  return (
+    <Card title="How long it is kept">
+      <div className="grid gap-3">
+        <Rule key={`${keeping.rule} ${keeping.untilMs}`} keeping={keeping} />
+        <Hold hold={keeping.hold} />
+        <LetGo folder={archive.folder} holdsBack={keeping.holdsBack} />
+      </div>
+    </Card>
+  );
+}
+
+type Kept = Data['keeping'];
+
+function Rule({ keeping: { rule, untilMs } }: { keeping: Kept }) {
+  const fetcher = useFetcher<Answer>();
+  return (
+    <fetcher.Form method="post" className="grid gap-2">
+      <input type="hidden" name="intent" value="keep" />
+      <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-2">
+        <Field label="Keep it">
+          <select name="rule" defaultValue={rule} className={inputLook}>
+            <option value="ask">until somebody decides</option>
+            <option value="until">until a day</option>
+            <option value="for ever">for ever</option>
+          </select>
+        </Field>
+        <Field label="Until">
+          <input name="until" type="date" defaultValue={isoDay(untilMs)} className={inputLook} />
+        </Field>
+      </div>
+      <Said answer={fetcher.data} />
+      <div>
+        <Button type="submit" disabled={fetcher.state !== 'idle'}>
+          Save how long
+        </Button>
+      </div>
+    </fetcher.Form>
+  );
+}
+
+function Hold({ hold }: { hold: Kept['hold'] }) {
+  const fetcher = useFetcher<Answer>();
+  return (
+    <fetcher.Form method="post" className="grid gap-2 border-t border-line-soft pt-3">
+      <input type="hidden" name="intent" value="hold" />
+      {hold ? (
+        <p className="text-[13px]">
+          <b className="text-caution">Under legal hold</b> since{' '}
+          <span title={exactTime(hold.sinceMs)}>{day(hold.sinceMs)}</span> by {hold.by}: {hold.reason}
+        </p>
+      ) : (
+        <Field label="Legal hold" hint="Until it is lifted nobody lets it go.">
+          <input name="reason" className={inputLook} maxLength={300} placeholder="Why, for example a dispute" />
+        </Field>
+      )}
+      <Said answer={fetcher.data} />
+      <div>
+        <Button type="submit" name="lift" value={hold ? 'on' : ''} disabled={fetcher.state !== 'idle'}>
+          {hold ? 'Lift the legal hold' : 'Put under legal hold'}
+        </Button>
+      </div>
+    </fetcher.Form>
+  );
+}
+
+function LetGo({ folder, holdsBack }: { folder: string; holdsBack: string | null }) {
+  const fetcher = useFetcher<Answer>();
+  return (
+    <details className="border-t border-line-soft pt-3">
+      <summary className="cursor-pointer text-[13px] font-medium">Let it go</summary>
+      <div className="mt-2 grid gap-2">
+        <p className="text-[13px] text-ink-2">
+          Nothing is erased. It is no longer counted on, found or read back, and what lies on its carriers may be wiped.
+          This page and its receipts stay.
+        </p>
+        {holdsBack !== null ? (
+          <p className="text-[13px] text-caution">{holdsBack}</p>
+        ) : (
+          <fetcher.Form method="post" className="grid gap-2">
+            <input type="hidden" name="intent" value="let go" />
+            <Field label={`Type ${folder}`}>
+              <input name="typed" className={`${inputLook} path`} autoComplete="off" maxLength={250} />
+            </Field>
+            <Said answer={fetcher.data} />
+            <div>
+              <Button type="submit" tone="loss" disabled={fetcher.state !== 'idle'}>
+                Let it go
+              </Button>
+            </div>
+          </fetcher.Form>
+        )}
+      </div>
+    </details>
+  );
+}
