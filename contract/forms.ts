@@ -293,6 +293,17 @@ export const carrierForm = z.discriminatedUnion('intent', [
     year: yearOrNone,
   }),
 ]);
+/** What a decision on the site's page can do but lead somewhere. */
+export const siteForm = z.discriminatedUnion('intent', [
+  z.object({
+    intent: z.literal('postpone'),
+    key: z.string().min(1).max(400),
+    what: z.string().max(500),
+    until: dayOrNone('The day until which it waits'),
+    reason: z.string().trim().max(300, 'The reason may have 300 letters at most. Nothing was changed.'),
+  }),
+  z.object({ intent: z.literal('bring back'), key: z.string().min(1).max(400) }),
+]);
 /** The page of one archive. */
 export const archiveForm = z.discriminatedUnion('intent', [
   restoreForm,

@@ -78,3 +78,41 @@ test('last night and tonight are told, and lead to the ledger and to where they 
   await work.getByRole('link', { name: 'Snapshots of documents' }).click();
   await expect(page).toHaveURL(/show=snapshots/);
 });
+
+test('a decision is put off with a day and a reason, and brought back', async ({ page }) => {
+  await page.goto('/');
+  const list = page.getByRole('list', { name: 'Decisions that wait' });
+  const one = 'loft-1 scratch is full in 3 days';
+  await page.getByRole('button', { name: `Later: ${one}` }).click();
+  const next = new Date(Date.now() + 5 * 86_400_000).toISOString().slice(0, 10);
+  await page.getByLabel('Tell me again on').fill(next);
+  await page.getByLabel('Why it can wait').fill('a new disk comes on Monday');
+  await page.getByRole('button', { name: 'Put it off' }).click();
+  await expect(list.getByText(one)).toHaveCount(0);
+  await page.getByText('1 decision put off').click();
+  await expect(page.getByText('a new disk comes on Monday')).toBeVisible();
+  const { violations } = await new AxeBuilder({ page }).analyze();
+  expect(violations.map((v) => `${v.id} ${v.nodes.map((n) => n.target.join(' ')).join(', ')}`)).toEqual([]);
+  await page.getByRole('button', { name: `Bring back: ${one}` }).click();
+  await expect(list.getByText(one)).toBeVisible();
+});
+
+test('an archive is kept for ever, held, and let go only by its name', async ({ page }) => {
+  await page.goto('/shelf');
+  await page.getByRole('link', { name: 'Zinc Shore', exact: true }).first().click();
+  await page.getByLabel('Keep it').selectOption('for ever');
+  await page.getByRole('button', { name: 'Save how long' }).click();
+  await expect(page.getByText(/: kept for ever, before kept until somebody decides/).first()).toBeVisible();
+  await page.getByText('Let it go', { exact: true }).first().click();
+  await expect(page.getByText('Zinc Shore is kept for ever.')).toBeVisible();
+  await page.getByLabel('Keep it').selectOption('ask');
+  await page.getByRole('button', { name: 'Save how long' }).click();
+  await page.getByLabel('Legal hold').fill('a dispute about the music');
+  await page.getByRole('button', { name: 'Put under legal hold' }).click();
+  await expect(page.getByText(/Under legal hold since .*: a dispute about the music/)).toBeVisible();
+  await expect(page.getByText('Zinc Shore is under legal hold: a dispute about the music.')).toBeVisible();
+  await page.getByRole('button', { name: 'Lift the legal hold' }).click();
+  await page.getByLabel(/^Type zinc-shore/).fill('something else');
+  await page.getByRole('button', { name: 'Let it go' }).click();
+  await expect(page.getByRole('alert')).toContainText('to let it go: what is on its carriers may be the only copy');
+});

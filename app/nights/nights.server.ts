@@ -2,6 +2,7 @@
 import { morningSentence, underHeadings } from '#core/wording/nights.ts';
 import { morningOf } from '#server/nights/morning.ts';
 import { tonightOf } from '#server/nights/tonight.ts';
+import { postponedNow } from '#server/site/postponed.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { siteName } from '#server/site/site.ts';
 import { currentPlan } from '#server/plan/plan.ts';
@@ -12,13 +13,15 @@ export async function loader() {
   const now = new Date();
   const volumes = await rackVolumes(db());
   const today = Math.floor(now.getTime() / 86_400_000);
-  const [morning, tonight, decisions, plan, site] = await Promise.all([
+  const [morning, tonight, every, later, plan, site] = await Promise.all([
     morningOf(db(), now),
     tonightOf(db(), now),
     knownOf(volumes, volumes, [], today).then(decisionsOf),
+    postponedNow(db(), now),
     currentPlan(db()),
     siteName(db()),
   ]);
+  const decisions = every.filter(({ key }) => !later.has(key));
   return {
     sentence: morningSentence(morning),
     headings: underHeadings(morning.done),

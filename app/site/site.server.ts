@@ -4,8 +4,11 @@ import { KINDS } from '#core/model.ts';
 import { siteSentence } from '#core/wording/lenses.ts';
 import type { Forecast } from '#core/forecast/forecast.ts';
 import { causesOfGrowth } from '#server/readings/growth.ts';
+import { bringBack, postpone, postponedNow } from '#server/site/postponed.ts';
 import { rackVolumes } from '#server/site/rack.ts';
-import { volumesAsked } from '../answer.server';
+import { siteForm } from '#contract/forms.ts';
+import { answer, volumesAsked } from '../answer.server';
+import { personOf } from '../person.server';
 import { db } from '../db.server';
 import {
   bytesOf,
@@ -25,7 +28,8 @@ export async function loader({ request }: Route.LoaderArgs) {
   const today = Math.floor(Date.now() / 86_400_000);
   const [known, causes] = await Promise.all([knownOf(all, volumes, only, today), causesOfGrowth(db(), ids)]);
   const { projects, strays, growing, forecastOf } = known;
-  const decisions = await decisionsOf(known);
+  const [every, later] = await Promise.all([decisionsOf(known), postponedNow(db(), new Date())]);
+  const decisions = every.filter(({ key }) => !later.has(key));
   return {
     sentence: siteSentence({
       volumes: volumes.map((v) => ({
@@ -40,6 +44,9 @@ export async function loader({ request }: Route.LoaderArgs) {
       decisions: decisions.length,
     }),
     decisions,
+    // What is put off and no longer true is not told.
+    later: every.flatMap(({ key, what }) => (later.has(key) ? [{ ...later.get(key)!, what }] : [])),
+    nowMs: Date.now(),
     byKind: KINDS.map((kind) => ({
       kind,
       bytes: volumes.reduce((sum, volume) => sum + bytesOf(volume, kind), 0),
@@ -50,6 +57,16 @@ export async function loader({ request }: Route.LoaderArgs) {
     volumes: volumes.map((v) => ({ volumeId: v.volumeId, name: v.name })),
     projects: placesOf(projects, strays, only.length === 0),
   };
+}
+
+export async function action({ request }: Route.ActionArgs) {
+  const who = await personOf(request);
+  return answer(request, siteForm, async (form) => {
+    const by = { who, now: new Date() };
+    if (form.intent === 'bring back') return `${await bringBack(db(), form.key, by)}.`;
+    const { key, what, until, reason } = form;
+    return `${await postpone(db(), { key, what, until, reason }, by)}.`;
+  });
 }
 
 /** The volumes that fill, the soonest first: three of them. */

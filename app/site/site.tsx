@@ -1,15 +1,17 @@
 // Site, the opening lens: what needs a decision, what the site holds, where projects live.
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/site';
-import { size } from '#core/wording/amounts.ts';
+import { Popover } from 'radix-ui';
+import { counted, day, size } from '#core/wording/amounts.ts';
 import { type Decision } from '#core/wording/decisions.ts';
 import { FillChart } from '../charts/fill-chart';
 import { SiteMatrix } from '../charts/site-matrix';
 import { useLens } from '../shell/links';
 import { Weight } from '../shell/plan-sheet';
-import { Button, buttonLook, Card, Empty, Sentence } from '../ui/parts';
+import type { Answer } from '../lib/answer';
+import { Button, buttonLook, Card, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 
-export { loader } from './site.server.ts';
+export { action, loader } from './site.server.ts';
 
 export default function Site({ loaderData }: Route.ComponentProps) {
   return (
@@ -37,6 +39,7 @@ export default function Site({ loaderData }: Route.ComponentProps) {
           ) : (
             <Decisions list={loaderData.decisions} />
           )}
+          {loaderData.later.length > 0 && <Later list={loaderData.later} />}
         </Card>
         <Card title="Filling up" aside="per cent used">
           {loaderData.filling.length === 0 ? (
@@ -102,10 +105,78 @@ function Decisions({ list }: { list: Decision[] }) {
               {decision.detail}
             </div>
           </div>
+          <PutOff decision={decision} />
           {decision.action && <Act action={decision.action} about={decision.what} />}
         </li>
       ))}
     </ul>
+  );
+}
+
+/** With a day and a reason: what is put off without either is forgotten. */
+function PutOff({ decision }: { decision: Decision }) {
+  const fetcher = useFetcher<Answer>();
+  return (
+    <Popover.Root>
+      <Popover.Trigger
+        className="shrink-0 rounded px-1 text-[13px] text-ink-2 hover:text-ink hover:underline"
+        aria-label={`Later: ${decision.what}`}
+      >
+        Later
+      </Popover.Trigger>
+      <Popover.Portal>
+        <Popover.Content align="end" className="card z-30 w-80 !p-4 shadow-lg" aria-label="Put off this decision">
+          <fetcher.Form method="post" action="/?index" className="grid gap-2.5">
+            <input type="hidden" name="intent" value="postpone" />
+            <input type="hidden" name="key" value={decision.key} />
+            <input type="hidden" name="what" value={decision.what} />
+            <Field label="Tell me again on">
+              <input name="until" type="date" className={inputLook} required />
+            </Field>
+            <Field label="Why it can wait">
+              <input name="reason" className={inputLook} maxLength={300} required />
+            </Field>
+            <Said answer={fetcher.data} />
+            <div>
+              <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
+                Put it off
+              </Button>
+            </div>
+          </fetcher.Form>
+        </Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
+  );
+}
+
+function Later({ list }: { list: Route.ComponentProps['loaderData']['later'] }) {
+  const fetcher = useFetcher<Answer>();
+  return (
+    <details className="mt-2 border-t border-line-soft pt-2 text-[13px]">
+      <summary className="cursor-pointer text-ink-2">{counted(list.length, 'decision')} put off</summary>
+      <ul className="rows mt-1">
+        {list.map(({ key, what, untilMs, reason, who }) => (
+          <li key={key} className="flex items-center gap-3 py-1.5">
+            <div className="min-w-0 flex-1">
+              <div className="truncate" title={what}>
+                {what}
+              </div>
+              <div className="text-ink-2">
+                until {day(untilMs)}, {who}: {reason}
+              </div>
+            </div>
+            <fetcher.Form method="post" action="/?index">
+              <input type="hidden" name="intent" value="bring back" />
+              <input type="hidden" name="key" value={key} />
+              <Button type="submit" aria-label={`Bring back: ${what}`}>
+                Bring back
+              </Button>
+            </fetcher.Form>
+          </li>
+        ))}
+      </ul>
+      <Said answer={fetcher.data} />
+    </details>
   );
 }
 

@@ -9,7 +9,7 @@ export interface CarrierFacts {
   where?: string;
   /** How often it was taken into a drive. */
   passes?: number;
-  /** Folders at its top that can be seen without bringing it up, by name; at most MOST_TOP. */
+  /** Folders, tars and zips at its top that can be seen without bringing it up, by name; at most MOST_TOP. */
   top?: string[];
   /** How it is wound. */
   geometry?: TapeGeometry;

@@ -8,7 +8,7 @@ import { codeOf } from '#disk/facts.ts';
 import { sha512 } from '#disk/sums.ts';
 import { type Carrier, CarrierAway } from '../carriers/kind.ts';
 import { type CarrierPlace, openCarrier, placeOf, waitSeconds } from '../carriers/kinds.ts';
-import { AS_FOUND, packedName } from '../carriers/packers.ts';
+import { isAsFound, packedName } from '../carriers/packers.ts';
 import type { Db, Transaction } from '../db/connect.ts';
 import { archiveCopies, archiveFiles, archiveParts, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
 import { carriers } from '../db/schema/stores.ts';
@@ -140,7 +140,7 @@ async function sumsTakenIn(db: Db, carrier: Carrier, part: CopyPart): Promise<Tr
  * CopyDamaged with what is wrong; what the carrier itself throws goes on.
  */
 export async function trustedSums(db: Db, carrier: Carrier, part: CopyPart): Promise<TrustedSums> {
-  if (part.place.packer === AS_FOUND) return sumsTakenIn(db, carrier, part);
+  if (isAsFound(part.place.packer)) return sumsTakenIn(db, carrier, part);
   const text = async (name: string) => {
     try {
       return await readText(carrier, part.folder, name);

@@ -9,7 +9,7 @@ import { counted, listed as listing, size } from '#core/wording/amounts.ts';
 import { codeOf } from '#disk/facts.ts';
 import { type Carrier, CarrierAway } from '../carriers/kind.ts';
 import { isSequential } from '../carriers/kinds.ts';
-import { AS_FOUND } from '../carriers/packers.ts';
+import { isAsFound } from '../carriers/packers.ts';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
 import { archiveCopies, archiveFiles, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
 import type { JobContext } from '../runtime/context.ts';
@@ -53,7 +53,7 @@ export async function damageOf(
     try {
       const sums = (await trustedSums(context.db, carrier, part)).sha512;
       // What others put beside what was taken in says nothing of it.
-      return (part.place.packer === AS_FOUND ? null : await unlisted(carrier, part, sums)) ?? sums;
+      return (isAsFound(part.place.packer) ? null : await unlisted(carrier, part, sums)) ?? sums;
     } catch (error) {
       if (error instanceof CopyDamaged) return error.message;
       throw error;

@@ -3,6 +3,7 @@
 // written on the carrier. An archive of ours is known again by its own lists.
 import { and, asc, eq, gt, inArray, isNull, sql } from 'drizzle-orm';
 import { z } from 'zod';
+import { NoContainer } from '#core/archive/containers/container.ts';
 import { archiveFolderName } from '#core/archive/selection.ts';
 import { PAYLOAD } from '#core/fixity/bagit.ts';
 import { isList, LARGEST_LIST, type ListedSum, readList } from '#core/fixity/lists.ts';
@@ -16,7 +17,7 @@ import { PRIVATE_FOLDER } from '#disk/identity.ts';
 import type { OtherSum } from '../carriers/copy-thread.ts';
 import { type Carrier, CarrierAway } from '../carriers/kind.ts';
 import { isSequential } from '../carriers/kinds.ts';
-import { AS_FOUND, FOLDER } from '../carriers/packers.ts';
+import { FOLDER, packerOfFound } from '../carriers/packers.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import {
@@ -80,7 +81,7 @@ export async function askToTakeIn(
   if (folder.split('/')[0] === PRIVATE_FOLDER)
     throw new Refused(`${folder} is a folder that Keramion keeps for itself. Nothing was begun.`);
   await refuseKnown(db, carrier, folder);
-  const name = said.trim() || nameOf(folder);
+  const name = said.trim() || nameOf(folder).replace(/\.(tar|zip)$/i, '');
   if (slugOf(name) === '')
     throw new Refused(`“${name}” has no letter or digit in it. Give another name. Nothing was begun.`);
   const title = `Take in ${folder} from ${carrier.name}`;
@@ -136,7 +137,9 @@ export const takeInWork = workKind<Params>({
           ? new Refused(
               'The carrier was taken away while it was read. Nothing was taken in. Connect it and take it in again.',
             )
-          : thrown;
+          : thrown instanceof NoContainer
+            ? new Refused(`${asked.folder} could not be taken in: ${thrown.message}. Nothing was changed.`)
+            : thrown;
       // Throws on where the lease or the database is gone: then the next worker goes on with what was read.
       const ending = endingOf(context, away);
       await context.transaction(async (tx) => {
@@ -174,7 +177,7 @@ async function newArchive(tx: Transaction, context: JobContext, asked: Params): 
     .insert(archiveParts)
     .values({ archiveId, ord: 1, folder, files: 0, bytes: 0 });
   const [{ insertId: copyId }] = await tx.insert(archiveCopies).values({ archiveId, state: 'writing' });
-  const place = { carrierId: asked.carrierId, packer: AS_FOUND, folder: asked.folder };
+  const place = { carrierId: asked.carrierId, packer: packerOfFound(asked.folder), folder: asked.folder };
   await tx.insert(copyParts).values({ copyId, partId, ...place, state: 'writing' });
   return archiveId;
 }
@@ -239,7 +242,9 @@ async function takeIn(taking: Taking): Promise<void> {
   await untilReady(context, part);
   const { own, found } = await withCarrier(part, async (carrier) => {
     if (!(await carrier.has(part.folder)))
-      throw new Refused(`${asked.folder} is not on ${part.carrier}, or is no folder. Nothing was taken in.`);
+      throw new Refused(
+        `${asked.folder} is not on ${part.carrier}, or is neither a folder nor a tar or zip. Nothing was taken in.`,
+      );
     if (taking.archive.files === 0) await list(taking, carrier);
     return { own: await ownBag(context.db, carrier, part.folder), found: await listedSums(taking, carrier) };
   });

@@ -9,7 +9,7 @@ import { type CopyPart, copyPartsOf, type TrustedSums } from '../archives/copies
 import { carrierRoom } from '../archives/shelf.ts';
 import { CarrierAway } from '../carriers/kind.ts';
 import { isSequential, placeOf } from '../carriers/kinds.ts';
-import { AS_FOUND, isOneFile } from '../carriers/packers.ts';
+import { isAsFound, isOneFile } from '../carriers/packers.ts';
 import type { Transaction } from '../db/connect.ts';
 import { archiveCopies, archiveFiles, archiveParts, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
 import { stepItems } from '../db/schema/plans.ts';
@@ -200,7 +200,7 @@ async function listsOf(
   const others = await copyPartsOf(context.db, archive.id);
   const hasLists = others.some(
     ({ partId, copyId, place, state }) =>
-      partId === part.id && copyId !== copying.copyId && place.packer !== AS_FOUND && state !== 'ended early',
+      partId === part.id && copyId !== copying.copyId && !isAsFound(place.packer) && state !== 'ended early',
   );
   if (hasLists && part.manifestSha512 !== tags.manifestSha512)
     throw new Refused(

@@ -99,9 +99,12 @@ export async function carrierPlaces(db: Db): Promise<{ carrierId: CarrierId; nam
   );
 }
 
-/** Folders at its top that are in no catalogue, as far as a worker saw them. */
+/** Folders, tars and zips at its top that are in no catalogue, as far as a worker saw them. */
 function strangers(row: typeof carriers.$inferSelect, holds: readonly Held[]): string[] {
-  const known = new Set(holds.map((held) => held.folder.split('/')[0]));
+  // An archive of ours that is one file has its ending beside its name.
+  const known = new Set(
+    holds.flatMap(({ folder }) => ['', '.tar', '.zip'].map((ending) => folder.split('/')[0] + ending)),
+  );
   return (row.facts?.top ?? []).filter((name) => !known.has(name));
 }
 

@@ -56,7 +56,8 @@ const NOT_WORK = /^(?:\.|\$|lost\+found$|System Volume Information$)/;
 async function topOf(folder: string): Promise<string[]> {
   const names: string[] = [];
   for await (const entry of await opendir(folder)) {
-    if (entry.isDirectory() && !NOT_WORK.test(entry.name)) names.push(entry.name);
+    const isPacked = entry.isFile() && /\.(tar|zip)$/i.test(entry.name);
+    if ((entry.isDirectory() || isPacked) && !NOT_WORK.test(entry.name)) names.push(entry.name);
     if (names.length === MOST_TOP) break;
   }
   return names.sort();
