@@ -15,6 +15,11 @@ type Data = Route.ComponentProps['loaderData'];
 const usuallyTicked = (parts: Data['release']['parts']) =>
   parts.filter((part) => part.level === 0).map((part) => part.key);
 
+const goneWords = (isTakenIn: boolean): string =>
+  isTakenIn
+    ? 'It was taken in where it lies: no volume of the house holds originals of it.'
+    : 'Its originals are gone, and nothing else of its project is left that could go.';
+
 export function Release({ data: { archive, release, project, stayedOut } }: { data: Data }) {
   const fetcher = useFetcher<Answer>();
   const { originals: own, parts } = release;
@@ -23,14 +28,7 @@ export function Release({ data: { archive, release, project, stayedOut } }: { da
   const [originals, setOriginals] = useState(!isInWork);
   const [ticked, setTicked] = useState<string[]>(() => (isInWork ? [] : usuallyTicked(parts)));
   if (archive.state !== 'sealed') return null;
-  if (own.files === 0 && parts.length === 0)
-    return (
-      <Card title="Release">
-        {stayedOut === null
-          ? 'Its originals are gone, and nothing else of its project is left that could go.'
-          : 'It was taken in where it lies: no volume of the house holds originals of it.'}
-      </Card>
-    );
+  if (own.files === 0 && parts.length === 0) return <Card title="Release">{goneWords(stayedOut !== null)}</Card>;
   const toggle = (key: string) =>
     setTicked(ticked.includes(key) ? ticked.filter((one) => one !== key) : [...ticked, key]);
   const chosen = parts.filter((part) => ticked.includes(part.key));
