@@ -13,6 +13,7 @@ const CONTENTS = 'keramion-archive.json';
 
 const contents = z.object({
   format: z.literal('keramion-archive 1'),
+  project: z.string().max(250),
   files: z.array(
     z.object({
       path: z.string(),
@@ -36,6 +37,8 @@ type Facts = Pick<
 
 export interface OwnBag {
   manifestSha512: string;
+  /** Whose archive it is, as it says itself. */
+  project: string;
   /** By the path of each in the bag. */
   files: ReadonlyMap<string, Facts>;
 }
@@ -66,6 +69,7 @@ export async function ownBag(db: Db, carrier: Carrier, folder: string): Promise<
   );
   return {
     manifestSha512: sha512(tags!),
+    project: said.project,
     files: new Map(
       said.files.map(({ path, role, frames, staysWhole, original }) => [
         path,

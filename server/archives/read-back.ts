@@ -114,7 +114,8 @@ async function readsBack(
 
 const BATCH = 500;
 
-async function* allFiles(db: Db, part: CopyPart): AsyncGenerator<Archived[]> {
+/** Files of a part, by the batch. */
+export async function* allFiles(db: Db, part: Pick<CopyPart, 'partId'>): AsyncGenerator<Archived[]> {
   for (let last = 0; ;) {
     // Later archives that build on it have the same files again.
     const rows = await db

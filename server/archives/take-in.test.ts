@@ -30,6 +30,7 @@ import { addCopy } from '../steps/copy-archive.ts';
 import { addRestore } from '../steps/restore.ts';
 import { carrierPage } from '../stores/carrier-register.ts';
 import { binsIn, timelinesIn } from './contents.ts';
+import { letGo } from './keeping.ts';
 import { askToReadBackAll } from './read-back.ts';
 import { archiveRows } from './shelf.ts';
 import { askToTakeIn } from './take-in.ts';
@@ -204,23 +205,44 @@ async function sealed(): Promise<string> {
   return at('kd-1/mist_1');
 }
 
-test('an archive of ours from elsewhere is known by its own lists, and what is here already is told', async () => {
-  cpSync(await sealed(), at('old/mist_1'), { recursive: true });
-  expect(await takeIn('mist_1', { name: 'Mist of old' })).toMatchObject({ state: 'done', trouble: null });
-  const [first, second] = await site.db.select().from(archives);
-  expect(second).toMatchObject({
-    state: 'sealed',
-    files: first!.files,
-    bytes: first!.bytes,
-    gaps: 0,
-    packer: 'folder',
+test('a copy of an archive that is known counts as one, once all of it reads as it was sealed', async () => {
+  cpSync(await sealed(), at('old/from the bank'), { recursive: true });
+  const file = at('old/from the bank/data/media/Rushes/a.mov');
+  const whole = readFileSync(file);
+  writeFileSync(file, Buffer.alloc(whole.length, '!'));
+  expect(await takeIn('from the bank')).toMatchObject({
+    state: 'failed',
+    trouble: expect.stringContaining('is a copy of mist_1 that is damaged: data/media/Rushes/a.mov is not') as string,
   });
+  expect(await site.db.select().from(archiveCopies)).toHaveLength(1);
+  writeFileSync(file, whole);
+  expect(await takeIn('from the bank')).toMatchObject({ state: 'done', trouble: null });
+  expect(await archiveRows(site.db)).toMatchObject([
+    { folder: 'mist_1', copies: [{ state: 'good' }, { state: 'good' }] },
+  ]);
+  expect((await lastFacts()).title).toMatch(/^from the bank on old is a copy of mist_1: .* all as sealed$/);
+  await askToReadBackAll(site.db, 1, { ...by(), on: 'old' });
+  expect(await site.workOff()).toMatchObject({ state: 'done' });
+  const asked = { archiveId: 1 as ArchiveId, copyId: 2, volumeId: await site.volume('back'), now: new Date() };
+  rmSync(at('kd-1/mist_1'), { recursive: true });
+  await addRestore(site.db, { ...asked, folder: 'mist' });
+  await site.runPlan();
+  expect(await site.workOff()).toMatchObject({ state: 'done' });
+  expect(readFileSync(at('back/mist/media/Rushes/a.mov'))).toEqual(whole);
+});
+
+test('an archive of ours from elsewhere is known by its own lists', async () => {
+  cpSync(await sealed(), at('old/mist_1'), { recursive: true });
+  // As in a house that never had it.
+  await letGo(site.db, 1 as ArchiveId, 'mist_1', by());
+  expect(await takeIn('mist_1')).toMatchObject({ state: 'done', trouble: null });
+  const [first, second] = await site.db.select().from(archives);
+  expect(second).toMatchObject({ state: 'sealed', name: 'Mist', files: first!.files, bytes: first!.bytes, gaps: 0 });
+  expect(second!.folder).toBe('mist_1-2');
   expect(await held(2)).toEqual(await held(1));
   const parts = await site.db.select().from(archiveParts);
   expect(parts[1]!.manifestSha512).toBe(parts[0]!.manifestSha512);
   expect((await site.db.select().from(copyParts)).at(-1)).toMatchObject({ packer: null, folder: 'mist_1' });
-  const { facts } = await lastFacts();
-  expect(facts).toMatchObject({ sameInOtherArchives: { files: first!.files } });
   const roles = async (id: number) =>
     (await site.db.select().from(archiveFiles).where(eq(archiveFiles.archiveId, id)))
       .map((file) => [file.payloadPath, file.role, file.path, file.sha512])
@@ -235,6 +257,14 @@ test('an archive of ours from elsewhere is known by its own lists, and what is h
   await site.runPlan();
   expect(await site.workOff()).toMatchObject({ state: 'done' });
   expect(readFileSync(at('back/mist/documents/mist.otio'), 'utf8')).toContain(at('back/mist/media'));
+});
+
+// Media and the untouched document: the relinked one is known by the size of its original.
+test('what other archives hold already, byte for byte, is told', async () => {
+  cpSync(await sealed(), at('old/mist_1'), { recursive: true });
+  rmSync(at('old/mist_1/tagmanifest-sha512.txt'));
+  expect(await takeIn('mist_1', { name: 'Mist of old' })).toMatchObject({ state: 'done' });
+  expect((await lastFacts()).facts).toMatchObject({ sameInOtherArchives: { files: 3 } });
 });
 
 test('one of ours whose lists were changed is taken as it was found, by what it holds', async () => {

@@ -16,7 +16,7 @@ import { codeOf } from '#disk/facts.ts';
 import { PRIVATE_FOLDER } from '#disk/identity.ts';
 import type { OtherSum } from '../carriers/copy-thread.ts';
 import { type Carrier, CarrierAway } from '../carriers/kind.ts';
-import { isSequential } from '../carriers/kinds.ts';
+import { type CarrierPlace, isSequential, openCarrier, placeOf } from '../carriers/kinds.ts';
 import { FOLDER, packerOfFound } from '../carriers/packers.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
@@ -41,6 +41,7 @@ import { itemsHash, writeReceipt } from '../runtime/receipts.ts';
 import { Refused } from '../runtime/refused.ts';
 import { workKind } from '../runtime/work-kind.ts';
 import { type CopyPart, copyPartsOf, readText, withCarrier } from './copies.ts';
+import { adoptCopy, archiveWith } from './adopt-copy.ts';
 import { type OwnBag, ownBag } from './own-bag.ts';
 import { noteTakenDocuments } from './taken-documents.ts';
 import { untilReady } from './thaw.ts';
@@ -81,9 +82,11 @@ export async function askToTakeIn(
   if (folder.split('/')[0] === PRIVATE_FOLDER)
     throw new Refused(`${folder} is a folder that Keramion keeps for itself. Nothing was begun.`);
   await refuseKnown(db, carrier, folder);
-  const name = said.trim() || nameOf(folder).replace(/\.(tar|zip)$/i, '');
-  if (slugOf(name) === '')
-    throw new Refused(`“${name}” has no letter or digit in it. Give another name. Nothing was begun.`);
+  const name = said.trim();
+  if (slugOf(name || usualName(folder)) === '')
+    throw new Refused(
+      `“${name || usualName(folder)}” has no letter or digit in it. Give another name. Nothing was begun.`,
+    );
   const title = `Take in ${folder} from ${carrier.name}`;
   const stores = [{ store: 'carrier' as const, id: carrier.id, mode: 'look' as const }];
   await inTransaction(db, async (tx) => {
@@ -96,6 +99,9 @@ export async function askToTakeIn(
     await enqueue(tx, { kind: takeInWork.kind, title, params: { ...asked, folder, name }, who, stores }, now);
   });
 }
+
+/** What a project is called of which nothing else is known. */
+const usualName = (folder: string): string => nameOf(folder).replace(/\.(tar|zip)$/i, '');
 
 const overlap = (one: string, other: string): boolean => liesIn(one, other) || liesIn(other, one);
 
@@ -129,8 +135,12 @@ export const takeInWork = workKind<Params>({
   params,
   async run(context, asked) {
     try {
-      const taking = await begun(context, asked);
-      await takeIn(taking);
+      const place = await placeOn(context, asked);
+      const own = await withOpen(place, (carrier) => ownBag(context.db, carrier, asked.folder));
+      const known = own && (await archiveWith(context.db, own.manifestSha512));
+      if (known)
+        return await adoptCopy(context, known, { ...asked, carrier: place.name, place: { ...place, packer: FOLDER } });
+      await takeIn(await begun(context, asked, own), own);
     } catch (thrown) {
       const away =
         thrown instanceof CarrierAway
@@ -151,24 +161,49 @@ export const takeInWork = workKind<Params>({
   giveUp: (context) => context.transaction((tx) => forget(tx, context.job.id)),
 });
 
+/** Where the carrier is for this worker. */
+async function placeOn(context: JobContext, { carrierId, folder }: Params): Promise<CarrierPlace> {
+  const [carrier] = await context.db.select().from(carriers).where(eq(carriers.id, carrierId));
+  if (!carrier) throw new Refused('There is no such carrier any more. Nothing was taken in.');
+  return placeOf(carrier, context.carrierPath(carrier.id), packerOfFound(folder));
+}
+
+async function withOpen<T>(place: CarrierPlace, use: (carrier: Carrier) => Promise<T>): Promise<T> {
+  const carrier = await openCarrier(place);
+  try {
+    return await use(carrier);
+  } finally {
+    await carrier.close();
+  }
+}
+
 /** The archive that this work fills: begun by it now, or by a worker before. */
-async function begun(context: JobContext, asked: Params): Promise<Taking> {
+async function begun(context: JobContext, asked: Params, own: OwnBag | null): Promise<Taking> {
   const archiveId = await context.transaction(async (tx) => {
     const [known] = await tx.select({ id: archives.id }).from(archives).where(eq(archives.jobId, context.job.id));
-    return known?.id ?? newArchive(tx, context, asked);
+    return known?.id ?? newArchive(tx, { context, asked, own });
   });
   const [archive] = await context.db.select().from(archives).where(eq(archives.id, archiveId));
   const [part] = await copyPartsOf(context.db, archiveId, (id) => context.carrierPath(id));
   return { context, asked, archive: archive!, part: part!, gaps: [] };
 }
 
-async function newArchive(tx: Transaction, context: JobContext, asked: Params): Promise<number> {
+interface Begun {
+  context: JobContext;
+  asked: Params;
+  own: OwnBag | null;
+}
+
+async function newArchive(tx: Transaction, { context, asked, own: bag }: Begun): Promise<number> {
   const now = context.now();
-  const slug = slugOf(asked.name);
+  // An archive of ours says whose it is.
+  const name = asked.name || (bag && slugOf(bag.project) !== '' ? bag.project : usualName(asked.folder));
+  const slug = slugOf(name);
   const [project] = await tx.select().from(projects).where(eq(projects.slug, slug));
-  const facts = { name: asked.name.slice(0, 250), client: asked.client, year: asked.year };
+  const facts = { name: name.slice(0, 250), client: asked.client, year: asked.year };
   const projectId = project?.id ?? (await newProject(tx, { ...facts, slug }, now));
-  const folder = await freeFolder(tx, archiveFolderName(slug, now.toISOString().slice(0, 10)));
+  const wanted = bag ? nameOf(asked.folder).slice(0, 240) : archiveFolderName(slug, now.toISOString().slice(0, 10));
+  const folder = await freeFolder(tx, wanted);
   const own = { name: project?.name ?? facts.name, folder, state: 'writing' as const, files: 0, bytes: 0 };
   const [{ insertId: archiveId }] = await tx
     .insert(archives)
@@ -237,16 +272,16 @@ async function forget(tx: Transaction, jobId: number): Promise<void> {
   await tx.delete(projects).where(eq(projects.id, project.id));
 }
 
-async function takeIn(taking: Taking): Promise<void> {
+async function takeIn(taking: Taking, own: OwnBag | null): Promise<void> {
   const { context, part, asked } = taking;
   await untilReady(context, part);
-  const { own, found } = await withCarrier(part, async (carrier) => {
+  const found = await withCarrier(part, async (carrier) => {
     if (!(await carrier.has(part.folder)))
       throw new Refused(
         `${asked.folder} is not on ${part.carrier}, or is neither a folder nor a tar or zip. Nothing was taken in.`,
       );
     if (taking.archive.files === 0) await list(taking, carrier);
-    return { own: await ownBag(context.db, carrier, part.folder), found: await listedSums(taking, carrier) };
+    return listedSums(taking, carrier);
   });
   if (own) await keepOwn(taking, own);
   // Of an archive of ours its lists were compared already, and are no payload.
@@ -459,7 +494,8 @@ async function conclude(
     if (own) {
       await tx.execute(sql`
         UPDATE archive_files SET payload_path = SUBSTRING(payload_path, ${PAYLOAD.length + 2}) WHERE archive_id = ${archive.id}`);
-      await tx.update(copyParts).set({ packer: null }).where(eq(copyParts.id, part.copyPartId));
+      const folder = asked.folder === archive.folder ? null : asked.folder;
+      await tx.update(copyParts).set({ packer: null, folder }).where(eq(copyParts.id, part.copyPartId));
     }
     const times = { readBackAt: now };
     await tx.update(archiveParts).set({ files: all, bytes }).where(eq(archiveParts.id, part.partId));
