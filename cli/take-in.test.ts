@@ -29,7 +29,7 @@ test('a folder is taken in by its path, by its carrier, or with all there is; no
     'Taking in Fog from old',
   );
   await site.workOff();
-  expect(await run('shelf')).toMatch(/fog-of-old_\S+ +Fog of old +\S+ +2 +old/);
+  expect(await run('shelf')).toMatch(/fog-of-old_\S+ +Fog of old +\S+ \S+ +2 +old/);
   expect(await run('where', 'a.mov')).toMatch(/a\.mov +Fog +old +cabinet/);
   cpSync(at('old/Fog'), at('old/Again'), { recursive: true });
   cpSync(at('old/Fog'), at('old/Once more'), { recursive: true });

@@ -36,6 +36,7 @@ import { archiveRows } from './shelf.ts';
 import { askToTakeIn } from './take-in.ts';
 
 let site: TestSite;
+const NO_FILE = 'it is no plain file, or has a name that cannot be read here';
 let old: CarrierId;
 
 beforeEach(async () => {
@@ -74,23 +75,29 @@ function fog() {
 test('a plain folder becomes an archive where it lies, and nothing on the carrier changes', async () => {
   fog();
   symlinkSync('/etc/hostname', at('old/Fog/link'));
+  // As another system wrote it: no text.
+  writeFileSync(Buffer.concat([Buffer.from(at('old/Fog/caf')), Buffer.from([0xe9]), Buffer.from('.mov')]), 'x');
   const before = print('old/Fog');
   expect(await takeIn('Fog', { client: 'Ida Holm' })).toMatchObject({ state: 'done', trouble: null });
   expect(print('old/Fog')).toBe(before);
   const [row] = await archiveRows(site.db);
-  expect(row).toMatchObject({ name: 'Fog', state: 'sealed', files: 4, gaps: 1, originalsBytes: 0 });
+  expect(row).toMatchObject({ name: 'Fog', state: 'sealed', files: 4, gaps: 2, originalsBytes: 0 });
   expect(row!.copies).toMatchObject([{ state: 'good' }]);
   expect(await held()).toEqual(['Cut/fog.otio', 'Rushes/a.mov', 'Rushes/b.mov', 'Rushes/c.mov']);
   expect(await site.db.select().from(projects)).toMatchObject([
     { name: 'Fog', client: 'Ida Holm', state: 'archived', origin: 'carrier' },
   ]);
   const receipt = await lastFacts();
-  expect(receipt).toMatchObject({ action: 'taken in', files: 4, held: 1 });
+  expect(receipt).toMatchObject({ action: 'taken in', files: 4, held: 2 });
   expect(receipt.title).toContain('none had a checksum with it');
   expect(receipt.facts).toMatchObject({
     ...{ checked: 0, documents: 1, timelines: 1 },
-    stayedOut: [{ path: 'link', why: 'it is no plain file' }],
   });
+  const out = (receipt.facts as { stayedOut: { path: string; why: string }[] }).stayedOut;
+  expect(out.sort((a, b) => (a.path < b.path ? -1 : 1))).toEqual([
+    { path: 'caf\uFFFD.mov', why: NO_FILE },
+    { path: 'link', why: NO_FILE },
+  ]);
   // Found by name, by timeline and by bin, as what was archived here.
   expect(await timelinesIn(site.db, 1)).toMatchObject([{ name: 'Cut', files: 2, bytes: 100_000, missing: 1 }]);
   expect(await binsIn(site.db, 1)).toMatchObject([{ name: 'Rushes', files: 2 }]);
@@ -291,7 +298,7 @@ test('a tar and a zip of others are taken in entry by entry, brought back, and c
   expect((await carrierPage(site.db, old))!.strangers).toEqual(['Fog', 'broken.zip', 'fog.tar', 'mist.zip']);
   expect(await takeIn('fog.tar')).toMatchObject({ state: 'done', trouble: null });
   expect(await held(1)).toEqual(['Fog/Cut/fog.otio', 'Fog/Rushes/a.mov', 'Fog/Rushes/b.mov', 'Fog/Rushes/c.mov']);
-  expect((await lastFacts()).facts).toMatchObject({ stayedOut: [{ path: 'Fog/link', why: 'it is no plain file' }] });
+  expect((await lastFacts()).facts).toMatchObject({ stayedOut: [{ path: 'Fog/link', why: NO_FILE }] });
   expect(await timelinesIn(site.db, 1)).toMatchObject([{ name: 'Cut', files: 2 }]);
   expect(await takeIn('mist.zip')).toMatchObject({ state: 'done', trouble: null });
   expect(await held(2)).toEqual(['Cut/fog.otio', 'Rushes/a.mov']);

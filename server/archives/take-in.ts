@@ -15,7 +15,7 @@ import { count, counted, size } from '#core/wording/amounts.ts';
 import { codeOf } from '#disk/facts.ts';
 import { PRIVATE_FOLDER } from '#disk/identity.ts';
 import type { OtherSum } from '../carriers/copy-thread.ts';
-import { type Carrier, CarrierAway } from '../carriers/kind.ts';
+import { type Carrier, CarrierAway, type Entry } from '../carriers/kind.ts';
 import { type CarrierPlace, isSequential, openCarrier, placeOf } from '../carriers/kinds.ts';
 import { FOLDER, packerOfFound } from '../carriers/packers.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
@@ -301,7 +301,20 @@ async function takeIn(taking: Taking, own: OwnBag | null): Promise<void> {
   await conclude(taking, { own, listed, contents });
 }
 
-const NO_PLAIN_FILE = 'it is no plain file';
+const NO_PLAIN_FILE = 'it is no plain file, or has a name that cannot be read here';
+
+/** A folder that cannot be looked into ends it: what is in it would be missing without a word. */
+async function* entriesOf(carrier: Carrier, { folder, carrier: name }: CopyPart): AsyncGenerator<Entry> {
+  try {
+    yield* carrier.list(folder);
+  } catch (error) {
+    const code = codeOf(error);
+    if (!['EACCES', 'EPERM', 'EIO', 'ELOOP', 'ENAMETOOLONG'].includes(code)) throw error;
+    throw new Refused(
+      `A folder in ${folder} on ${name} cannot be looked into (${code}). Nothing was taken in. Give the worker leave to read it, or take its parts in one by one.`,
+    );
+  }
+}
 
 /** What lies there: written down before anything of it is read. What is no plain file is told, and nothing behind a link is read. */
 async function list({ context, archive, part }: Taking, carrier: Carrier): Promise<void> {
@@ -317,7 +330,7 @@ async function list({ context, archive, part }: Taking, carrier: Carrier): Promi
     files += rows.length;
     context.add(rows.length);
   };
-  for await (const { at, sizeBytes, modifiedMs } of carrier.list(part.folder)) {
+  for await (const { at, sizeBytes, modifiedMs } of entriesOf(carrier, part)) {
     context.check();
     const path = at.slice(PAYLOAD.length + 1);
     some.push({

@@ -1,6 +1,6 @@
 // A carrier that is a folder of a mounted disk: a portable drive, or a share set aside for archives.
 import { randomUUID } from 'node:crypto';
-import { constants, mkdirSync, renameSync, rmSync } from 'node:fs';
+import { constants, mkdirSync, renameSync, rmSync, type Stats } from 'node:fs';
 import { copyFile, open, opendir, readdir, rm, stat, statfs } from 'node:fs/promises';
 import path from 'node:path';
 import type { Readable, Writable } from 'node:stream';
@@ -49,6 +49,19 @@ export const disk = carrierKind<Settings>({
   },
 });
 export default disk;
+
+/** Null where it went meanwhile, or has a name that is no text here: nobody could open it by that. */
+async function statOf(place: string): Promise<Stats | null> {
+  try {
+    return await stat(place);
+  } catch (error) {
+    if (isMissing(error)) return null;
+    throw error;
+  }
+}
+
+const plainFile = (at: string, stats: Stats | null): Entry =>
+  stats ? { at, sizeBytes: stats.size, modifiedMs: stats.mtimeMs } : { at, sizeBytes: null };
 
 /** What systems keep at the top of a disk for themselves, and what is hidden, is nobody's work. */
 const NOT_WORK = /^(?:\.|\$|lost\+found$|System Volume Information$)/;
@@ -207,10 +220,7 @@ class DiskCarrier implements Carrier {
         const at = folder === '' ? entry.name : `${folder}/${entry.name}`;
         if (entry.isDirectory()) folders.push(at);
         else if (!entry.isFile()) yield { at, sizeBytes: null };
-        else {
-          const { size, mtimeMs } = await stat(`${top}/${at}`);
-          yield { at, sizeBytes: size, modifiedMs: mtimeMs };
-        }
+        else yield plainFile(at, await statOf(`${top}/${at}`));
       }
   }
 
