@@ -14,10 +14,14 @@ export interface Pulse {
 
 export async function pulseOf(db: Db): Promise<Pulse> {
   const [rows] = (await db.execute(sql`
-    SELECT (SELECT COUNT(*) FROM workers WHERE ${ALIVE}) AS alive, (SELECT MAX(seen_at) FROM workers) AS seen,
+    SELECT (SELECT COUNT(*) FROM workers WHERE ${ALIVE}) AS alive, (SELECT TIMESTAMPDIFF(MICROSECOND, '1970-01-01', MAX(seen_at)) / 1000 FROM workers) AS seen,
       (SELECT COALESCE(MAX(id), 0) FROM receipts) AS receipt, (SELECT CONCAT(id, '.', version) FROM plans WHERE draft = 1) AS plan`)) as unknown as [
-    { alive: number; seen: Date | null; receipt: number; plan: string | null }[],
+    { alive: number; seen: number | null; receipt: number; plan: string | null }[],
   ];
   const { alive, seen, receipt, plan } = rows[0]!;
-  return { workers: Number(alive), lastSeenMs: seen?.getTime() ?? null, mark: `${receipt} ${plan ?? ''}` };
+  return {
+    workers: Number(alive),
+    lastSeenMs: seen === null ? null : Math.round(Number(seen)),
+    mark: `${receipt} ${plan ?? ''}`,
+  };
 }
