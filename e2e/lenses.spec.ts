@@ -244,7 +244,8 @@ test('what removing files may rely on is off until the house says so, and the le
   await page.getByRole('button', { name: 'Save', exact: true }).click();
   await expect(page.getByRole('status').filter({ hasText: 'is read back from its copy before it goes' })).toBeVisible();
   await page.goto('/ledger');
-  await expect(page.getByText('house rules changed').first()).toBeVisible();
+  const receipts = page.getByRole('region', { name: 'Receipts' });
+  await expect(receipts.getByText('house rules changed').first()).toBeVisible();
 });
 
 test('the policy on scripts and fonts refuses nothing of our own', async ({ page }) => {

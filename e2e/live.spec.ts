@@ -99,7 +99,7 @@ test('a decision is put off with a day and a reason, and brought back', async ({
 
 test('an archive is kept for ever, held, and let go only by its name', async ({ page }) => {
   await page.goto('/shelf');
-  await page.getByRole('link', { name: 'Zinc Shore', exact: true }).first().click();
+  await page.getByRole('link', { name: /^Zinc Shore zinc-shore/ }).first().click();
   await page.getByLabel('Keep it').selectOption('for ever');
   await page.getByRole('button', { name: 'Save how long' }).click();
   await expect(page.getByText(/: kept for ever, before kept until somebody decides/).first()).toBeVisible();
