@@ -99,7 +99,10 @@ test('a decision is put off with a day and a reason, and brought back', async ({
 
 test('an archive is kept for ever, held, and let go only by its name', async ({ page }) => {
   await page.goto('/shelf');
-  await page.getByRole('link', { name: /^Zinc Shore zinc-shore/ }).first().click();
+  await page
+    .getByRole('link', { name: /^Zinc Shore zinc-shore/ })
+    .first()
+    .click();
   await page.getByLabel('Keep it').selectOption('for ever');
   await page.getByRole('button', { name: 'Save how long' }).click();
   await expect(page.getByText(/: kept for ever, before kept until somebody decides/).first()).toBeVisible();
@@ -115,4 +118,19 @@ test('an archive is kept for ever, held, and let go only by its name', async ({ 
   await page.getByLabel(/^Type zinc-shore/).fill('something else');
   await page.getByRole('button', { name: 'Let it go' }).click();
   await expect(page.getByRole('alert')).toContainText('to let it go: what is on its carriers may be the only copy');
+});
+
+test('projects are narrowed by a word and by their state, and all are back in one click', async ({ page }) => {
+  await page.goto('/projects');
+  const rows = page.getByRole('region', { name: 'Projects' }).getByRole('row');
+  const all = await rows.count();
+  await page.getByLabel('Find a project').fill('lamp');
+  await expect(page.getByText(/^1 of \d+ projects/)).toBeVisible();
+  await expect(page.getByRole('link', { name: 'Lamp Keepers', exact: true })).toBeVisible();
+  await page.getByLabel('State').selectOption('archived');
+  await expect(page.getByText('No project fits.')).toBeVisible();
+  await page.getByRole('button', { name: 'show all' }).click();
+  await expect(rows).toHaveCount(all);
+  const { violations } = await new AxeBuilder({ page }).analyze();
+  expect(violations.map((v) => `${v.id} ${v.nodes.map((n) => n.target.join(' ')).join(', ')}`)).toEqual([]);
 });

@@ -2,7 +2,8 @@
 import { useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/projects';
-import { count, exactTime, size } from '#core/wording/amounts.ts';
+import { PROJECT_STATES } from '#core/model.ts';
+import { count, counted, exactTime, size } from '#core/wording/amounts.ts';
 import { stateSince } from '#core/wording/lenses.ts';
 import { useFrame } from '../shell/use-frame';
 import { useLens } from '../shell/links';
@@ -40,25 +41,106 @@ const wholeColumns: Column<Row>[] = [
 export default function Projects({ loaderData }: Route.ComponentProps) {
   const lens = useLens();
   const { nowMs } = useFrame();
+  const [asked, setAsked] = useState(EVERY);
+  const { projects } = loaderData;
+  const shown = projects.filter((row) => fits(row, asked));
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <div className="flex items-start justify-between gap-4">
         <Sentence>{loaderData.sentence}</Sentence>
         <NewProject templates={loaderData.templates} />
       </div>
+      {projects.length > 1 && <Narrow projects={projects} shown={shown.length} asked={asked} onAsk={setAsked} />}
       <div className="card py-1">
-        {loaderData.projects.length === 0 ? (
+        {projects.length === 0 ? (
           <Empty>Read the volumes, and projects are found by their documents.</Empty>
+        ) : shown.length === 0 ? (
+          <Empty>No project fits.</Empty>
         ) : (
           <Table<Row>
             label="Projects"
-            rows={loaderData.projects}
+            rows={shown}
             rowKey={(row) => row.projectId}
             first={{ by: 'size', down: true }}
             columns={columnsOf(loaderData.on.length > 0, lens, nowMs)}
           />
         )}
       </div>
+    </div>
+  );
+}
+
+interface Asked {
+  words: string;
+  state: string;
+  client: string;
+}
+const EVERY: Asked = { words: '', state: '', client: '' };
+
+/** Every word somewhere in its name or its client's, in any case. */
+const fits = (row: Row, { words, state, client }: Asked): boolean =>
+  (state === '' || row.state === state) &&
+  (client === '' || row.client === client) &&
+  words
+    .toLowerCase()
+    .split(/\s+/)
+    .every((word) => `${row.name} ${row.client}`.toLowerCase().includes(word));
+
+interface NarrowProps {
+  projects: readonly Row[];
+  shown: number;
+  asked: Asked;
+  onAsk: (asked: Asked) => void;
+}
+
+/** By a word, by state, by client; of those only what there is. */
+function Narrow({ projects, shown, asked, onAsk }: NarrowProps) {
+  const clients = [...new Set(projects.map((row) => row.client).filter(Boolean))].sort();
+  const states = PROJECT_STATES.filter((state) => projects.some((row) => row.state === state));
+  const select = `${inputLook} h-8 !w-44 text-[13px]`;
+  return (
+    <div role="search" aria-label="Projects" className="flex flex-wrap items-center gap-2">
+      <input
+        type="search"
+        aria-label="Find a project"
+        placeholder="Part of its name or client"
+        value={asked.words}
+        maxLength={200}
+        onChange={(event) => onAsk({ ...asked, words: event.currentTarget.value })}
+        className={`${inputLook} h-8 !w-56 text-[13px]`}
+      />
+      <select
+        aria-label="State"
+        value={asked.state}
+        onChange={(event) => onAsk({ ...asked, state: event.currentTarget.value })}
+        className={select}
+      >
+        <option value="">every state</option>
+        {states.map((state) => (
+          <option key={state}>{state}</option>
+        ))}
+      </select>
+      {clients.length > 0 && (
+        <select
+          aria-label="Client"
+          value={asked.client}
+          onChange={(event) => onAsk({ ...asked, client: event.currentTarget.value })}
+          className={select}
+        >
+          <option value="">every client</option>
+          {clients.map((client) => (
+            <option key={client}>{client}</option>
+          ))}
+        </select>
+      )}
+      {shown < projects.length && (
+        <span role="status" className="text-[13px] text-ink-2">
+          {count(shown)} of {counted(projects.length, 'project')}{' '}
+          <button type="button" className="text-accent underline" onClick={() => onAsk(EVERY)}>
+            show all
+          </button>
+        </span>
+      )}
     </div>
   );
 }

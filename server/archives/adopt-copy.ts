@@ -78,6 +78,11 @@ export async function adoptCopy(
     });
   const now = context.now();
   await context.transaction(async (tx) => {
+    const [still] = await tx.select().from(archives).where(eq(archives.id, archive.id)).for('update');
+    if (still?.state !== 'sealed')
+      throw new Refused(
+        `${archive.folder} was let go while its copy was read. Nothing was taken in; take ${folder} in again, and it is an archive of its own.`,
+      );
     const times = { state: 'good' as const, readBackAt: now };
     const [{ insertId: copyId }] = await tx
       .insert(archiveCopies)

@@ -16,6 +16,7 @@ const sum = (column: typeof volumeSums.bytes) => sql`COALESCE(SUM(${column}), 0)
 export interface ProjectRow {
   projectId: ProjectId;
   name: string;
+  client: string;
   state: ProjectState;
   stateSince: Date;
   files: number;
@@ -52,6 +53,7 @@ export async function projectRows(db: Database, only: readonly VolumeId[] = []):
     return {
       projectId: project.id as ProjectId,
       name: project.name,
+      client: project.client,
       state: project.state,
       stateSince: project.stateSince,
       files: own.reduce((n, h) => n + h.files, 0),

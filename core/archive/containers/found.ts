@@ -137,6 +137,8 @@ const LOCAL = 0x04034b50;
 const END_BYTES = 22;
 const MAX_COMMENT = 0xffff;
 const MAX_32 = 0xffffffff;
+/** Of as many entries as are taken, each with a name of usual length. */
+const MOST_DIRECTORY = 1 << 30;
 const STORED = 0;
 const DEFLATED = 8;
 
@@ -193,7 +195,8 @@ function named(bytes: Uint8Array): string {
 /** @throws NoContainer with what is wrong, as the end of a sentence */
 export const foundZip: FoundContainer = async (readAt, sizeBytes) => {
   const { at, bytes } = await directoryOf(readAt, sizeBytes);
-  if (at + bytes > sizeBytes) throw new NoContainer('its directory is not where it says');
+  if (!(at + bytes <= sizeBytes)) throw new NoContainer('its directory is not where it says');
+  if (bytes > MOST_DIRECTORY) throw new NoContainer('its directory is larger than any');
   const central = await readAt(at, bytes);
   if (central.length < bytes) throw new NoContainer('it ends within its directory');
   const entries: FoundEntry[] = [];
