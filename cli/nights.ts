@@ -33,7 +33,7 @@ async function morning(db: Database, out: Out, json = false): Promise<void> {
     out(
       `Waits: ${title}, for ${awaited.map(({ name, where }) => (where === '' ? name : `${name} (${where})`)).join(', ')}`,
     );
-  for (const { heading, items } of underHeadings(told.done))
+  for (const { heading, items } of underHeadings(told.done, told.tally))
     out(
       table([
         [heading.toUpperCase(), 'WHO', 'FILES', 'SIZE', 'LEFT', ''],

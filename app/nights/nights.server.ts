@@ -24,7 +24,7 @@ export async function loader() {
   const decisions = every.filter(({ key }) => !later.has(key));
   return {
     sentence: morningSentence(morning),
-    headings: underHeadings(morning.done),
+    headings: underHeadings(morning.done, morning.tally),
     morning,
     tonight,
     decisions: { all: decisions.length, first: decisions.slice(0, 5) },

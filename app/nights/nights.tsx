@@ -85,17 +85,18 @@ function Done({ data: { headings, morning, nowMs } }: { data: Data }) {
       title="What happened"
       aside={
         <Link to={lens('/ledger')} className="text-accent hover:underline print:hidden">
-          {morning.more ? 'the ledger has more' : 'ledger'}
+          ledger
         </Link>
       }
     >
       {headings.length === 0 && quiet.length === 0 && <Empty>Nothing since yesterday at six in the evening.</Empty>}
       <div className="grid gap-3">
-        {headings.map(({ heading, items }) => (
+        {headings.map(({ heading, items, receipts, bytes }) => (
           <section key={heading}>
             <h3 className="flex items-baseline justify-between gap-3 text-[13px] text-ink-2">
               <span>{heading}</span>
-              <span>{amountOf(items)}</span>
+              {/* Of what is not about bytes none are told. */}
+              <span>{bytes === 0 ? '' : size(bytes)}</span>
             </h3>
             <ul className="rows">
               {items.slice(0, MOST_LINES).map((one) => (
@@ -116,8 +117,10 @@ function Done({ data: { headings, morning, nowMs } }: { data: Data }) {
                 </li>
               ))}
             </ul>
-            {items.length > MOST_LINES && (
-              <p className="text-[13px] text-ink-2">and {count(items.length - MOST_LINES)} more in the ledger</p>
+            {receipts > Math.min(items.length, MOST_LINES) && (
+              <p className="text-[13px] text-ink-2">
+                and {count(receipts - Math.min(items.length, MOST_LINES))} more in the ledger
+              </p>
             )}
           </section>
         ))}
@@ -127,12 +130,6 @@ function Done({ data: { headings, morning, nowMs } }: { data: Data }) {
       )}
     </Card>
   );
-}
-
-/** Of what is not about bytes none are told. */
-function amountOf(items: readonly { bytes: number }[]): string {
-  const bytes = items.reduce((sum, one) => sum + one.bytes, 0);
-  return bytes === 0 ? '' : size(bytes);
 }
 
 function Waiting({ data: { morning, decisions, plan } }: { data: Data }) {

@@ -1,11 +1,18 @@
 // Words of a morning's page.
 import { capital, counted, inWords, listed, size } from './amounts.ts';
 
+export interface Tally {
+  action: string;
+  receipts: number;
+  bytes: number;
+}
+
 export interface MorningFacts {
   /** Of what was removed for good: what the files said, and what the volumes had more afterwards. */
   removedBytes: number;
   freedBytes: number;
-  done: readonly { action: string; byItself: boolean; bytes: number }[];
+  /** All that was done, by what it was. */
+  tally: readonly Tally[];
   snapshots: { documents: number };
   failed: readonly unknown[];
   waiting: readonly unknown[];
@@ -16,26 +23,26 @@ export interface MorningFacts {
 export function morningSentence({
   removedBytes,
   freedBytes,
-  done,
+  tally,
   snapshots,
   failed,
   waiting,
   shelf,
 }: MorningFacts): string {
-  const of = (action: string) => done.filter((one) => one.action === action);
-  const archived = of('archive sealed');
+  const of = (action: string) => tally.find((one) => one.action === action)?.receipts ?? 0;
+  const all = tally.reduce((sum, one) => sum + one.receipts, 0);
   const came = [
     removedBytes > 0 ? freedWords(removedBytes, freedBytes) : '',
-    archived.length > 0 ? `sealed ${counted(archived.length, 'archive')}` : '',
-    of('copy read back').length > 0 ? `read back ${counted(of('copy read back').length, 'copy', 'copies')}` : '',
+    of('archive sealed') > 0 ? `sealed ${counted(of('archive sealed'), 'archive')}` : '',
+    of('copy read back') > 0 ? `read back ${counted(of('copy read back'), 'copy', 'copies')}` : '',
     snapshots.documents > 0 ? `kept snapshots of ${counted(snapshots.documents, 'document')}` : '',
-    of('catalogue backed up').length > 0 ? 'backed up the catalogue' : '',
+    of('catalogue backed up') > 0 ? 'backed up the catalogue' : '',
   ].filter(Boolean);
   const first =
     came.length > 0
       ? `Since yesterday evening the house ${listed(came)}.`
-      : done.length > 0
-        ? `Since yesterday evening ${counted(done.length, 'thing was', 'things were')} done.`
+      : all > 0
+        ? `Since yesterday evening ${counted(all, 'thing was', 'things were')} done.`
         : 'Nothing happened since yesterday evening.';
   const wrong = [
     failed.length > 0 ? `${inWords(failed.length)} did not work` : '',
@@ -79,16 +86,32 @@ const HEADINGS: readonly (readonly [heading: string, actions: readonly string[]]
   ['Backed up', ['catalogue backed up']],
 ];
 
+export interface Headed<One> {
+  heading: string;
+  /** The latest of them, and how many there are with their bytes. */
+  items: One[];
+  receipts: number;
+  bytes: number;
+}
+
 /** In the order in which people look for it; what is none of these is told last. */
 export function underHeadings<One extends { action: string }>(
   done: readonly One[],
-): { heading: string; items: One[] }[] {
+  tally: readonly Tally[],
+): Headed<One>[] {
   const known = new Set(HEADINGS.flatMap(([, actions]) => actions));
   const all: (readonly [string, (action: string) => boolean])[] = [
     ...HEADINGS.map(([heading, actions]) => [heading, (action: string) => actions.includes(action)] as const),
     ['Changed', (action) => !known.has(action)],
   ];
   return all
-    .map(([heading, fits]) => ({ heading, items: done.filter((one) => fits(one.action)) }))
-    .filter(({ items }) => items.length > 0);
+    .map(([heading, fits]) => {
+      const own = tally.filter((one) => fits(one.action));
+      return {
+        ...{ heading, items: done.filter((one) => fits(one.action)) },
+        receipts: own.reduce((sum, one) => sum + one.receipts, 0),
+        bytes: own.reduce((sum, one) => sum + one.bytes, 0),
+      };
+    })
+    .filter(({ receipts }) => receipts > 0);
 }

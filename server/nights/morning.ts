@@ -2,6 +2,7 @@
 // shelf is. From the ledger and from the work that ended; nothing is guessed.
 import { and, desc, eq, gte, inArray, lt, sql } from 'drizzle-orm';
 import { sinceEvening, type Span } from '#core/nights/nights.ts';
+import type { Tally } from '#core/wording/nights.ts';
 import { archiveRows } from '../archives/shelf.ts';
 import { lastOwnBackup, ownBackupRule } from '../backup/own-backup.ts';
 import { lastCheck } from '../check/check.ts';
@@ -26,8 +27,6 @@ export interface Done {
   files: number;
   bytes: number;
   held: number;
-  /** Measured on the volume, where something was removed for good. */
-  freedBytes: number;
 }
 
 export interface Failed {
@@ -38,9 +37,10 @@ export interface Failed {
 }
 
 export interface Morning extends Span {
+  /** The latest, as many as are told. */
   done: Done[];
-  /** There is more in the ledger than is told. */
-  more: boolean;
+  /** All of them, by what they were. */
+  tally: (Tally & { freedBytes: number })[];
   readings: { volumes: number };
   snapshots: { documents: number; snapshots: number };
   failed: Failed[];
@@ -58,8 +58,9 @@ const REMOVING = ['caches removed', 'files removed', 'set-aside files removed fo
 
 export async function morningOf(db: Database, now: Date): Promise<Morning> {
   const span = sinceEvening(now);
-  const [done, failed, read, kept, waiting, shelf, backup, rule, check] = await Promise.all([
+  const [done, tally, failed, read, kept, waiting, shelf, backup, rule, check] = await Promise.all([
     doneIn(db, span),
+    tallyIn(db, span),
     failedIn(db, span),
     readIn(db, span),
     snapshotsIn(db, span),
@@ -71,14 +72,14 @@ export async function morningOf(db: Database, now: Date): Promise<Morning> {
   ]);
   return {
     ...span,
-    done: done.slice(0, MOST),
-    more: done.length > MOST,
+    done,
+    tally,
     readings: read,
     snapshots: kept,
     failed,
     waiting: waiting.filter((job) => job.waitsFor.length > 0).map(({ title, waitsFor }) => ({ title, for: waitsFor })),
-    removedBytes: done.reduce((sum, one) => sum + (REMOVING.includes(one.action) ? one.bytes : 0), 0),
-    freedBytes: done.reduce((sum, one) => sum + one.freedBytes, 0),
+    removedBytes: tally.reduce((sum, one) => sum + (REMOVING.includes(one.action) ? one.bytes : 0), 0),
+    freedBytes: tally.reduce((sum, one) => sum + one.freedBytes, 0),
     shelf,
     backup: { isWanted: rule.folder !== '', atMs: backup?.atMs ?? null, provenMs: backup?.provenMs ?? null },
     check: check && { atMs: check.atMs, findings: check.repaired ? 0 : check.findings.length },
@@ -90,18 +91,26 @@ const within = (
   { fromMs, toMs }: Span,
 ) => and(gte(column, new Date(fromMs)), lt(column, new Date(toMs + 1)));
 
-/** The latest first, one more than is told. */
-async function doneIn(db: Db, span: Span): Promise<Done[]> {
-  const rows = await db
-    .select()
+async function tallyIn(db: Db, span: Span): Promise<Morning['tally']> {
+  return db
+    .select({
+      action: receipts.action,
+      receipts: sql`COUNT(*)`.mapWith(Number),
+      bytes: sql`COALESCE(SUM(${receipts.bytes}), 0)`.mapWith(Number),
+      freedBytes: sql`COALESCE(SUM(JSON_VALUE(${receipts.facts}, '$.freed.allocatedBytes')), 0)`.mapWith(Number),
+    })
     .from(receipts)
     .where(within(receipts.at, span))
-    .orderBy(desc(receipts.id))
-    .limit(MOST + 1);
-  return rows.map(({ id, at, who, action, title, files, bytes, held, facts }) => ({
+    .groupBy(receipts.action)
+    .orderBy(receipts.action);
+}
+
+/** The latest first. */
+async function doneIn(db: Db, span: Span): Promise<Done[]> {
+  const rows = await db.select().from(receipts).where(within(receipts.at, span)).orderBy(desc(receipts.id)).limit(MOST);
+  return rows.map(({ id, at, who, action, title, files, bytes, held }) => ({
     ...{ receiptId: id, atMs: at.getTime(), who, action, title, files, bytes, held },
     byItself: BY_ITSELF.includes(who),
-    freedBytes: Number((facts.freed as { allocatedBytes?: number } | undefined)?.allocatedBytes ?? 0),
   }));
 }
 
