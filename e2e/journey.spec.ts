@@ -130,6 +130,7 @@ test('one project travels the whole way and comes back with all its media', asyn
 
   // The ledger holds a receipt for each.
   await page.goto('/ledger');
+  const receipts = page.getByRole('region', { name: 'Receipts' });
   for (const words of ['caches removed', 'archive sealed', 'originals removed', 'project restored'])
-    await expect(page.getByText(words, { exact: true }).first()).toBeVisible();
+    await expect(receipts.getByText(words, { exact: true }).first()).toBeVisible();
 });
