@@ -25,7 +25,10 @@ test('a folder on an old disk is taken in, and what does not match its checksum 
   await expect(page.getByText('it does not match the checksum that came with it (md5)')).toBeVisible();
 
   await page.goto('/shelf?client=Tidewater+Trust');
-  await page.getByRole('link', { name: /^Slack Water slack-water/ }).first().click();
+  await page
+    .getByRole('link', { name: /^Slack Water slack-water/ })
+    .first()
+    .click();
   await expect(page.getByRole('heading', { level: 1 })).toContainText('Slack Water');
   await expect(page.getByText('2 files match the checksums that came with them; the others had none')).toBeVisible();
   await expect(page.getByText('Camera/H001C003.mov').first()).toBeVisible();
