@@ -180,7 +180,7 @@ function entriesOf(name: string, text: string, digits: number): ManifestEntry[] 
 }
 
 /** Opens the carrier of a part, uses it and closes it. */
-export async function withCarrier<T>(part: CopyPart, use: (carrier: Carrier) => Promise<T>): Promise<T> {
+export async function withCarrier<T>(part: Pick<CopyPart, 'place'>, use: (carrier: Carrier) => Promise<T>): Promise<T> {
   const carrier = await openCarrier(part.place);
   try {
     return await use(carrier);

@@ -266,6 +266,24 @@ test('an archive of ours from elsewhere is known by its own lists', async () => 
   expect(readFileSync(at('back/mist/documents/mist.otio'), 'utf8')).toContain(at('back/mist/media'));
 });
 
+test('one of ours in which a file rotted is taken without it, and no copy of it says that it holds what it does not', async () => {
+  cpSync(await sealed(), at('old/mist_1'), { recursive: true });
+  await letGo(site.db, 1 as ArchiveId, 'mist_1', by());
+  writeFileSync(at('old/mist_1/data/media/Rushes/b.mov'), Buffer.alloc(40_000, '!'));
+  expect(await takeIn('mist_1')).toMatchObject({ state: 'done', trouble: null });
+  const [, second] = await site.db.select().from(archives);
+  expect(second).toMatchObject({ state: 'sealed', gaps: 1 });
+  expect(await held(2)).not.toContain('data/media/Rushes/b.mov');
+  const carrierIds = [await site.carrier('new')];
+  await addCopy(site.db, { archiveId: 2 as ArchiveId, carrierIds, now: new Date() });
+  await site.runPlan();
+  expect(await site.workOff()).toMatchObject({ state: 'done', trouble: null });
+  execFileSync('sha512sum', ['-c', '--quiet', 'manifest-sha512.txt'], { cwd: at('new', second!.folder) });
+  await askToReadBackAll(site.db, 2, by());
+  await site.workOff();
+  expect((await archiveRows(site.db))[0]!.copies.map((copy) => copy.state)).toEqual(['good', 'good']);
+});
+
 // Media and the untouched document: the relinked one is known by the size of its original.
 test('what other archives hold already, byte for byte, is told', async () => {
   cpSync(await sealed(), at('old/mist_1'), { recursive: true });

@@ -16,8 +16,8 @@ import { codeOf } from '#disk/facts.ts';
 import { PRIVATE_FOLDER } from '#disk/identity.ts';
 import type { OtherSum } from '../carriers/copy-thread.ts';
 import { type Carrier, CarrierAway, type Entry } from '../carriers/kind.ts';
-import { type CarrierPlace, isSequential, openCarrier, placeOf } from '../carriers/kinds.ts';
-import { FOLDER, packerOfFound } from '../carriers/packers.ts';
+import { type CarrierPlace, isSequential, placeOf } from '../carriers/kinds.ts';
+import { FOLDER, packedName, packerOfFound } from '../carriers/packers.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import {
@@ -108,15 +108,16 @@ const overlap = (one: string, other: string): boolean => liesIn(one, other) || l
 /** What the catalogue has already is not taken in once more under another name. */
 async function refuseKnown(db: Db, { id, name }: { id: number; name: string }, folder: string): Promise<void> {
   const rows = await db
-    .select({ own: copyParts.folder, of: archiveParts.folder, archive: archives.name })
+    .select({ own: copyParts.folder, of: archiveParts.folder, archive: archives.name, packer: archives.packer })
     .from(copyParts)
     .innerJoin(archiveParts, eq(archiveParts.id, copyParts.partId))
     .innerJoin(archives, eq(archives.id, archiveParts.archiveId))
     .where(and(eq(copyParts.carrierId, id), inArray(copyParts.state, ['writing', 'good', 'damaged'])));
-  const known = rows.find((row) => overlap(row.own ?? row.of, folder));
+  const lies = (row: (typeof rows)[number]) => row.own ?? packedName(row.of, row.packer);
+  const known = rows.find((row) => overlap(lies(row), folder));
   if (known)
     throw new Refused(
-      `${known.own ?? known.of} on ${name} is in the catalogue already, as ${known.archive}. Nothing was begun.`,
+      `${lies(known)} on ${name} is in the catalogue already, as ${known.archive}. Nothing was taken in.`,
     );
 }
 
@@ -136,7 +137,7 @@ export const takeInWork = workKind<Params>({
   async run(context, asked) {
     try {
       const place = await placeOn(context, asked);
-      const own = await withOpen(place, (carrier) => ownBag(context.db, carrier, asked.folder));
+      const own = await withCarrier({ place }, (carrier) => ownBag(context.db, carrier, asked.folder));
       const known = own && (await archiveWith(context.db, own.manifestSha512));
       if (known)
         return await adoptCopy(context, known, { ...asked, carrier: place.name, place: { ...place, packer: FOLDER } });
@@ -168,20 +169,15 @@ async function placeOn(context: JobContext, { carrierId, folder }: Params): Prom
   return placeOf(carrier, context.carrierPath(carrier.id), packerOfFound(folder));
 }
 
-async function withOpen<T>(place: CarrierPlace, use: (carrier: Carrier) => Promise<T>): Promise<T> {
-  const carrier = await openCarrier(place);
-  try {
-    return await use(carrier);
-  } finally {
-    await carrier.close();
-  }
-}
-
 /** The archive that this work fills: begun by it now, or by a worker before. */
 async function begun(context: JobContext, asked: Params, own: OwnBag | null): Promise<Taking> {
   const archiveId = await context.transaction(async (tx) => {
     const [known] = await tx.select({ id: archives.id }).from(archives).where(eq(archives.jobId, context.job.id));
-    return known?.id ?? newArchive(tx, { context, asked, own });
+    if (known) return known.id;
+    // It was asked for long ago, and somebody else may have been quicker.
+    const [carrier] = await tx.select().from(carriers).where(eq(carriers.id, asked.carrierId)).for('update');
+    await refuseKnown(tx, carrier!, asked.folder);
+    return newArchive(tx, { context, asked, own });
   });
   const [archive] = await context.db.select().from(archives).where(eq(archives.id, archiveId));
   const [part] = await copyPartsOf(context.db, archiveId, (id) => context.carrierPath(id));
@@ -460,8 +456,8 @@ async function noteMissing({ context, archive, gaps }: Taking, listed: Sums): Pr
     gaps.push({ path, why: 'a list of checksums names it, and it is not there' });
 }
 
-/** An archive of ours says itself what its files are; its own lists are no payload, and its copy is one like any other. */
-async function keepOwn({ context, archive, part }: Taking, own: OwnBag): Promise<void> {
+/** An archive of ours says itself what its files are; its own lists are no payload. */
+async function keepOwn({ context, archive }: Taking, own: OwnBag): Promise<void> {
   await context.transaction(async (tx) => {
     await tx.execute(
       sql`DELETE FROM archive_files WHERE archive_id = ${archive.id} AND payload_path NOT LIKE ${`${PAYLOAD}/%`}`,
@@ -471,7 +467,6 @@ async function keepOwn({ context, archive, part }: Taking, own: OwnBag): Promise
         .update(archiveFiles)
         .set(facts)
         .where(and(eq(archiveFiles.archiveId, archive.id), eq(archiveFiles.payloadPath, path)));
-    await tx.update(archiveParts).set({ manifestSha512: own.manifestSha512 }).where(eq(archiveParts.id, part.partId));
   });
 }
 
@@ -504,7 +499,9 @@ async function conclude(
       );
     const checked = await checkedOf(tx, archive.id, listed);
     const same = await sameElsewhere(tx, archive.id);
-    if (own) {
+    // Its lists name all that it had: of one that is not whole any more they would say what is not so.
+    if (own && gaps.length === 0) {
+      await tx.update(archiveParts).set({ manifestSha512: own.manifestSha512 }).where(eq(archiveParts.id, part.partId));
       await tx.execute(sql`
         UPDATE archive_files SET payload_path = SUBSTRING(payload_path, ${PAYLOAD.length + 2}) WHERE archive_id = ${archive.id}`);
       const folder = asked.folder === archive.folder ? null : asked.folder;

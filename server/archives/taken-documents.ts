@@ -25,11 +25,12 @@ interface Taken {
 
 /** Larger documents are kept and not looked into. */
 const LARGEST = 256 << 20;
+const MOST_BROKEN = 200;
 
 export interface TakenContents {
   documents: number;
   timelines: number;
-  /** Documents that could not be read, with the reason. */
+  /** Documents that could not be read, with the reason; as many as a receipt is read for. */
   broken: { path: string; why: string }[];
 }
 
@@ -54,7 +55,8 @@ export async function noteTakenDocuments(
     context.check();
     const reading = await read(context, part, file);
     if (!reading.ok) {
-      told.broken.push({ path: file.path, why: `${reading.trouble.detail} (${reading.trouble.where})` });
+      if (told.broken.length < MOST_BROKEN)
+        told.broken.push({ path: file.path, why: `${reading.trouble.detail} (${reading.trouble.where})` });
       continue;
     }
     told.documents++;

@@ -3,6 +3,7 @@
 // Tar Format"; the .ZIP File Format Specification.
 import { relativePath } from '../../paths.ts';
 import { MAX_ENTRIES, NoContainer, type ReadAt } from './container.ts';
+import { fromDos, large64, u16, u32, u64, ZIP } from './zip-fields.ts';
 
 export interface FoundEntry {
   /** Relative, with '/' between. */
@@ -129,11 +130,7 @@ export const foundTar: FoundContainer = async (readAt, sizeBytes) => {
   return settled(entries);
 };
 
-const END = 0x06054b50;
-const END_64 = 0x06064b50;
-const LOCATOR_64 = 0x07064b50;
-const CENTRAL = 0x02014b50;
-const LOCAL = 0x04034b50;
+const { END, END_64, LOCATOR_64, CENTRAL, LOCAL } = ZIP;
 const END_BYTES = 22;
 const MAX_COMMENT = 0xffff;
 const MAX_32 = 0xffffffff;
@@ -141,11 +138,6 @@ const MAX_32 = 0xffffffff;
 const MOST_DIRECTORY = 1 << 30;
 const STORED = 0;
 const DEFLATED = 8;
-
-const view = (bytes: Uint8Array) => new DataView(bytes.buffer, bytes.byteOffset, bytes.byteLength);
-const u16 = (bytes: Uint8Array, at: number) => view(bytes).getUint16(at, true);
-const u32 = (bytes: Uint8Array, at: number) => view(bytes).getUint32(at, true);
-const u64 = (bytes: Uint8Array, at: number) => Number(view(bytes).getBigUint64(at, true));
 
 /** Where the directory is: before the end, behind which there may be a comment. */
 async function directoryOf(readAt: ReadAt, sizeBytes: number): Promise<{ at: number; bytes: number }> {
@@ -161,23 +153,6 @@ async function directoryOf(readAt: ReadAt, sizeBytes: number): Promise<{ at: num
     return { bytes: u64(large, 40), at: u64(large, 48) };
   }
   throw new NoContainer('it is no zip, or its directory is not whole');
-}
-
-/** The sizes and the place that have no room in 32 bits stand in an extra field, those alone and in this order. */
-function large64(extra: Uint8Array): number[] {
-  for (let at = 0; at + 4 <= extra.length;) {
-    const length = u16(extra, at + 2);
-    if (u16(extra, at) === 1 && at + 4 + length <= extra.length)
-      return Array.from({ length: Math.floor(length / 8) }, (_, i) => u64(extra, at + 4 + 8 * i));
-    at += 4 + length;
-  }
-  return [];
-}
-
-/** Two seconds fine, of no zone: taken as UTC. */
-function fromDos(value: number): number {
-  const [day, time] = [value >>> 16, value & 0xffff];
-  return Date.UTC(1980 + (day >> 9), ((day >> 5) & 15) - 1, day & 31, time >> 11, (time >> 5) & 63, (time & 31) * 2);
 }
 
 const latin1 = new TextDecoder('latin1');

@@ -10,15 +10,11 @@ import {
   type PlacedEntry,
   type ReadAt,
 } from './container.ts';
+import { fromDos, large64, u16, u32, u64, view, ZIP, ZIP64 } from './zip-fields.ts';
 
-const LOCAL = 0x04034b50;
-const CENTRAL = 0x02014b50;
-const END = 0x06054b50;
-const END_64 = 0x06064b50;
-const LOCATOR_64 = 0x07064b50;
+const { LOCAL, CENTRAL, END, END_64, LOCATOR_64 } = ZIP;
 const MAX_16 = 0xffff;
 const MAX_32 = 0xffffffff;
-const ZIP64 = 0x0001;
 /** Names are UTF-8. */
 const FLAGS = 1 << 11;
 const CRC_AT = 14;
@@ -191,16 +187,6 @@ function decoded(name: Uint8Array): string {
   }
 }
 
-function large64(extra: Uint8Array): number[] {
-  for (let at = 0; at + 4 <= extra.length;) {
-    const length = u16(extra, at + 2);
-    if (u16(extra, at) === ZIP64 && at + 4 + length <= extra.length)
-      return Array.from({ length: Math.floor(length / 8) }, (_, i) => u64(extra, at + 4 + 8 * i));
-    at += 4 + length;
-  }
-  return [];
-}
-
 /** Its own header says how long it is; it is no other entry's. */
 async function placed(entry: Listed, { readAt, sizeBytes }: { readAt: ReadAt; sizeBytes: number }) {
   const name = nameOf(entry);
@@ -221,16 +207,6 @@ function dosTime(modifiedMs: number): number {
   const time = (date.getUTCHours() << 11) | (date.getUTCMinutes() << 5) | (date.getUTCSeconds() >> 1);
   return ((day << 16) | time) >>> 0;
 }
-
-function fromDos(value: number): number {
-  const [day, time] = [value >>> 16, value & MAX_16];
-  return Date.UTC(1980 + (day >> 9), ((day >> 5) & 15) - 1, day & 31, time >> 11, (time >> 5) & 63, (time & 31) * 2);
-}
-
-const view = (bytes: Uint8Array) => new DataView(bytes.buffer, bytes.byteOffset, bytes.byteLength);
-const u16 = (bytes: Uint8Array, at: number) => view(bytes).getUint16(at, true);
-const u32 = (bytes: Uint8Array, at: number) => view(bytes).getUint32(at, true);
-const u64 = (bytes: Uint8Array, at: number) => Number(view(bytes).getBigUint64(at, true));
 
 /** Little-endian fields, one after the other. */
 class Fields {
