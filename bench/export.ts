@@ -9,6 +9,7 @@ import { exportCatalogue } from '#server/archives/export.ts';
 import { connect, disconnect } from '#server/db/connect.ts';
 import { migrate } from '#server/db/migrate.ts';
 import { startDatabase } from '../setup/mariadb.ts';
+import { numbers, shelfRows } from './shelf-rows.ts';
 
 const [archives = 100, files = 5000] = process.argv.slice(2).map(Number);
 const root = mkdtempSync(path.join(os.tmpdir(), 'keramion-bench-'));
@@ -16,19 +17,7 @@ const server = await startDatabase(path.join(root, 'db'), { port: 0, durable: fa
 const db = connect(server.url);
 try {
   await migrate(db);
-  const numbers = (most: number) => sql.raw(`(SELECT seq AS n FROM seq_1_to_${most})`);
-  await db.execute(
-    sql`INSERT INTO carriers (id, name, kind, place, settings, capacity_bytes) VALUES (1, 'KD-1', 'disk', 'cabinet', '{"folder":"/nowhere"}', 4000000000000)`,
-  );
-  await db.execute(sql`INSERT INTO archives (id, project_id, name, folder, state, files, bytes, sealed_at)
-    SELECT n, n, CONCAT('Project ', n), CONCAT('project-', n), 'sealed', ${files}, ${files * 1e6}, UTC_TIMESTAMP(3) FROM ${numbers(archives)} x`);
-  await db.execute(
-    sql`INSERT INTO archive_parts (id, archive_id, ord, folder, files, bytes) SELECT id, id, 0, folder, files, bytes FROM archives`,
-  );
-  await db.execute(sql`INSERT INTO archive_copies (id, archive_id, state) SELECT id, id, 'good' FROM archives`);
-  await db.execute(
-    sql`INSERT INTO copy_parts (copy_id, part_id, carrier_id, state) SELECT id, id, 1, 'good' FROM archives`,
-  );
+  await shelfRows(db, { archives, files });
   await db.execute(sql`INSERT INTO archive_files (archive_id, part_id, role, payload_path, volume_id, file_id, path, size_bytes, modified_us, sha512)
     SELECT a.id, a.id, 'media', CONCAT('media/Rushes/A', LPAD(x.n, 6, '0'), '.mov'), 1, x.n, CONCAT('project/camera/A', LPAD(x.n, 6, '0'), '.mov'), 1000000, 0, SHA2(x.n, 512)
     FROM archives a, ${numbers(files)} x`);

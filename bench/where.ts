@@ -10,6 +10,7 @@ import { nameIndex } from '#server/search/names.ts';
 import { search } from '#server/search/search.ts';
 import { whereStored } from '#server/search/where.ts';
 import { startDatabase } from '../setup/mariadb.ts';
+import { numbers, shelfRows } from './shelf-rows.ts';
 
 const [archives = 500, files = 10_000] = process.argv.slice(2).map(Number);
 const root = mkdtempSync(path.join(os.tmpdir(), 'keramion-bench-'));
@@ -24,19 +25,7 @@ const ms = async (work: () => Promise<unknown>): Promise<number> => {
 };
 try {
   await migrate(db);
-  const numbers = (most: number) => sql.raw(`(SELECT seq AS n FROM seq_1_to_${most})`);
-  await db.execute(
-    sql`INSERT INTO carriers (id, name, kind, place, settings, capacity_bytes) VALUES (1, 'KD-1', 'disk', 'cabinet', '{"folder":"/nowhere"}', 4000000000000)`,
-  );
-  await db.execute(sql`INSERT INTO archives (id, project_id, name, folder, state, files, bytes, sealed_at)
-    SELECT n, n, CONCAT('Project ', n), CONCAT('project-', n), 'sealed', ${files}, ${files * 1e6}, UTC_TIMESTAMP(3) FROM ${numbers(archives)} x`);
-  await db.execute(
-    sql`INSERT INTO archive_parts (id, archive_id, ord, folder, files, bytes) SELECT id, id, 0, folder, files, bytes FROM archives`,
-  );
-  await db.execute(sql`INSERT INTO archive_copies (id, archive_id, state) SELECT id, id, 'good' FROM archives`);
-  await db.execute(
-    sql`INSERT INTO copy_parts (copy_id, part_id, carrier_id, state) SELECT id, id, 1, 'good' FROM archives`,
-  );
+  await shelfRows(db, { archives, files });
   for (let first = 1; first <= archives; first += 50)
     await db.execute(sql`INSERT INTO archive_files (archive_id, part_id, role, payload_path, volume_id, file_id, path, size_bytes, modified_us)
       SELECT a.id, a.id, 'media', CONCAT('media/Rushes/', CHAR(65 + a.id % 26), LPAD(a.id, 3, '0'), 'C', LPAD(x.n, 5, '0'), '.mov'), 1, a.id * 100000 + x.n,

@@ -3,6 +3,7 @@ import { Form, Link } from 'react-router';
 import type { Route } from './+types/ledger';
 import { ago, count, exactTime, size } from '#core/wording/amounts.ts';
 import { useTo } from '../shell/links';
+import { Choice } from '../ui/choice';
 import { Chip, Empty, inputLook, Sentence } from '../ui/parts';
 
 export { loader } from './ledger.server.ts';
@@ -62,36 +63,8 @@ export default function Ledger({ loaderData: data }: Route.ComponentProps) {
   );
 }
 
-interface ChoiceProps {
-  name: string;
-  label: string;
-  none: string;
-  options: readonly (readonly [value: string, words: string])[];
-  chosen: string;
-}
-
-function Choice({ name, label, none, options, chosen }: ChoiceProps) {
-  return (
-    <select
-      name={name}
-      aria-label={label}
-      defaultValue={chosen}
-      onChange={(event) => event.currentTarget.form?.requestSubmit()}
-      className={`${inputLook} h-8 !w-44 text-[13px]`}
-    >
-      <option value="">{none}</option>
-      {options.map(([value, words]) => (
-        <option key={value} value={value}>
-          {words}
-        </option>
-      ))}
-    </select>
-  );
-}
-
 /** By what people remember of it: a word, a project, who did it, what was done, the day. */
 function Find({ data: { asked, choices, isNarrowed } }: { data: Data }) {
-  const same = (values: readonly string[]) => values.map((value) => [value, value] as const);
   return (
     <Form
       key={JSON.stringify(asked)}
@@ -113,15 +86,15 @@ function Find({ data: { asked, choices, isNarrowed } }: { data: Data }) {
         name="project"
         label="Project"
         none="every project"
-        options={choices.projects.map(({ projectId, name }) => [String(projectId), name])}
+        values={choices.projects.map(({ projectId, name }) => [String(projectId), name] as const)}
         chosen={asked.project}
       />
-      <Choice name="who" label="Person" none="everybody" options={same(choices.people)} chosen={asked.who} />
+      <Choice name="who" label="Person" none="everybody" values={choices.people} chosen={asked.who} />
       <Choice
         name="action"
         label="What was done"
         none="whatever was done"
-        options={same(choices.actions)}
+        values={choices.actions}
         chosen={asked.action}
       />
       <input

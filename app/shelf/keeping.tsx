@@ -35,7 +35,7 @@ function Rule({ keeping: { rule, untilMs } }: { keeping: Kept }) {
   return (
     <fetcher.Form method="post" className="grid gap-2">
       <input type="hidden" name="intent" value="keep" />
-      <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-2">
+      <div className="grid gap-2">
         <Field label="Keep it">
           <select name="rule" defaultValue={rule} className={inputLook}>
             <option value="ask">until somebody decides</option>

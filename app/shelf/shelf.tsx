@@ -7,6 +7,7 @@ import { ago, count, counted, day, exactTime, size } from '#core/wording/amounts
 import { Jar, LAYER_COLOURS } from '../charts/jar';
 import type { Answer } from '../lib/answer';
 import { useLens, useTo } from '../shell/links';
+import { Choice } from '../ui/choice';
 import { buttonLook, Chip, Empty, inputLook, Said, Sentence } from '../ui/parts';
 import { Restore } from './restore';
 
@@ -101,32 +102,6 @@ function CarrierJar({ carrier }: { carrier: Data['carriers'][number] }) {
   );
 }
 
-interface ChoiceProps {
-  name: string;
-  label: string;
-  none: string;
-  values: readonly string[];
-  chosen: string;
-}
-
-function Choice({ name, label, none, values, chosen }: ChoiceProps) {
-  if (values.length === 0) return null;
-  return (
-    <select
-      name={name}
-      aria-label={label}
-      defaultValue={chosen}
-      onChange={(event) => event.currentTarget.form?.requestSubmit()}
-      className={`${inputLook} h-7 !w-36 text-[13px]`}
-    >
-      <option value="">{none}</option>
-      {values.map((value) => (
-        <option key={value}>{value}</option>
-      ))}
-    </select>
-  );
-}
-
 /** Years later somebody remembers a client, a year, or a name in the notes. */
 function Find({ data: { asked, clients, years } }: { data: Data }) {
   const key = JSON.stringify(asked);
@@ -140,8 +115,22 @@ function Find({ data: { asked, clients, years } }: { data: Data }) {
         defaultValue={asked.words}
         className={`${inputLook} h-7 !w-44 text-[13px]`}
       />
-      <Choice name="client" label="Client" none="every client" values={clients} chosen={asked.client} />
-      <Choice name="year" label="Year" none="every year" values={years.map(String)} chosen={asked.year} />
+      <Choice
+        name="client"
+        label="Client"
+        none="every client"
+        values={clients}
+        chosen={asked.client}
+        className="h-7 !w-36"
+      />
+      <Choice
+        name="year"
+        label="Year"
+        none="every year"
+        values={years.map(String)}
+        chosen={asked.year}
+        className="h-7 !w-36"
+      />
       <label className="flex items-center gap-1.5 text-[13px]">
         <input
           type="checkbox"

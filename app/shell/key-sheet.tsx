@@ -21,11 +21,11 @@ const KEYS: readonly { of: string; keys: readonly (readonly [key: string, words:
     ],
   },
   {
-    of: 'In a list or a map',
+    of: 'In a list',
     keys: [
       ['Tab', 'to the list, and out of it'],
       ['↑ ↓', 'from row to row'],
-      ['Space', 'ticks'],
+      ['Space', 'ticks a box'],
       ['Enter', 'opens'],
     ],
   },
