@@ -122,7 +122,7 @@ async function writeFiles(connection: Connection): Promise<void> {
       }
     }
     await loadRows(connection, 'files (id, volume_id, folder_id, name, size_bytes, modified_us, kind, project_id)', [
-      Buffer.from(text),
+      text,
     ]);
   }
   for (let i = 0; i < folders.length; i += 2000)
@@ -215,12 +215,12 @@ async function writeDocuments(connection: Connection): Promise<void> {
     await loadRows(
       connection,
       'media (id, document_id, project_id, name, place, targets, found, start_frame, duration_frames, rate_num, rate_den, used, ranges, timeline_ids)',
-      [Buffer.from(media)],
+      [media],
     );
-    await loadRows(connection, 'media_targets (media_id, ord, target, file_id)', [Buffer.from(targets)]);
-    await loadRows(connection, 'clips (document_id, bin_id, media_id, name)', [Buffer.from(clips)]);
+    await loadRows(connection, 'media_targets (media_id, ord, target, file_id)', [targets]);
+    await loadRows(connection, 'clips (document_id, bin_id, media_id, name)', [clips]);
     await loadRows(connection, 'uses (timeline_id, media_id, start_frame, duration_frames, rate_num, rate_den)', [
-      Buffer.from(uses),
+      uses,
     ]);
   }
 }

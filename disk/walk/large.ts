@@ -13,7 +13,7 @@ import type {
   WalkResponse,
 } from './protocol.ts';
 
-export type AskOne = (asked: FolderAsked) => Promise<WalkResponse['folders'][number] | undefined>;
+export type AskOne = (asked: FolderAsked) => Promise<Exclude<WalkResponse['folders'][number], number> | undefined>;
 
 /**
  * The files of a large folder, looked at in parts by all threads; of one that was known first only whether anything changed.

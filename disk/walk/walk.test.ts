@@ -57,8 +57,7 @@ async function read(kept: Kept, options: { exclude?: string[]; ruleMark?: string
   return found;
 }
 const nothing = (): Kept => ({ ids: new Map(), fingerprints: new Map() });
-const rowsOf = (folder: FolderFound | undefined) =>
-  folder?.state === 'new' ? Buffer.concat(folder.rows).toString() : '';
+const rowsOf = (folder: FolderFound | undefined) => (folder?.state === 'new' ? folder.rows.join('') : '');
 const put = (name: string | Buffer, content = 'x') => {
   const place = typeof name === 'string' ? path.join(root, name) : Buffer.concat([Buffer.from(root + '/'), name]);
   if (typeof place === 'string') mkdirSync(path.dirname(place), { recursive: true });

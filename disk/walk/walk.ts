@@ -8,20 +8,25 @@ import type { Duty } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
 import { ThreadPool } from '../threads/pool.ts';
 import { type AskOne, readLarge } from './large.ts';
-import type { FolderAsked, FolderFound, SubFolder, WalkRequest, WalkResponse } from './protocol.ts';
+import {
+  type FolderAsked,
+  type FolderFound,
+  rowOfAsked,
+  type SubFolder,
+  type WalkRequest,
+  type WalkResponse,
+} from './protocol.ts';
+
+type Known = Pick<FolderAsked, 'folderId' | 'projectId' | 'known'>;
 
 /** Given by the caller: what is known, and where findings go. */
 export interface WalkSink {
   /** Told the number of the file system before anything is read: nothing of another is. */
   begin?(device: number): Promise<void>;
   /** Number, owner and known fingerprint of a folder about to be read. */
-  enter(
-    path: string,
-    folder: SubFolder,
-    parentId: number | null,
-  ): Promise<Pick<FolderAsked, 'folderId' | 'projectId' | 'known'>>;
+  enter(path: string, folder: SubFolder, parentId: number | null): Known | Promise<Known>;
   /** A folder was read. Waiting here slows the walk down to what the sink can take. */
-  found(path: string, folder: FolderFound): Promise<void>;
+  found(path: string, folder: FolderFound): void | Promise<void>;
 }
 
 export interface WalkOptions {
@@ -66,30 +71,35 @@ export async function walk(pool: WalkPool, options: WalkOptions, sink: WalkSink)
     exclude: options.exclude.map(real),
   };
   const top = { name: '', raw: from.raw };
-  const waiting: FolderAsked[] = [
-    { path: from.path, raw: from.raw, ...(await sink.enter(from.path, top, from.parentId)) },
-  ];
+  const waiting = [askedOf(from.path, from.raw, await sink.enter(from.path, top, from.parentId))];
   const running = new Set<Promise<void>>();
   let failure: unknown = null;
   let inFolder = ENTRIES_A_REQUEST / FOLDERS_A_REQUEST;
 
+  const { stop, ...rest } = base;
+  const askAll = async (folders: readonly FolderAsked[]) => {
+    const response = await pool.ask({ ...rest, folders: folders.map(rowOfAsked) }, { stop });
+    return response.folders.map((one, i) => (typeof one === 'number' ? sameLeaf(folders[i]!.folderId, one) : one));
+  };
+  const askOne: AskOne = async (one) => (await askAll([one]))[0];
+
   const readSome = async (folders: FolderAsked[]) => {
-    const { stop, ...rest } = base;
-    const response = await pool.ask({ ...rest, folders }, { stop });
-    const ask: AskOne = async (one) => (await pool.ask({ ...rest, folders: [one] }, { stop })).folders[0];
-    const entries = response.folders.reduce((sum, found) => sum + found.entries + found.subFolders.length, 0);
-    inFolder = (inFolder * 3 + entries / Math.max(1, response.folders.length)) / 4;
-    for (const [i, found] of response.folders.entries()) {
+    const all = await askAll(folders);
+    const entries = all.reduce((sum, found) => sum + found.entries + found.subFolders.length, 0);
+    inFolder = (inFolder * 3 + entries / Math.max(1, all.length)) / 4;
+    for (const [i, found] of all.entries()) {
       const asked = folders[i]!;
       for (const sub of found.subFolders) {
         const at = joinPath(asked.path, sub.name);
-        waiting.push({ path: at, raw: sub.raw, ...(await sink.enter(at, sub, asked.folderId)) });
+        const known = sink.enter(at, sub, asked.folderId);
+        waiting.push(askedOf(at, sub.raw, known instanceof Promise ? await known : known));
       }
-      const whole = found.state === 'large' ? await readLarge(ask, asked, found, options.ruleMark) : found;
-      if (whole && whole.state !== 'part') await sink.found(asked.path, whole);
+      const whole = found.state === 'large' ? await readLarge(askOne, asked, found, options.ruleMark) : found;
+      const taken = whole && whole.state !== 'part' ? sink.found(asked.path, whole) : null;
+      if (taken) await taken;
     }
   };
-  while ((waiting.length > 0 || running.size > 0) && failure === null && Atomics.load(options.stop, 0) === 0) {
+  while ((waiting.length > 0 || running.size > 0) && failure === null && Atomics.load(stop, 0) === 0) {
     while (waiting.length > 0 && running.size < pool.size * REQUESTS_A_THREAD) {
       // Small requests while little is waiting, so that both threads have work from the start.
       const most = Math.min(
@@ -110,6 +120,24 @@ export async function walk(pool: WalkPool, options: WalkOptions, sink: WalkSink)
   await Promise.all(running);
   if (failure !== null) throw failure;
 }
+
+// Field by field: a copy of an object with more added to it took a tenth of the main thread's time.
+const askedOf = (path: string, raw: string | null, { folderId, projectId, known }: Known): FolderAsked => ({
+  path,
+  raw,
+  folderId,
+  projectId,
+  known,
+});
+
+const NOTHING: never[] = [];
+const sameLeaf = (folderId: number, entries: number): FolderFound => ({
+  folderId,
+  state: 'same',
+  entries,
+  notices: NOTHING,
+  subFolders: NOTHING,
+});
 
 function real(place: string): string {
   try {

@@ -97,7 +97,7 @@ export class CatalogueWriter {
       connection,
       `folders (id, volume_id, parent_id, name, path, @hash, @raw, project_id, fingerprint, total_files, total_bytes)
        SET path_hash = UNHEX(@hash), raw_path = UNHEX(@raw), seen_at = ?`,
-      [Buffer.from(rows.join(''))],
+      rows,
       [this.read.now()],
     );
     // Folders whose row was written with an earlier batch than their contents.
@@ -130,13 +130,13 @@ export class CatalogueWriter {
       'files (volume_id, folder_id, name, @raw, size_bytes, modified_us, inode, changed_us, kind, project_id) SET raw_name = UNHEX(@raw)',
       fresh.flatMap((f) => f.rows),
     );
-    let rows = '';
+    const rows: string[] = [];
     const sums = new Map<string, [projectId: number, kind: number, day: number, files: number, bytes: number]>();
     for (const folder of fresh) {
       const projectId = this.read.nodeOf(folder.folderId)?.projectId ?? 0;
       for (const h of folder.holdings) {
         const place = [folder.folderId, KINDS[h.kind]!, projectId, h.day, this.volumeId];
-        rows += rowOf([...place, h.files, h.bytes, h.newestUs, h.oldestUs, h.largestBytes]);
+        rows.push(rowOf([...place, h.files, h.bytes, h.newestUs, h.oldestUs, h.largestBytes]));
         const key = `${projectId} ${h.kind} ${h.day}`;
         const sum = sums.get(key);
         if (sum) {
@@ -148,7 +148,7 @@ export class CatalogueWriter {
     await loadRows(
       connection,
       'folder_holdings (folder_id, kind, project_id, day, volume_id, files, bytes, newest_us, oldest_us, largest_bytes)',
-      [Buffer.from(rows)],
+      rows,
     );
     await addToVolumes(
       connection,
@@ -185,35 +185,24 @@ export class CatalogueWriter {
 
   private async writeChangedFolder(connection: Connection, folderId: number, columns: FileColumns): Promise<Changes> {
     const counts = { added: 0, changed: 0, gone: 0 };
-    const [rows] = await connection.query<RowDataPacket[]>(
-      'SELECT id, name, size_bytes AS size, modified_us AS us, inode, changed_us AS changedUs, kind, gone_at IS NOT NULL AS gone FROM files WHERE folder_id = ? ORDER BY gone_at IS NULL',
-      [folderId],
-    );
-    const known = new Map(rows.map((row) => [row.name as string, row]));
     const now = this.read.now();
-    const inserts: unknown[][] = [];
-    const updates: unknown[][] = [];
     const projectId = this.read.nodeOf(folderId)?.projectId ?? null;
-    for (const [i, name] of columns.names.entries()) {
-      const [size, us, kind] = [columns.sizes[i]!, columns.modifiedUs[i]!, KINDS[columns.kinds[i]!]!];
-      const [inode, changedUs] = [columns.inodes[i]!, columns.changedUs[i]!];
-      const row = known.get(name);
-      if (!row) {
-        this.read.onChange?.({ folderId, name, what: 'new' });
-        inserts.push([
-          this.volumeId,
-          folderId,
-          name,
-          columns.raws[i] === undefined ? null : Buffer.from(columns.raws[i], 'hex'),
-          size,
-          us,
-          inode,
-          changedUs,
-          kind,
-          projectId,
-        ]);
-      } else {
-        known.delete(name);
+    const found = new Map(columns.names.map((name, i) => [name, i]));
+    const tell = (name: string, what: FileChange['what']) => this.read.onChange?.({ folderId, name, what });
+    const compare = async (rows: readonly RowDataPacket[]) => {
+      const updates: unknown[][] = [];
+      const gone: number[] = [];
+      for (const row of rows) {
+        const i = found.get(row.name as string);
+        if (i === undefined) {
+          if (row.gone) continue;
+          gone.push(Number(row.id));
+          tell(row.name as string, 'gone');
+          continue;
+        }
+        found.delete(row.name as string);
+        const [size, us, kind] = [columns.sizes[i]!, columns.modifiedUs[i]!, KINDS[columns.kinds[i]!]!];
+        const [inode, changedUs] = [columns.inodes[i]!, columns.changedUs[i]!];
         const same = !row.gone && Number(row.size) === size && Number(row.us) === us && row.kind === kind;
         // Another file under the name, or one whose content was written anew with its old size and time, is a change too.
         const replaced = row.inode !== null && (Number(row.inode) !== inode || Number(row.changedUs) !== changedUs);
@@ -221,22 +210,46 @@ export class CatalogueWriter {
         updates.push([row.id, size, us, inode, changedUs, kind]);
         if (same && !replaced) continue;
         counts.changed++;
-        this.read.onChange?.({ folderId, name, what: row.gone ? 'new' : 'changed' });
+        tell(row.name as string, row.gone ? 'new' : 'changed');
       }
-    }
-    await updateFiles(connection, updates);
-    counts.added += inserts.length;
-    for (const some of inSlices(inserts))
+      await updateFiles(connection, updates);
+      counts.gone += gone.length;
+      for (const some of inSlices(gone))
+        await connection.query('UPDATE files SET gone_at = ? WHERE id IN (?)', [now, some]);
+    };
+    // What is there first: a name that is gone and there once more is the one that is there.
+    for await (const rows of knownFiles(connection, folderId, false)) await compare(rows);
+    if (found.size > 0) for await (const rows of knownFiles(connection, folderId, true)) await compare(rows);
+    counts.added += found.size;
+    for (const some of inSlices([...found])) {
+      const rows = some.map(([name, i]) => {
+        tell(name, 'new');
+        const raw = columns.raws[i] === undefined ? null : Buffer.from(columns.raws[i], 'hex');
+        const facts = [columns.sizes[i]!, columns.modifiedUs[i]!, columns.inodes[i]!, columns.changedUs[i]!];
+        return [this.volumeId, folderId, name, raw, ...facts, KINDS[columns.kinds[i]!]!, projectId];
+      });
       await connection.query(
         'INSERT INTO files (volume_id, folder_id, name, raw_name, size_bytes, modified_us, inode, changed_us, kind, project_id) VALUES ?',
-        [some],
+        [rows],
       );
-    const gone = [...known.values()].filter((row) => !row.gone).map((row) => Number(row.id));
-    counts.gone += gone.length;
-    for (const row of known.values()) if (!row.gone) this.read.onChange?.({ folderId, name: row.name, what: 'gone' });
-    for (const some of inSlices(gone))
-      await connection.query('UPDATE files SET gone_at = ? WHERE id IN (?)', [now, some]);
+    }
     return counts;
+  }
+}
+
+const KNOWN_AT_ONCE = 10_000;
+
+/** The files of a folder that are there, or that are gone, some at a time: a folder of very many is never in memory whole. */
+async function* knownFiles(connection: Connection, folderId: number, gone: boolean): AsyncGenerator<RowDataPacket[]> {
+  for (let after = 0, more = true; more;) {
+    const [rows] = await connection.query<RowDataPacket[]>(
+      `SELECT id, name, size_bytes AS size, modified_us AS us, inode, changed_us AS changedUs, kind, gone_at IS NOT NULL AS gone
+       FROM files WHERE folder_id = ? AND id > ? AND gone_at IS ${gone ? 'NOT NULL' : 'NULL'} ORDER BY id LIMIT ${KNOWN_AT_ONCE}`,
+      [folderId, after],
+    );
+    more = rows.length === KNOWN_AT_ONCE;
+    if (more) after = Number(rows.at(-1)!.id);
+    if (rows.length > 0) yield rows;
   }
 }
 

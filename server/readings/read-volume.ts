@@ -59,7 +59,7 @@ interface Known {
 }
 
 const BATCH_ROWS = 25_000;
-const BATCH_FOLDERS = 1_000;
+const BATCH_FOLDERS = 2_500;
 const MOST_NOTICES = 2_000;
 /** Beyond so many folders everything is settled anew. */
 const MOST_TOUCHED = 3_000;
@@ -227,9 +227,13 @@ class Reading {
     );
   }
 
-  async enter(at: string, folder: SubFolder, parentId: number | null) {
+  enter(at: string, folder: SubFolder, parentId: number | null) {
     const known = this.known.get(at);
     if (known) return { folderId: known.id, projectId: known.projectId, known: known.fingerprint };
+    return this.met(at, folder, parentId);
+  }
+
+  private async met(at: string, folder: SubFolder, parentId: number | null) {
     const entered = {
       id: await this.nextId(),
       path: at,
@@ -244,7 +248,7 @@ class Reading {
     return { folderId: entered.id, projectId: entered.projectId, known: null };
   }
 
-  async found(at: string, found: FolderFound): Promise<void> {
+  found(at: string, found: FolderFound): void | Promise<void> {
     if (this.failed) throw this.failed;
     const { batch, counts } = this;
     counts.notices += found.notices.length;
@@ -265,7 +269,7 @@ class Reading {
       batch.rows += found.columns.names.length;
     }
     this.options.progress?.(counts.looked);
-    if (batch.rows >= BATCH_ROWS || batch.fresh.length + batch.changed.length >= BATCH_FOLDERS) await this.flush();
+    if (batch.rows >= BATCH_ROWS || batch.fresh.length + batch.changed.length >= BATCH_FOLDERS) return this.flush();
   }
 
   /** Hands the batch to the writer. Waits for the one before, so that at most two batches are in memory. */

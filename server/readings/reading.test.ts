@@ -1,6 +1,6 @@
 import { mkdirSync, renameSync, rmSync, symlinkSync, utimesSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
-import { eq, isNull } from 'drizzle-orm';
+import { eq, isNotNull, isNull } from 'drizzle-orm';
 import type { VolumeId } from '#core/model.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
 import { otio, TestSite } from '#test/site.ts';
@@ -78,6 +78,22 @@ test('what changed, came, went and came back is written, and the rollups stay tr
   site.put('scratch/a/two.mov', '22');
   await site.read(volume);
   expect((await living()).map((f) => f.name)).toEqual(['four.wav', 'one.mov', 'three.mov', 'two.mov']);
+  await expectRollupsTrue();
+});
+
+test('a folder of more files than are compared at once: first and last changed, one went, came back, one is new', async () => {
+  const name = (i: number) => `scratch/many/f${String(i).padStart(5, '0')}.dpx`;
+  for (let i = 0; i < 10_050; i++) site.put(name(i), 'x');
+  expect((await site.read(volume)).results[0]).toMatchObject({ added: 10_050 });
+  site.put(name(0), 'longer');
+  site.put(name(10_049), 'longer');
+  rmSync(path.join(site.root, name(5)));
+  expect((await site.read(volume)).results[0]).toMatchObject({ added: 0, changed: 2, gone: 1 });
+  site.put(name(5), 'back');
+  site.put(name(10_050), 'new');
+  expect((await site.read(volume)).results[0]).toMatchObject({ added: 1, changed: 1, gone: 0 });
+  expect((await living()).length).toBe(10_051);
+  expect(await site.db.select().from(files).where(isNotNull(files.goneAt))).toEqual([]);
   await expectRollupsTrue();
 });
 

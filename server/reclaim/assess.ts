@@ -199,7 +199,7 @@ async function write(db: Database, run: number, rows: readonly [FileRow, Worth, 
     loadRows(
       connection,
       'worth CHARACTER SET utf8mb4 (run, file_id, volume_id, folder_id, project_id, what, level, reason, other, size_bytes, day)',
-      [Buffer.from(`${text}\n`)],
+      [`${text}\n`],
     ),
   );
 }

@@ -247,7 +247,7 @@ async function keep(context: JobContext, rows: readonly Row[]): Promise<void> {
     for (const ids of inSlices(rows.map((row) => row.id)))
       await connection.query('DELETE FROM file_sums WHERE file_id IN (?)', [ids]);
     await loadRows(connection, 'file_sums (file_id, size_bytes, modified_us, inode, changed_us, ends, xxh64)', [
-      Buffer.from(`${lines.join('\n')}\n`),
+      `${lines.join('\n')}\n`,
     ]);
   });
 }
