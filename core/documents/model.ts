@@ -10,6 +10,11 @@ export interface Bin {
   name: string;
 }
 
+export interface PictureSize {
+  width: number;
+  height: number;
+}
+
 /** One piece of media as the document names it. */
 export interface MediaRef {
   key: number;
@@ -20,6 +25,8 @@ export interface MediaRef {
   stills: Stills | null;
   available: { range: FrameRange; rate: Rate } | null;
   reel: string | null;
+  /** Its picture in pixels, where the document tells it. */
+  picture?: PictureSize;
   /** It lies inside the document's own file: it is there as long as the document is. */
   bundled?: boolean;
 }

@@ -54,6 +54,19 @@ test('a name and a length are not certain, though what is used is then in it as 
   expect(one!.verdict).toBe('likely');
 });
 
+test('a picture of another size speaks against, whatever else fits; one of the size that is told proves nothing', () => {
+  const told: Wanted = { ...wanted, picture: { width: 3840, height: 2160 } };
+  const [proxy] = judge(told, [suspect(1, { picture: { width: 960, height: 540 } })]);
+  expect(proxy!.verdict).not.toMatch(/certain|likely/);
+  expect(proxy!.evidence.find((one) => !one.fits)?.says).toBe('960 × 540, not 3840 × 2160');
+  const bare = { startFrame: null, durationFrames: null, reel: null };
+  expect(judge(told, [suspect(1, { ...bare, picture: { width: 3840, height: 2160 } })])[0]!.verdict).toBe('possible');
+  // Where either says nothing, nothing is said.
+  expect(judge(told, [suspect(1)])[0]!.evidence.some((one) => one.code === 'picture')).toBe(false);
+  const [own] = judge(wanted, [suspect(1, { picture: { width: 960, height: 540 } })]);
+  expect(own!.evidence.some((one) => one.code === 'picture')).toBe(false);
+});
+
 test('two that are alike leave the choice to a person', () => {
   expect(verdicts(suspect(1), suspect(2))).toEqual([
     [1, 'likely'],

@@ -2,6 +2,7 @@
 // taken without being certain, and certain means: nothing speaks against it, enough speaks for it, and no other file is
 // as good. Used by the missing page, the command line, and for documents that write no paths at all.
 import { count, counted, size } from '../wording/amounts.ts';
+import type { PictureSize } from '../documents/model.ts';
 import { foldPath } from '../homes/moves.ts';
 import { type FrameRange, perSecond, type Rate } from '../time/rates.ts';
 import { labelsPerSecond, labelText } from '../time/timecode.ts';
@@ -11,6 +12,8 @@ export interface Wanted {
   /** Name of the file, or of the clip where the document writes no path. */
   name: string;
   reel: string | null;
+  /** Its picture in pixels; null where the document says nothing of it. */
+  picture?: PictureSize | null;
   rate: Rate | null;
   /** First frame and length as the document has them; null where it says nothing. */
   startFrame: number | null;
@@ -32,6 +35,7 @@ export interface Suspect {
   dropFrame: boolean;
   durationFrames: number | null;
   reel: string | null;
+  picture?: PictureSize | null;
   /** Other media of the same old folder that are found, or would be, in this file's folder. */
   neighbours: number;
   /** Its kind is a proxy: it stands for the recording and is not it. */
@@ -54,6 +58,7 @@ export type EvidenceCode =
   | 'start'
   | 'rate'
   | 'reel'
+  | 'picture'
   | 'covers'
   | 'neighbours'
   | 'structure'
@@ -85,6 +90,7 @@ const POINTS: Record<EvidenceCode, [fits: number, not: number]> = {
   start: [3, -4],
   rate: [1, -4],
   reel: [2, -3],
+  picture: [1, -4],
   covers: [2, -6],
   neighbours: [2, 0],
   structure: [0, -6],
@@ -186,6 +192,8 @@ const stemOf = (name: string) => foldPath(name.replace(/\.[^.]+$/, ''));
 const sameRate = (a: Rate, b: Rate) => a.num * b.den === b.num * a.den;
 const rateText = (rate: Rate) => String(Math.round(perSecond(rate) * 1000) / 1000);
 
+const pictureText = ({ width, height }: PictureSize) => `${width} × ${height}`;
+
 /** Sound counted as the document counts it. */
 function inRate(suspect: Suspect, rate: Rate | null): Suspect {
   if (!suspect.sampled || !suspect.rate || !rate) return suspect;
@@ -240,6 +248,11 @@ function evidenceFor(wanted: Wanted, counted: Suspect): Evidence[] {
   if (wanted.reel && suspect.reel) {
     const fits = foldPath(wanted.reel) === foldPath(suspect.reel);
     say('reel', fits, fits ? `reel ${suspect.reel}` : `reel ${suspect.reel}, not ${wanted.reel}`);
+  }
+  const [picture, is] = [wanted.picture, suspect.picture];
+  if (picture && is) {
+    const fits = picture.width === is.width && picture.height === is.height;
+    say('picture', fits, fits ? pictureText(is) : `${pictureText(is)}, not ${pictureText(picture)}`);
   }
   covers(wanted, suspect, all);
   all.push(...besides(suspect.neighbours));

@@ -118,6 +118,8 @@ async function writeMedia(
           rateNum: rate?.num ?? null,
           rateDen: rate?.den ?? null,
           reel: item.reel,
+          pictureWidth: item.picture?.width ?? null,
+          pictureHeight: item.picture?.height ?? null,
           ranges: reach ? (reach.ranges?.map((range): [number, number] => [range.start, range.duration]) ?? null) : [],
           spans: reach ? (reach.spans?.map((range): [number, number] => [range.start, range.duration]) ?? null) : [],
           timelineIds: reach?.timelineIds ?? [],

@@ -113,6 +113,32 @@ test('candidates come with evidence; what is alike twice is left to a person; no
   expect(await site.db.select().from(mediaTargets).where(eq(mediaTargets.fileId, 1))).toEqual([]);
 });
 
+test('a file whose picture is not of the size that the document says is never certain', async () => {
+  const bounds = (x: number, y: number) => ({
+    available_image_bounds: { OTIO_SCHEMA: 'Box2d.1', min: { x: 0, y: 0 }, max: { x, y } },
+  });
+  site.put('media/day 1/A001C001.mov', mov(100, 90_000, 'A001'));
+  site.put('media/day 1/A001C002.mov', mov(100, 180_000, 'A001'));
+  site.put(
+    'media/fog/fog.otio',
+    cut(
+      // The files are of 64 by 36.
+      clip('A001C001.mov', { ...external('file:///old/A001C001.mov'), ...bounds(128, 72) }, 90_000),
+      clip('A001C002.mov', { ...external('file:///old/A001C002.mov'), ...bounds(64, 36) }, 180_000),
+    ),
+  );
+  await site.read(volume);
+  const { of } = await candidates();
+  expect(of('A001C001.mov')).toMatchObject([{ verdict: 'possible' }]);
+  expect(of('A001C001.mov')[0]!.evidence).toContainEqual({
+    code: 'picture',
+    fits: false,
+    says: '64 × 36, not 128 × 72',
+  });
+  // A height of 36 is too small to be told from a unit of its own, so it says nothing.
+  expect(of('A001C002.mov')).toMatchObject([{ verdict: 'certain' }]);
+});
+
 test('accepted answers become a new version; neighbours follow; the old document stays byte for byte', async () => {
   await fogWithMoved();
   const place = path.join(site.root, 'media/fog/fog.otio');

@@ -59,6 +59,9 @@ export const oldFolder = (target: string): string => {
 const isSequence = (item: MissingMedia): boolean => item.stills !== null || item.targets > 1;
 const stemOf = (name: string) => foldPath(name.replace(/\.[^.]+$/, ''));
 
+const pictureOf = (width: unknown, height: unknown) =>
+  width === null || height === null ? null : { width: Number(width), height: Number(height) };
+
 /** Missing media of the documents that count: of one project, of named media (found or not), or of all. */
 export async function missingMedia(
   db: Database,
@@ -102,6 +105,7 @@ export async function missingMedia(
         name: target === null ? (row.name as string) : plainName(target),
         isNominal: row.format === 'edl' && rate?.den === 1,
         reel: row.reel as string | null,
+        picture: pictureOf(row.picture_width, row.picture_height),
         rate,
         startFrame: row.start_frame === null ? null : Number(row.start_frame),
         durationFrames: row.duration_frames === null ? null : Number(row.duration_frames),
@@ -224,7 +228,7 @@ async function factsOf(db: Database, ids: readonly number[]): Promise<Map<number
   for (const some of inSlices(ids, 1000)) {
     const [rows] = await db.$pool.query<RowDataPacket[]>(
       `SELECT f.id, f.name, f.folder_id AS folderId, f.kind, f.size_bytes AS bytes, f.modified_us AS modifiedUs, d.path AS folder, v.name AS volume,
-         e.file_id AS known, e.rate_num AS rateNum, e.rate_den AS rateDen, e.start_frame AS startFrame, e.drop_frame AS dropFrame, e.duration_frames AS durationFrames, e.reel, e.trouble, e.width, e.sample_rate AS sampleRate, e.fingerprint
+         e.file_id AS known, e.rate_num AS rateNum, e.rate_den AS rateDen, e.start_frame AS startFrame, e.drop_frame AS dropFrame, e.duration_frames AS durationFrames, e.reel, e.trouble, e.width, e.height, e.sample_rate AS sampleRate, e.fingerprint
        FROM files f JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id AND v.retired_at IS NULL
        LEFT JOIN essence e ON e.file_id = f.id AND e.read_size_bytes = f.size_bytes AND e.read_modified_us = f.modified_us
        WHERE f.id IN (?) AND f.gone_at IS NULL`,
@@ -246,6 +250,7 @@ async function factsOf(db: Database, ids: readonly number[]): Promise<Map<number
           dropFrame: Boolean(row.dropFrame),
           durationFrames: row.durationFrames === null ? null : Number(row.durationFrames),
           reel: row.reel as string | null,
+          picture: pictureOf(row.width, row.height),
           neighbours: 0,
           isProxy: row.kind === 'proxy',
           sampled: row.width === null && row.sampleRate !== null,

@@ -467,3 +467,24 @@ test('more stills than any sequence has are no number, with a note', () => {
   expect(document.media[0]!.stills!.count).toBeNull();
   expect(document.notes).toHaveLength(1);
 });
+
+test.each([
+  [
+    { x: 0, y: 0 },
+    { x: 1920, y: 1080 },
+    { width: 1920, height: 1080 },
+  ],
+  [
+    { x: -960, y: -540 },
+    { x: 960, y: 540 },
+    { width: 1920, height: 1080 },
+  ],
+  [{ x: 0, y: 0 }, { x: 16, y: 9 }, undefined],
+  [{ x: -0.5, y: -0.5 }, { x: 0.5, y: 0.5 }, undefined],
+  [{ x: 0, y: 0 }, { x: 1e300, y: '9' }, undefined],
+  [null, { x: 1920, y: 1080 }, undefined],
+])('bounds from %j to %j are a picture of %j: pixels only, they may be in any unit', (min, max, picture) => {
+  const bounds = { OTIO_SCHEMA: 'Box2d.1', min, max };
+  const document = read(timeline(track(clip1({ ...external('a.mov'), available_image_bounds: bounds }, null))));
+  expect(document.media[0]!.picture).toEqual(picture);
+});

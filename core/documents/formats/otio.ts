@@ -34,6 +34,7 @@ import {
   type DocumentReading,
   type DocumentTrouble,
   type MediaRef,
+  type PictureSize,
   MOST_NOTES,
   type Timeline,
 } from '../model.ts';
@@ -486,6 +487,8 @@ export class Reader {
       available: null,
       reel: reelOf(clip) ?? reelOf(reference),
     };
+    const picture = pictureOf(reference.available_image_bounds);
+    if (picture) media.picture = picture;
     this.media.push(media);
     return media;
   }
@@ -651,6 +654,24 @@ function reelOf(object: Json): string | null {
   const metadata = isObject(object.metadata) ? object.metadata.cmx_3600 : null;
   const reel = isObject(metadata) ? metadata.reel : null;
   return typeof reel === 'string' && reel !== '' ? reel.slice(0, 120) : null;
+}
+
+/**
+ * The bounds of a reference (OpenTimelineIO, MediaReference.available_image_bounds) where they are pixels: they may be in
+ * any unit, as of a picture 16 by 9.
+ */
+function pictureOf(bounds: unknown): PictureSize | null {
+  if (!isObject(bounds) || !isObject(bounds.min) || !isObject(bounds.max)) return null;
+  const [width, height] = [extent(bounds.min.x, bounds.max.x), extent(bounds.min.y, bounds.max.y)];
+  return width !== null && height !== null ? { width, height } : null;
+}
+
+const FEWEST_PIXELS = 64;
+const MOST_PIXELS = 100_000;
+function extent(from: unknown, to: unknown): number | null {
+  if (typeof from !== 'number' || typeof to !== 'number') return null;
+  const pixels = Math.abs(to - from);
+  return Number.isInteger(pixels) && pixels >= FEWEST_PIXELS && pixels <= MOST_PIXELS ? pixels : null;
 }
 
 const shorten = (where: string) => (where.length > 200 ? `${where.slice(0, 100)} … ${where.slice(-90)}` : where);

@@ -78,6 +78,9 @@ export const media = mysqlTable(
     rateDen: int('rate_den'),
     /** Name of the tape or card it was recorded on, as the document has it. */
     reel: varchar('reel', { length: 120 }),
+    /** Its picture in pixels, as the document has it. */
+    pictureWidth: int('picture_width'),
+    pictureHeight: int('picture_height'),
     /** What the document's timelines use of it, joined, in frames of its rate; null: the whole of it. */
     ranges: jsonOf<[start: number, duration: number][] | null>('ranges'),
     /**
