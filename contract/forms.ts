@@ -504,6 +504,19 @@ const keptFor = (what: 'backup' | 'snapshot', most: number) => ({
   months: wholeOrNone('The months', 1000),
 });
 
+const mailAddress = z
+  .string()
+  .trim()
+  .max(320)
+  .regex(/^[^\s<>@]+@[^\s<>@]+$/, 'An address is like media@house.example. Nothing was saved.');
+const webAddress = z
+  .string()
+  .trim()
+  .max(1000)
+  .refine((text) => URL.canParse(text) && /^https?:$/.test(new URL(text).protocol), {
+    error: 'An address begins with https:// or http://. Nothing was saved.',
+  });
+
 export const settingsForm = z.discriminatedUnion('intent', [
   z.object({ intent: z.literal('preview'), rules }),
   z.object({ intent: z.literal('save'), rules, previewed: z.string().max(64) }),
@@ -549,6 +562,29 @@ export const settingsForm = z.discriminatedUnion('intent', [
     ...keptFor('snapshot', 10_000),
   }),
   z.object({ intent: z.literal('back up now') }),
+  z.object({
+    intent: z.literal('post'),
+    host: z.string().trim().max(255, 'The name of the mail server is too long. Nothing was saved.'),
+    port: wholeOrNone('The port', 65_535).pipe(z.number().min(1, 'A port is from 1 to 65535. Nothing was saved.')),
+    encryption: z.enum(['tls', 'starttls', 'none'], 'That is no way to encrypt mails. Nothing was saved.'),
+    user: z.string().trim().max(255, 'The name is too long. Nothing was saved.'),
+    from: z.literal('').or(mailAddress),
+    to: z
+      .string()
+      .transform((text) => text.split(/[\s,;]+/).filter(Boolean))
+      .pipe(z.array(mailAddress).max(20, 'Twenty people at most. Nothing was saved.')),
+    hour: wholeOrNone('The hour', 23),
+    alerts: z
+      .literal('on')
+      .optional()
+      .transform((value) => value === 'on'),
+    address: z
+      .literal('')
+      .or(webAddress)
+      .transform((text) => text.replace(/\/+$/, '')),
+    webhook: z.literal('').or(webAddress),
+  }),
+  z.object({ intent: z.literal('test post'), by: z.enum(['mail', 'webhook']) }),
   z.object({
     intent: z.literal('template'),
     name: shortName,

@@ -26,6 +26,7 @@ import { type By, setMount } from '#server/stores/places.ts';
 import { currentPlan, runPlan } from '#server/plan/plan.ts';
 import { lookAtStores, signIn, signOut } from '#server/stores/reach.ts';
 import { changeProject, projectFromTemplate, saveTemplate, templateRows } from '#server/projects/register-project.ts';
+import { postRule, setPostRule } from '#server/post/post-rule.ts';
 import { setState } from '#server/projects/projects.ts';
 import { addCarrier, addVolume } from '#server/stores/stores.ts';
 import { archiveAll, askForLent, rot, withWorker } from './archives.ts';
@@ -50,9 +51,10 @@ const DAY_MS = 86_400_000;
 export interface Addresses {
   library: string;
   store: string;
+  mailPort: number;
 }
 
-/** @param at where the house's tape library and its remote store answer */
+/** @param at where the house's tape library, its remote store and its mail server answer */
 export async function registerSite(
   db: Database,
   root: string,
@@ -141,6 +143,8 @@ export async function registerSite(
   await askForLent(db, by);
   await runPlanned(db, by);
   await assess(db);
+  const mail = { host: '127.0.0.1', port: at.mailPort, encryption: 'none', from: 'keramion@saltpan.example' };
+  await setPostRule(db, postRule.parse({ ...mail, to: ['media@saltpan.example'] }), by);
 }
 
 /** The house's template, a project that is only planned, facts of another. */

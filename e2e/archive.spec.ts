@@ -1,6 +1,6 @@
 // Shaping an archive in the real interface: used ranges with handles, some timelines, a shape that is kept, and a plan that
 // says what will be written; then the copies of an archive are read back from the shelf.
-import { readFileSync } from 'node:fs';
+import { readdirSync, readFileSync } from 'node:fs';
 import path from 'node:path';
 import AxeBuilder from '@axe-core/playwright';
 import type { Locator } from '@playwright/test';
@@ -270,6 +270,30 @@ test('a tape is registered by its barcode, and what its library does not have is
   await page.getByRole('link', { name: 'KD-0009' }).click();
   await expect(page.getByText('Loaded')).toBeVisible();
   await expect(page.getByText(/before the first byte/)).toBeVisible();
+});
+
+test('the morning goes out by mail; a test says whether mails arrive, and what makes no sense is told', async ({
+  page,
+}) => {
+  await page.goto('/settings?show=post');
+  await page.getByRole('button', { name: 'Send a test mail' }).click();
+  await expect(page.getByRole('status').filter({ hasText: 'The mail server took the test.' })).toBeVisible();
+  const mails = path.join(HOME, 'stand-ins', 'mails');
+  const taken = readdirSync(mails).map((name) => readFileSync(path.join(mails, name), 'utf8'));
+  expect(taken.filter((raw) => /^Subject: Saltpan House: a test from Keramion/m.test(raw))).toHaveLength(1);
+  await page.getByLabel('To', { exact: true }).fill('media');
+  await page.getByRole('button', { name: 'Save' }).click();
+  await expect(page.getByRole('alert')).toContainText('An address is like media@house.example.');
+  await page.getByLabel('To', { exact: true }).fill('media@saltpan.example, night@saltpan.example');
+  await page.getByLabel('After this hour of the day').fill('6');
+  await page.getByRole('button', { name: 'Save' }).click();
+  await expect(
+    page.getByRole('status').filter({ hasText: 'The morning goes to media@saltpan.example and' }),
+  ).toBeVisible();
+  await page.reload();
+  await expect(page.getByLabel('To', { exact: true })).toHaveValue('media@saltpan.example, night@saltpan.example');
+  const { violations } = await new AxeBuilder({ page }).analyze();
+  expect(violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html}`)).toEqual([]);
 });
 
 test('the catalogue is backed up to a folder of the house, and proven', async ({ page }) => {

@@ -12,10 +12,12 @@ import pino from 'pino';
 import { pinoHttp } from 'pino-http';
 import { RouterContextProvider, type ServerBuild } from 'react-router';
 import { ownNames, refusalOf } from './origin.ts';
+import { connect } from './db/connect.ts';
+import { startTelling } from './post/telling.ts';
 import { settings } from './settings.ts';
 
 const root = path.dirname(path.dirname(fileURLToPath(import.meta.url)));
-const { host, port, names: given } = settings();
+const { databaseUrl, host, port, names: given } = settings();
 const log = pino({ name: 'web' });
 const machine = [
   os.hostname(),
@@ -116,6 +118,8 @@ server.on('error', (error) => {
   console.error(`The interface cannot listen on ${host}:${port}: ${error.message}`);
   process.exit(1);
 });
+// Where no worker is left, somebody has to tell.
+startTelling(connect(databaseUrl, 2), (error) => log.warn({ err: error }, 'what is to be told could not be put down'));
 const end = () => {
   server.close(() => process.exit(0));
   // Event streams stay open for ever; people's browsers open them again.

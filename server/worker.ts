@@ -19,6 +19,7 @@ import { JobContext, type Pools, type StorePaths } from './runtime/context.ts';
 import { endingOf, isUnexpected } from './runtime/endings.ts';
 import { claimJob, type Job, LeaseLost, releaseJob } from './runtime/queue.ts';
 import { endPlainly } from './runtime/work-kind.ts';
+import { startTelling } from './post/telling.ts';
 import { settings } from './settings.ts';
 import { askForDue } from './site/work.ts';
 import { paramsIn } from './steps/kind.ts';
@@ -211,7 +212,9 @@ async function main(): Promise<void> {
   const db = connect(databaseUrl, 10, { patient: true });
   const name = `${os.hostname()}:${process.pid}:${randomBytes(3).toString('hex')}`;
   const worker = startWorker(db, { name, leaseSeconds, pollMs: 400, log, paths });
+  const telling = startTelling(db, (error) => log.warn({ err: error }, 'what is to be told could not be put down'));
   const end = async () => {
+    telling.stop();
     await worker.stop();
     await disconnect(db);
     process.exit(0);

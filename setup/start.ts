@@ -62,20 +62,27 @@ export async function startAll(options: StartOptions): Promise<Started> {
   }
 }
 
-/** The demo house's tape library and remote store, at the addresses that it knows them by. */
+/** The demo house's tape library, remote store and mail server, at the addresses that it knows them by. */
 async function startStandIns(home: string): Promise<{ child: ChildProcess; at: Addresses }> {
   const known = path.join(home, 'stand-ins.json');
-  const ports = existsSync(known)
-    ? (JSON.parse(readFileSync(known, 'utf8')) as { library: number; store: number })
-    : { library: await freePort(), store: await freePort() };
+  const kept = existsSync(known) ? (JSON.parse(readFileSync(known, 'utf8')) as Partial<Record<string, number>>) : {};
+  const ports = {
+    library: kept.library ?? (await freePort()),
+    store: kept.store ?? (await freePort()),
+    mail: kept.mail ?? (await freePort()),
+  };
   for (const port of Object.values(ports)) await refuseTakenPort(port, 'A device of the demo house');
   writeFileSync(known, `${JSON.stringify(ports)}\n`);
-  const asked = [path.resolve(home, 'stand-ins'), String(ports.library), String(ports.store)];
+  const asked = [path.resolve(home, 'stand-ins'), ...Object.values(ports).map(String)];
   const child = spawn(process.execPath, ['--import', 'tsx', 'demo/stand-ins.ts', ...asked], {
     stdio: ['ignore', 'ignore', 'inherit'],
     detached: true,
   });
-  const at = { library: `http://127.0.0.1:${ports.library}`, store: `http://127.0.0.1:${ports.store}` };
+  const at = {
+    library: `http://127.0.0.1:${ports.library}`,
+    store: `http://127.0.0.1:${ports.store}`,
+    mailPort: ports.mail,
+  };
   await untilAnswering(`${at.library}/inventory`, child);
   return { child, at };
 }

@@ -1,11 +1,16 @@
 // What the settings route asks of the services, and what it changes through them.
 import { data } from 'react-router';
+import type { z } from 'zod';
 import type { Route } from './+types/settings';
 import { settingsForm } from '#contract/forms.ts';
 import type { VolumeId } from '#core/model.ts';
-import { counted } from '#core/wording/amounts.ts';
+import { counted, listed } from '#core/wording/amounts.ts';
 import { currentRules, type KindChange, markOf, previewRules, saveRules } from '#server/readings/kinds.ts';
 import { askToBackUp, lastOwnBackup, ownBackupRule, setOwnBackupRule } from '#server/backup/own-backup.ts';
+import { lastMessages, postState } from '#server/post/outbox.ts';
+import { postRuleOf, sendsMail, setPostRule } from '#server/post/post-rule.ts';
+import { sendTest } from '#server/post/telling.ts';
+import { Refused } from '#server/runtime/refused.ts';
 import { setSnapshotRule, snapshotRuleOf } from '#server/snapshots/rule.ts';
 import { houseRules, setHouseRules } from '#server/site/house-rules.ts';
 import { rackVolumes } from '#server/site/rack.ts';
@@ -21,15 +26,19 @@ export interface Preview {
 }
 
 export async function loader() {
-  const [rules, templates, volumes, removing, backup, lastBackup, snapshots] = await Promise.all([
-    currentRules(db()),
-    templateRows(db()),
-    rackVolumes(db()),
-    houseRules(db()),
-    ownBackupRule(db()),
-    lastOwnBackup(db()),
-    snapshotRuleOf(db()),
-  ]);
+  const [rules, templates, volumes, removing, backup, lastBackup, snapshots, post, posted, lastPosted] =
+    await Promise.all([
+      currentRules(db()),
+      templateRows(db()),
+      rackVolumes(db()),
+      houseRules(db()),
+      ownBackupRule(db()),
+      lastOwnBackup(db()),
+      snapshotRuleOf(db()),
+      postRuleOf(db()),
+      postState(db()),
+      lastMessages(db(), 8),
+    ]);
   return {
     rules,
     templates,
@@ -37,6 +46,14 @@ export async function loader() {
     backup,
     lastBackup,
     snapshots,
+    post: {
+      rule: post,
+      ...posted,
+      last: lastPosted.map(({ id, by, subject, madeAt, sentAt, gaveUpAt, trouble }) => ({
+        ...{ id, by, subject, trouble, madeMs: madeAt.getTime() },
+        state: sentAt ? ('sent' as const) : gaveUpAt ? ('given up' as const) : ('waits' as const),
+      })),
+    },
     nowMs: Date.now(),
     volumes: volumes.map(({ volumeId, name }) => ({ volumeId, name })),
   };
@@ -69,13 +86,8 @@ export async function action({ request }: Route.ActionArgs) {
         return form.readBackHours === 0 && !form.trustUnseen
           ? 'Saved. Every original is read back from its copy before it goes.'
           : 'Saved. The ledger has what it was before.';
-      case 'backup': {
-        const { intent: _intent, ...rule } = form;
-        await setOwnBackupRule(db(), rule, by);
-        return rule.folder === ''
-          ? 'Saved. No backup is made by itself.'
-          : `Saved. The next goes to ${rule.folder} tonight.`;
-      }
+      case 'backup':
+        return saveBackup(form, by);
       case 'snapshots': {
         const { intent: _intent, ...rule } = form;
         await setSnapshotRule(db(), rule, by);
@@ -83,6 +95,9 @@ export async function action({ request }: Route.ActionArgs) {
           ? 'Saved. No snapshots are made.'
           : 'Saved. The first are taken within a minute or two.';
       }
+      case 'post':
+      case 'test post':
+        return post(form, by);
       case 'back up now':
         await askToBackUp(db(), by);
         return 'The backup begins. The tray shows how far it is, and the ledger what came of it.';
@@ -99,4 +114,30 @@ export async function action({ request }: Route.ActionArgs) {
     { answer: answered.data, preview },
     answered.init ?? undefined,
   );
+}
+
+async function saveBackup(
+  { intent: _intent, ...rule }: Extract<z.infer<typeof settingsForm>, { intent: 'backup' }>,
+  by: { who: string; now: Date },
+): Promise<string> {
+  await setOwnBackupRule(db(), rule, by);
+  return rule.folder === '' ? 'Saved. No backup is made by itself.' : `Saved. The next goes to ${rule.folder} tonight.`;
+}
+
+type PostForm = Extract<z.infer<typeof settingsForm>, { intent: 'post' | 'test post' }>;
+
+/** What is told by itself: saved, or one message sent to see whether it arrives. */
+async function post(form: PostForm, by: { who: string; now: Date }): Promise<string> {
+  if (form.intent === 'test post') {
+    await sendTest(db(), form.by, by).catch((error: unknown) => {
+      throw new Refused(`The test did not arrive: ${(error as Error).message}`);
+    });
+    return form.by === 'mail' ? 'The mail server took the test.' : 'The test was posted.';
+  }
+  const { intent: _intent, ...rule } = form;
+  if (rule.host !== '' && (rule.from === '' || rule.to.length === 0))
+    throw new Refused('Say from which address mails come, and who gets them. Nothing was saved.');
+  await setPostRule(db(), rule, by);
+  if (sendsMail(rule)) return `Saved. The morning goes to ${listed(rule.to)} after ${rule.hour}:00.`;
+  return rule.webhook === '' ? 'Saved. Nothing is sent by itself.' : 'Saved. From now on every receipt is posted.';
 }

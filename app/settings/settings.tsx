@@ -10,6 +10,7 @@ import { count, counted, size } from '#core/wording/amounts.ts';
 import { kindsSentence } from '#core/wording/lenses.ts';
 import { Button, buttonLook, Card, Empty, Field, inputLook, KindDot, NumberField, Said, Sentence } from '../ui/parts';
 import { OwnBackup } from './own-backup';
+import { Post } from './post';
 import { Snapshots } from './snapshots';
 import type { action, Preview } from './settings.server.ts';
 
@@ -54,6 +55,11 @@ export default function Settings({ loaderData }: Route.ComponentProps) {
           <OwnBackup data={loaderData} />
         </div>
       )}
+      {show === 'post' && (
+        <div className="max-w-[720px]">
+          <Post data={loaderData} />
+        </div>
+      )}
       {show === 'snapshots' && (
         <div className="max-w-[720px]">
           <Snapshots data={loaderData} />
@@ -70,6 +76,7 @@ const VIEWS = [
   { key: 'removing', words: 'Removing and archives' },
   { key: 'snapshots', words: 'Snapshots' },
   { key: 'backup', words: 'Own backup' },
+  { key: 'post', words: 'Mail and posting' },
 ] as const;
 
 /** What a removal may rely on beside what it sees itself: nothing, unless the house says so here. */

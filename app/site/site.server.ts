@@ -18,7 +18,7 @@ import {
   type Projects,
   type Strays,
   type Volumes,
-} from './decisions.server';
+} from '#server/nights/decisions.ts';
 
 export async function loader({ request }: Route.LoaderArgs) {
   const all = await rackVolumes(db());
@@ -26,9 +26,9 @@ export async function loader({ request }: Route.LoaderArgs) {
   const volumes = only.length > 0 ? all.filter((volume) => only.includes(volume.volumeId)) : all;
   const ids = volumes.map((volume) => volume.volumeId);
   const today = Math.floor(Date.now() / 86_400_000);
-  const [known, causes] = await Promise.all([knownOf(all, volumes, only, today), causesOfGrowth(db(), ids)]);
+  const [known, causes] = await Promise.all([knownOf(db(), { all, volumes, only, today }), causesOfGrowth(db(), ids)]);
   const { projects, strays, growing, forecastOf } = known;
-  const [every, later] = await Promise.all([decisionsOf(known), postponedNow(db(), new Date())]);
+  const [every, later] = await Promise.all([decisionsOf(db(), known), postponedNow(db(), new Date())]);
   const decisions = every.filter(({ key }) => !later.has(key));
   return {
     sentence: siteSentence({

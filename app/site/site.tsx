@@ -192,6 +192,8 @@ function pathOf(action: Exclude<NonNullable<Decision['action']>, { go: 'read' }>
       return '/reclaim/aside';
     case 'shelf':
       return `/shelf/${action.archiveId}`;
+    case 'post':
+      return '/settings?show=post';
     case 'backup':
       return '/settings?show=backup';
     case 'snapshots':

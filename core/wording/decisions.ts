@@ -51,8 +51,10 @@ export interface DecisionFacts {
   check?: { findings: number; example: string; atMs: number } | null;
   /** What is wrong with the house's own backups; null where nothing is. */
   ownBackup?: { what: string; detail: string } | null;
+  /** Why what is told by itself does not arrive; null where it does. */
+  post?: string | null;
   /** What is wrong with the snapshots of documents, and of which project. */
-  snapshots?: readonly { what: string; detail: string; projectId: ProjectId | null }[];
+  snapshots?: readonly { what: string; detail: string; projectId: ProjectId | null; isBroken?: boolean }[];
   /** Sounds of libraries in a compressed form, by volume. */
   compressedSounds?: readonly { volumeId: VolumeId; volume: string; files: number; bytes: number }[];
   /** Carriers that are late, or older than the house wants. */
@@ -89,6 +91,7 @@ export type DecisionAction =
   | { go: 'project'; projectId: ProjectId; words: 'Open project' }
   | { go: 'aside'; words: 'Show it' }
   | { go: 'backup'; words: 'Show it' }
+  | { go: 'post'; words: 'Show it' }
   | { go: 'snapshots'; projectId: ProjectId | null; words: 'Show it' }
   /** The page of a carrier. */
   | { go: 'carrier'; carrierId: CarrierId; words: 'Show it' }
@@ -102,9 +105,13 @@ export interface Decision {
   what: string;
   detail: string;
   action: DecisionAction | null;
+  /** Nobody should wait for the morning to hear of it. */
+  isUrgent?: boolean;
 }
 
 const WEIGHTS = { loss: 0, caution: 1, plain: 2 };
+/** What is left is written in an hour. */
+const BRIMFUL = 0.99;
 const FULL = 0.95;
 const TIGHT = 0.85;
 const WORTH_TELLING = 1e9;
@@ -134,11 +141,13 @@ export function decisions(facts: DecisionFacts): Decision[] {
           {
             key: 'backup',
             weight: 'loss' as const,
+            isUrgent: true,
             ...facts.ownBackup,
             action: { go: 'backup', words: 'Show it' } as const,
           },
         ]
       : []),
+    ...(facts.post ? [notArriving(facts.post)] : []),
     ...asideLong(facts),
     ...(facts.compressedSounds ?? []).filter((row) => row.files >= MANY_SOUNDS).map(compressed),
   ];
@@ -154,6 +163,14 @@ const compressed = (row: NonNullable<DecisionFacts['compressedSounds']>[number])
   what: `${counted(row.files, 'sound')} of the library on ${row.volume} are compressed`,
   detail: `${size(row.bytes)} as they lie. Programs decode each they use into a cache of their own, several times as large: kept as WAV they would not.`,
   action: { go: 'space', volumeId: row.volumeId, kind: 'library', words: 'Show files' },
+});
+
+const notArriving = (why: string): Decision => ({
+  key: 'post',
+  weight: 'caution',
+  what: 'What the house is told by mail or posted does not arrive',
+  detail: `${capital(why)}${/[.!?]$/.test(why) ? '' : '.'} It is tried again by itself for two days`,
+  action: { go: 'post', words: 'Show it' },
 });
 
 /** After so long nobody comes for what was set aside. */
@@ -231,6 +248,7 @@ const keptLongEnough = ({ archiveId, name, untilMs }: NonNullable<DecisionFacts[
 const damagedCopy = (copy: NonNullable<DecisionFacts['damagedCopies']>[number]): Decision => ({
   key: `damaged ${copy.archive} ${copy.carrier}`,
   weight: 'loss',
+  isUrgent: true,
   what: `The copy of ${copy.archive} on ${copy.carrier} is damaged`,
   detail:
     copy.others > 0
@@ -239,7 +257,13 @@ const damagedCopy = (copy: NonNullable<DecisionFacts['damagedCopies']>[number]):
   action: { go: 'shelf', archiveId: copy.archiveId, words: copy.others > 0 ? 'Repair it' : 'Show it' },
 });
 
-const snapshotWorry = ({ what, detail, projectId }: NonNullable<DecisionFacts['snapshots']>[number]): Decision => ({
+const snapshotWorry = ({
+  what,
+  detail,
+  projectId,
+  isBroken,
+}: NonNullable<DecisionFacts['snapshots']>[number]): Decision => ({
+  ...(isBroken ? { isUrgent: true } : {}),
   ...{ key: `snapshots ${projectId ?? ''} ${what}`, weight: 'caution', what, detail },
   action: { go: 'snapshots', projectId, words: 'Show it' },
 });
@@ -304,6 +328,7 @@ function ofVolume(volume: DecisionFacts['volumes'][number], { nowMs, strays }: D
     found.push({
       key: `swapped ${volumeId}`,
       weight: 'loss',
+      isUrgent: true,
       what: `Another disk is mounted where ${name} belongs`,
       detail: `What is known of ${name} is kept. Nothing on it is touched until it is back.`,
       action: null,
@@ -333,6 +358,7 @@ function ofVolume(volume: DecisionFacts['volumes'][number], { nowMs, strays }: D
         : `${name} is ${percentFull(volume.usedBytes, volume.capacityBytes)} % full`,
       detail: `${size(Math.max(0, volume.capacityBytes - volume.usedBytes))} left${caches ? `, ${size(cacheBytes)} of caches there` : ', almost no caches there'}`,
       action: goalFor(volume),
+      ...(share >= BRIMFUL || (fills && fills.days < 1) ? { isUrgent: true } : {}),
     });
   }
   found.push(...misplaced(volume, strays));

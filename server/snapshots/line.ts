@@ -137,12 +137,13 @@ const LATE_MS = 6 * 3_600_000;
 export async function snapshotWorries(
   db: Db,
   nowMs: number,
-): Promise<{ what: string; detail: string; projectId: ProjectId | null }[]> {
+): Promise<{ what: string; detail: string; projectId: ProjectId | null; isBroken?: boolean }[]> {
   const rule = await snapshotRuleOf(db);
   if (rule.volumeId === null) return [];
-  const worries: { what: string; detail: string; projectId: ProjectId | null }[] = [];
+  const worries: Awaited<ReturnType<typeof snapshotWorries>> = [];
   const trouble = await snapshotTrouble(db);
-  if (trouble) worries.push({ what: 'Snapshots of documents fail', detail: trouble.trouble, projectId: null });
+  if (trouble)
+    worries.push({ what: 'Snapshots of documents fail', detail: trouble.trouble, projectId: null, isBroken: true });
   const rows = await db
     .select({
       projectId: projects.id,
@@ -177,7 +178,7 @@ export async function snapshotWorries(
       });
     else if (row.unkeptUs !== null && nowMs - row.unkeptUs / 1000 > LATE_MS)
       worries.push({
-        ...{ what: `The last snapshot of ${row.project} is older than its documents`, projectId },
+        ...{ what: `The last snapshot of ${row.project} is older than its documents`, projectId, isBroken: true },
         detail: 'A worker that reaches both volumes has to run, and the documents have to be whole',
       });
   }

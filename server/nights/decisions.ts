@@ -1,25 +1,26 @@
 // What needs a decision on the site, from everything that is known of it. For the site's own page and the morning's.
 import type { CarrierId } from '#core/model.ts';
-import { decisions } from '#core/wording/decisions.ts';
+import { type Decision, decisions } from '#core/wording/decisions.ts';
 import type { Forecast } from '#core/forecast/forecast.ts';
-import { forecasts } from '#server/readings/growth.ts';
-import { allStrays, homesInTrouble } from '#server/projects/homes.ts';
-import { ownerlessByVolume } from '#server/projects/ownership.ts';
-import { projectRows } from '#server/projects/projects.ts';
-import type { rackVolumes } from '#server/site/rack.ts';
-import { jobRows } from '#server/site/work.ts';
-import { archiveRows, damagedCopies } from '#server/archives/shelf.ts';
-import { timeIsOver } from '#server/archives/keeping.ts';
-import { dueReadBacks } from '#server/archives/due-read-backs.ts';
-import { shelfRule } from '#server/site/house-rules.ts';
-import { carriersToTell } from '#server/stores/carrier-register.ts';
-import { snapshotWorries } from '#server/snapshots/line.ts';
-import { backupTrouble, lastOwnBackup, ownBackupRule } from '#server/backup/own-backup.ts';
-import { lastCheck } from '#server/check/check.ts';
-import { asideTotal } from '#server/reclaim/aside.ts';
-import { compressedSounds } from '#server/reclaim/compressed.ts';
-import { brokenDocuments } from '#server/projects/broken-documents.ts';
-import { db } from '../db.server';
+import { forecasts } from '../readings/growth.ts';
+import { allStrays, homesInTrouble } from '../projects/homes.ts';
+import { ownerlessByVolume } from '../projects/ownership.ts';
+import { projectRows } from '../projects/projects.ts';
+import type { Database } from '../db/connect.ts';
+import { postTrouble } from '../post/outbox.ts';
+import { rackVolumes } from '../site/rack.ts';
+import { jobRows } from '../site/work.ts';
+import { archiveRows, damagedCopies } from '../archives/shelf.ts';
+import { timeIsOver } from '../archives/keeping.ts';
+import { dueReadBacks } from '../archives/due-read-backs.ts';
+import { shelfRule } from '../site/house-rules.ts';
+import { carriersToTell } from '../stores/carrier-register.ts';
+import { snapshotWorries } from '../snapshots/line.ts';
+import { backupTrouble, lastOwnBackup, ownBackupRule } from '../backup/own-backup.ts';
+import { lastCheck } from '../check/check.ts';
+import { asideTotal } from '../reclaim/aside.ts';
+import { compressedSounds } from '../reclaim/compressed.ts';
+import { brokenDocuments } from '../projects/broken-documents.ts';
 
 export type Volumes = Awaited<ReturnType<typeof rackVolumes>>;
 export type Projects = Awaited<ReturnType<typeof projectRows>>;
@@ -40,32 +41,38 @@ export interface Known {
 
 /** @param only the volumes that are asked for; all where it is empty */
 export async function knownOf(
-  all: Volumes,
-  volumes: Volumes,
-  only: Parameters<typeof projectRows>[1],
-  today: number,
+  db: Database,
+  {
+    all,
+    volumes,
+    only,
+    today,
+  }: { all: Volumes; volumes: Volumes; only: Parameters<typeof projectRows>[1]; today: number },
 ): Promise<Known> {
   const [projects, strays, growing] = await Promise.all([
-    projectRows(db(), only),
-    allStrays(db()),
-    forecasts(db(), volumes, today),
+    projectRows(db, only),
+    allStrays(db),
+    forecasts(db, volumes, today),
   ]);
   return { all, volumes, projects, strays, growing, forecastOf: new Map(growing.map((g) => [g.volumeId, g.forecast])) };
 }
 
-export async function decisionsOf({ all, volumes, projects, strays, forecastOf }: Known) {
+export async function decisionsOf(
+  db: Database,
+  { all, volumes, projects, strays, forecastOf }: Known,
+): Promise<Decision[]> {
   const [broken, nobodys, homeless, copies, check, sounds, sealed, aside, carriers, due, jobs] = await Promise.all([
-    brokenDocuments(db()),
-    ownerlessByVolume(db()),
-    homesInTrouble(db()),
-    damagedCopies(db()),
-    lastCheck(db()),
-    compressedSounds(db()),
-    archiveRows(db()),
-    asideTotal(db(), volumes.length < all.length ? volumes.map((volume) => volume.volumeId) : []),
-    carriersToTell(db(), (await shelfRule(db())).carrierYears, new Date()),
-    dueReadBacks(db(), new Date()),
-    jobRows(db(), 0),
+    brokenDocuments(db),
+    ownerlessByVolume(db),
+    homesInTrouble(db),
+    damagedCopies(db),
+    lastCheck(db),
+    compressedSounds(db),
+    archiveRows(db),
+    asideTotal(db, volumes.length < all.length ? volumes.map((volume) => volume.volumeId) : []),
+    carriersToTell(db, (await shelfRule(db)).carrierYears, new Date()),
+    dueReadBacks(db, new Date()),
+    jobRows(db, 0),
   ]);
   const nameOf = (id: number) => all.find((volume) => volume.volumeId === id)?.name ?? '';
   return decisions({
@@ -90,9 +97,10 @@ export async function decisionsOf({ all, volumes, projects, strays, forecastOf }
       short === null ? [] : [{ archiveId, name, folder, short }],
     ),
     aside,
-    timeIsOver: await timeIsOver(db(), new Date()),
-    snapshots: await snapshotWorries(db(), Date.now()),
-    ownBackup: backupTrouble(await ownBackupRule(db()), await lastOwnBackup(db()), Date.now()),
+    timeIsOver: await timeIsOver(db, new Date()),
+    snapshots: await snapshotWorries(db, Date.now()),
+    post: await postTrouble(db, new Date()),
+    ownBackup: backupTrouble(await ownBackupRule(db), await lastOwnBackup(db), Date.now()),
     compressedSounds: sounds
       .filter((row) => volumes.some((volume) => volume.volumeId === row.volumeId))
       .map((row) => ({ ...row, volume: nameOf(row.volumeId) })),
@@ -101,4 +109,11 @@ export async function decisionsOf({ all, volumes, projects, strays, forecastOf }
         ? { findings: check.findings.length, example: check.findings[0]!.detail, atMs: check.atMs }
         : null,
   });
+}
+
+/** All decisions of the house, whoever put one off. */
+export async function houseDecisions(db: Database, now: Date): Promise<Decision[]> {
+  const all = await rackVolumes(db);
+  const today = Math.floor(now.getTime() / 86_400_000);
+  return decisionsOf(db, await knownOf(db, { all, volumes: all, only: [], today }));
 }
