@@ -31,6 +31,7 @@ const LENSES = [
   '/shelf/labels',
   '/settings?show=removing',
   '/settings?show=snapshots',
+  '/settings?show=post',
   '/space?folder=7',
   '/ledger',
   '/ledger/2',
@@ -141,10 +142,10 @@ test('a table that is drawn anew keeps the focus, and the half of a click', asyn
   await expect(page).toHaveURL(/folder=/);
 });
 
-test('nothing overlaps or is cut off from 1024 to 2560 wide', async ({ page }) => {
+test('nothing overlaps or is cut off from 600 to 2560 wide', async ({ page }) => {
   for (const lens of LENSES) {
     await page.goto(lens);
-    for (const width of [1024, 1280, 2560]) {
+    for (const width of [600, 1024, 2560]) {
       await page.setViewportSize({ width, height: 800 });
       const over = () =>
         page.evaluate(() => {
@@ -154,6 +155,33 @@ test('nothing overlaps or is cut off from 1024 to 2560 wide', async ({ page }) =
       await expect.poll(over, { message: `${lens} at ${width}` }).toEqual({ page: 0, main: 0 });
     }
   }
+});
+
+test('600 wide: one column that axe finds nothing on; the rack is a sheet, of which a volume is chosen', async ({
+  browser,
+}) => {
+  const page = await (await browser.newContext({ viewport: { width: 600, height: 800 } })).newPage();
+  for (const lens of ['/', '/projects/1', '/space', '/reclaim', '/archive/1', '/shelf/3', '/storage']) {
+    await page.goto(lens);
+    await expect(page.getByRole('heading', { level: 1 })).toBeVisible();
+    await clean(page, `${lens} narrow`, false);
+  }
+  await page.goto('/space');
+  await expect(page.getByRole('navigation', { name: 'Storage' })).toBeHidden();
+  await page.getByRole('button', { name: 'Storage' }).click();
+  const rack = page.getByRole('dialog', { name: 'Storage' });
+  await clean(page, 'rack narrow', false);
+  await rack.getByRole('link', { name: /loft-1 system/ }).click();
+  await expect(page).toHaveURL(/v=4/);
+  await expect(rack).toBeHidden();
+  // A strip where there is room for one: names stay, and how full each is.
+  await page.setViewportSize({ width: 1024, height: 800 });
+  const strip = page.getByRole('navigation', { name: 'Storage' });
+  await expect(strip.getByRole('link', { name: /loft-1 system/ })).toHaveAttribute('aria-current', 'true');
+  expect((await strip.boundingBox())!.width).toBeLessThan(110);
+  await strip.getByRole('button', { name: 'Storage' }).click();
+  await page.keyboard.press('Escape');
+  await expect(strip.getByRole('button', { name: 'Storage' })).toBeFocused();
 });
 
 test('parts of an archive go in and stay out by a tick, and every figure follows', async ({ page }) => {

@@ -66,7 +66,7 @@ function Top({ data, copies, toWhom, isBusy }: TopProps) {
   const ready = copies.sets.length;
   const { totalBytes, archiveBytes, project } = data;
   return (
-    <div className="flex items-end justify-between gap-4">
+    <div className="flex items-end justify-between slim:flex-wrap gap-4">
       <Sentence
         above={
           <span className="flex flex-wrap gap-x-4">
@@ -302,7 +302,7 @@ function Contents({ data }: { data: Data }) {
 
 function Parts({ data, children }: { data: Data; children: ReactNode }) {
   return (
-    <div className="grid grid-cols-[minmax(0,1fr)_300px] gap-4">
+    <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_300px] gap-4">
       <div className="grid content-start gap-4">
         <Card title="What leaves, what stays">
           <Waterfall

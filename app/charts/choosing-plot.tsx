@@ -6,6 +6,7 @@ import { type KeyboardEvent, type PointerEvent, useEffect, useMemo, useRef, useS
 import type { Level } from '#core/model.ts';
 import { type Box, boxAround, boxFrom, type Points, within } from '#core/reclaim/box.ts';
 import { count, counted, size } from '#core/wording/amounts.ts';
+import { useWidth } from './use-width';
 
 interface ChoosingPlotProps {
   points: Points;
@@ -45,8 +46,7 @@ function scalesFor(points: Points, width: number) {
 }
 
 export function ChoosingPlot({ points, levels, chosen, mark, onBox }: ChoosingPlotProps) {
-  const frame = useRef<HTMLDivElement>(null);
-  const width = useWidth(frame);
+  const [frame, width] = useWidth<HTMLDivElement>(640);
   const scales = useMemo(() => scalesFor(points, width), [points, width]);
   const [box, setBox] = useState<Box | null>(null);
   const canvas = useCanvas({ points, levels, chosen, mark, scales, width });
@@ -84,17 +84,6 @@ function boxWords(box: Box, points: Points): string {
   const days = (n: number) =>
     n < 1 ? 'less than a day' : `${count(Math.round(n))} ${Math.round(n) === 1 ? 'day' : 'days'}`;
   return `${days(box.leastDays)} to ${days(box.mostDays)} old, ${size(box.leastBytes)} to ${size(box.mostBytes)} each: ${counted(inside.length, 'line')}, ${size(bytes)}.`;
-}
-
-function useWidth(frame: React.RefObject<HTMLDivElement | null>): number {
-  const [width, setWidth] = useState(640);
-  useEffect(() => {
-    const element = frame.current!;
-    const watch = new ResizeObserver(() => setWidth(Math.max(200, Math.round(element.clientWidth))));
-    watch.observe(element);
-    return () => watch.disconnect();
-  }, [frame]);
-  return width;
 }
 
 interface Drawing extends Omit<ChoosingPlotProps, 'onBox'> {

@@ -5,6 +5,7 @@ import { useState } from 'react';
 import type { Forecast, Sample } from '#core/forecast/forecast.ts';
 import { forecastWords } from '#core/forecast/forecast.ts';
 import { day as dayWords, percentFull } from '#core/wording/amounts.ts';
+import { useWidth } from './use-width';
 
 export interface Filling {
   volumeId: number;
@@ -14,34 +15,35 @@ export interface Filling {
   forecast: Forecast;
 }
 
-const BOX = { width: 400, height: 200, left: 34, right: 10, top: 10, bottom: 24 };
+const BOX = { height: 200, left: 34, right: 10, top: 10, bottom: 24 };
 const AHEAD_DAYS = 42;
 const COLOURS = ['var(--loss)', 'var(--caution)', 'var(--ink-2)', 'var(--kind-source)'];
 const DAY_MS = 86_400_000;
 
 export function FillChart({ rows, today }: { rows: Filling[]; today: number }) {
+  const [frame, width] = useWidth<HTMLElement>(400);
   const [at, setAt] = useState<number | null>(null);
   const first = Math.min(today - 14, ...rows.flatMap((row) => row.samples[0]?.day ?? today));
-  const x = scaleLinear([first, today + AHEAD_DAYS], [BOX.left, BOX.width - BOX.right]);
+  const x = scaleLinear([first, today + AHEAD_DAYS], [BOX.left, width - BOX.right]);
   const top = Math.max(1, max(rows, (row) => max(row.samples, (s) => s.bytes / row.capacityBytes)) ?? 1);
   const y = scaleLinear([0, top], [BOX.height - BOX.bottom, BOX.top]);
   const nearest = (row: Filling) =>
     at === null ? undefined : row.samples.reduce((a, b) => (Math.abs(b.day - at) < Math.abs(a.day - at) ? b : a));
   const pointed = at === null ? [] : rows.flatMap((row) => nearest(row) ?? []).slice(0, 1);
   return (
-    <figure>
+    <figure ref={frame}>
       <svg
-        viewBox={`0 0 ${BOX.width} ${BOX.height}`}
+        viewBox={`0 0 ${width} ${BOX.height}`}
         className="block w-full"
         role="img"
         aria-label={rows.map((row) => `${row.name}: ${forecastWords(row.forecast)}`).join('; ')}
         onMouseLeave={() => setAt(null)}
         onMouseMove={(event) => {
           const box = event.currentTarget.getBoundingClientRect();
-          setAt(Math.round(x.invert(((event.clientX - box.left) / box.width) * BOX.width)));
+          setAt(Math.round(x.invert(((event.clientX - box.left) / box.width) * width)));
         }}
       >
-        <Ground x={x} y={y} first={first} today={today} />
+        <Ground x={x} y={y} first={first} today={today} right={width - BOX.right} />
         {rows.map((row, i) => (
           <Way key={row.volumeId} row={row} colour={COLOURS[i % COLOURS.length]!} x={x} y={y} />
         ))}
@@ -65,7 +67,7 @@ export function FillChart({ rows, today }: { rows: Filling[]; today: number }) {
 type Scale = ScaleLinear<number, number>;
 
 /** The lines of 0, 50 and 100 %, today, and what lies ahead of it. */
-function Ground({ x, y, first, today }: { x: Scale; y: Scale; first: number; today: number }) {
+function Ground({ x, y, first, today, right }: { x: Scale; y: Scale; first: number; today: number; right: number }) {
   return (
     <>
       <rect
@@ -80,7 +82,7 @@ function Ground({ x, y, first, today }: { x: Scale; y: Scale; first: number; tod
         <g key={tick}>
           <line
             x1={BOX.left}
-            x2={BOX.width - BOX.right}
+            x2={right}
             y1={y(tick)}
             y2={y(tick)}
             stroke="var(--line)"
@@ -105,7 +107,7 @@ function Ground({ x, y, first, today }: { x: Scale; y: Scale; first: number; tod
       <text x={x(today)} y={BOX.height - 8} fontSize="11" textAnchor="middle" fill="var(--ink-3)">
         today
       </text>
-      <text x={BOX.width - BOX.right} y={BOX.height - 8} fontSize="11" textAnchor="end" fill="var(--ink-3)">
+      <text x={right} y={BOX.height - 8} fontSize="11" textAnchor="end" fill="var(--ink-3)">
         in 6 weeks
       </text>
     </>

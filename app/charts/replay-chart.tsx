@@ -2,6 +2,7 @@
 // day on which the rule would have taken something.
 import { area, line, scaleLinear } from 'd3';
 import { day as dayWords, size } from '#core/wording/amounts.ts';
+import { useWidth } from './use-width';
 
 interface Day {
   day: number;
@@ -10,14 +11,15 @@ interface Day {
   removedBytes: number;
 }
 
-const BOX = { width: 560, height: 220, left: 56, right: 10, top: 10, bottom: 26 };
+const BOX = { height: 220, left: 56, right: 10, top: 10, bottom: 26 };
 const DAY_MS = 86_400_000;
 const short = (day: number) => dayWords(day * DAY_MS).replace(/ \d{4}$/, '');
 
 export function ReplayChart({ days }: { days: readonly Day[] }) {
+  const [frame, width] = useWidth<HTMLElement>(560);
   const [first, last] = [days[0]!, days.at(-1)!];
   const most = Math.max(1, ...days.map((one) => one.bytes));
-  const x = scaleLinear([first.day, last.day], [BOX.left, BOX.width - BOX.right]);
+  const x = scaleLinear([first.day, last.day], [BOX.left, width - BOX.right]);
   const y = scaleLinear([0, most], [BOX.height - BOX.bottom, BOX.top]);
   const was = line<Day>(
     (one) => x(one.day),
@@ -30,13 +32,13 @@ export function ReplayChart({ days }: { days: readonly Day[] }) {
   );
   const list = [...days];
   return (
-    <figure>
-      <svg viewBox={`0 0 ${BOX.width} ${BOX.height}`} className="block w-full" role="img" aria-label="Caches by day">
+    <figure ref={frame}>
+      <svg viewBox={`0 0 ${width} ${BOX.height}`} className="block w-full" role="img" aria-label="Caches by day">
         {[0, 0.5, 1].map((part) => (
           <g key={part}>
             <line
               x1={BOX.left}
-              x2={BOX.width - BOX.right}
+              x2={width - BOX.right}
               y1={y(most * part)}
               y2={y(most * part)}
               stroke="var(--line-soft)"
@@ -64,7 +66,7 @@ export function ReplayChart({ days }: { days: readonly Day[] }) {
         <text x={BOX.left} y={BOX.height - 8} fontSize="11" fill="var(--ink-3)">
           {short(first.day)}
         </text>
-        <text x={BOX.width - BOX.right} y={BOX.height - 8} fontSize="11" textAnchor="end" fill="var(--ink-3)">
+        <text x={width - BOX.right} y={BOX.height - 8} fontSize="11" textAnchor="end" fill="var(--ink-3)">
           {short(last.day)}
         </text>
       </svg>

@@ -26,7 +26,7 @@ export function SiteMatrix({
   const most = Math.max(1, ...projects.flatMap((project) => project.onVolumes.map((on) => on.bytes)));
   const side = scaleSqrt([0, most], [0, LARGEST_PX]);
   return (
-    <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="Projects by volume">
+    <div className="relative overflow-x-auto" tabIndex={0} role="region" aria-label="Projects by volume">
       <table className="table">
         <thead>
           <tr>

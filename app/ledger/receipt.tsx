@@ -25,7 +25,7 @@ export default function Receipt({ loaderData: data }: Route.ComponentProps) {
       >
         {receipt.title}
       </Sentence>
-      <div className="grid grid-cols-[minmax(0,1fr)_300px] items-start gap-4">
+      <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_300px] items-start gap-4">
         {receipt.stepId === null ? <StayedOut data={data} /> : <Items data={data} stepId={receipt.stepId} />}
         <Facts data={data} />
       </div>

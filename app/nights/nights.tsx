@@ -14,7 +14,7 @@ export default function Nights({ loaderData: data }: Route.ComponentProps) {
   const lens = useLens();
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
-      <div className="flex items-end justify-between gap-4">
+      <div className="flex items-end justify-between slim:flex-wrap gap-4">
         <Sentence
           above={
             <Link to={lens('/')} className="hover:underline print:no-underline">
@@ -33,7 +33,7 @@ export default function Nights({ loaderData: data }: Route.ComponentProps) {
       <p className="hidden text-ink-2 print:block">
         {data.site}, {exactTime(data.nowMs)}
       </p>
-      <div className="grid grid-cols-[minmax(0,7fr)_minmax(0,5fr)] items-start gap-4 print:grid-cols-1">
+      <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,7fr)_minmax(0,5fr)] items-start gap-4 print:grid-cols-1">
         <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
           {data.morning.failed.length > 0 && <Failed data={data} />}
           <Done data={data} />

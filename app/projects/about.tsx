@@ -21,7 +21,7 @@ export function About({ data }: { data: Data }) {
           <h2 className="sentence truncate">About {data.project.name}</h2>
           <Button onClick={() => setOpen(false)}>Close</Button>
         </div>
-        <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] items-start gap-4">
+        <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_minmax(0,1fr)] items-start gap-4">
           <Facts data={data} />
           <div className="grid gap-4">
             <States data={data} />

@@ -65,7 +65,7 @@ function Document({ line, nowMs }: { line: Line; nowMs: number }) {
         </span>
       }
     >
-      <div className="grid grid-cols-[minmax(0,1.6fr)_minmax(0,1fr)] items-start gap-6">
+      <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1.6fr)_minmax(0,1fr)] items-start gap-6">
         <Table
           label={`Snapshots of ${line.name}`}
           rows={line.snapshots}

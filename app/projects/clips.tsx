@@ -72,7 +72,7 @@ export function Clips({ data }: { data: Data }) {
   return (
     <div className="card" aria-busy={navigation.state !== 'idle'}>
       <header className="mb-1 grid gap-1.5">
-        <div className="flex items-center justify-between gap-3">
+        <div className="flex items-center justify-between slim:flex-wrap gap-3">
           <h2 className="card-title truncate">
             {bin?.name ?? (data.bin === null ? 'Not in any bin' : 'All clips')}{' '}
             <span className="font-normal text-ink-2">

@@ -19,13 +19,13 @@ export function Elsewhere({ data }: { data: Data }) {
     <div>
       <Button onClick={() => setOpen(true)}>Move its media</Button>
       <Sheet open={open} onOpen={setOpen} title={`Move the media of ${data.project.name}`}>
-        <div className="mb-3 flex items-start justify-between gap-4">
+        <div className="mb-3 flex items-start justify-between slim:flex-wrap gap-4">
           <Sentence above="Nothing moves before the plan is run; documents that name what moves get a new version beside the old one">
             Where should the media of {data.project.name} be?
           </Sentence>
           <Button onClick={() => setOpen(false)}>Close</Button>
         </div>
-        <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] items-start gap-4">
+        <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_minmax(0,1fr)] items-start gap-4">
           <Park data={data} />
           <div className="grid gap-4">
             <Gather data={data} />

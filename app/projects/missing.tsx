@@ -41,7 +41,7 @@ export default function Missing({ loaderData: data }: Route.ComponentProps) {
   );
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
-      <div className="flex items-end justify-between gap-4">
+      <div className="flex items-end justify-between slim:flex-wrap gap-4">
         <Sentence
           above={
             <Link to={lens(`/projects/${data.project.projectId}`)} className="hover:underline">
@@ -55,7 +55,7 @@ export default function Missing({ loaderData: data }: Route.ComponentProps) {
       </div>
       <Said answer={fetcher.data} />
       {item && (
-        <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1.1fr)] items-start gap-4">
+        <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_minmax(0,1.1fr)] items-start gap-4">
           <Card
             title={data.replacing ? 'The clip' : 'Missing clips'}
             aside={

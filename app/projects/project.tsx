@@ -24,7 +24,7 @@ export default function Project({ loaderData }: Route.ComponentProps) {
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <Head data={loaderData} />
       <Troubles data={loaderData} />
-      <div className="grid grid-cols-[minmax(0,1.7fr)_minmax(0,1fr)] gap-4">
+      <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1.7fr)_minmax(0,1fr)] gap-4">
         <Card title="Homes" aside={<SuggestHomes data={loaderData} />} className="max-h-[230px] overflow-auto">
           <Holdings data={loaderData} />
         </Card>
@@ -32,7 +32,7 @@ export default function Project({ loaderData }: Route.ComponentProps) {
           <Timelines data={loaderData} />
         </Card>
       </div>
-      <div className="grid grid-cols-[200px_minmax(0,1fr)] gap-4">
+      <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[200px_minmax(0,1fr)] gap-4">
         <Bins data={loaderData} />
         <Clips data={loaderData} />
       </div>
@@ -49,7 +49,7 @@ function Head({ data }: { data: Data }) {
   const living = documents.find((document) => document.goneAt === null) ?? documents[0];
   const facts = [project.client, project.year].filter(Boolean).join(', ');
   return (
-    <div className="flex items-end justify-between gap-5">
+    <div className="flex items-end justify-between slim:flex-wrap gap-5">
       <div className="min-w-0">
         <div className="truncate text-ink-2">
           {facts !== '' && `${facts}, `}
@@ -67,7 +67,7 @@ function Head({ data }: { data: Data }) {
         </h1>
         {said && !said.ok && <Said answer={said} />}
       </div>
-      <div className="flex shrink-0 items-end gap-3">
+      <div className="flex shrink-0 items-end gap-3 slim:shrink slim:flex-wrap">
         <Figures data={data} />
         <div>
           <Form method="post" onChange={(event) => void submit(event.currentTarget)}>

@@ -46,7 +46,7 @@ export default function Projects({ loaderData }: Route.ComponentProps) {
   const shown = projects.filter((row) => fits(row, asked));
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
-      <div className="flex items-start justify-between gap-4">
+      <div className="flex items-start justify-between slim:flex-wrap gap-4">
         <Sentence>{loaderData.sentence}</Sentence>
         <NewProject templates={loaderData.templates} />
       </div>
@@ -229,7 +229,10 @@ function FromTemplate({ templates }: { templates: Templates }) {
   const [chosen, setChosen] = useState(templates[0]?.templateId);
   const template = templates.find((one) => one.templateId === chosen);
   return (
-    <fetcher.Form method="post" className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-6">
+    <fetcher.Form
+      method="post"
+      className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-6"
+    >
       <input type="hidden" name="intent" value="from template" />
       <div className="grid content-start gap-3">
         <TitleFields />

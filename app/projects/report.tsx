@@ -1,5 +1,6 @@
 // A media report of one project: what it is, where it lies, what its timelines use, what is missing. On paper as on the
 // screen; private notes never are in it.
+import type { ReactNode } from 'react';
 import { Link } from 'react-router';
 import type { Route } from './+types/report';
 import { KINDS } from '#core/model.ts';
@@ -17,7 +18,7 @@ export default function Report({ loaderData: data }: Route.ComponentProps) {
   const { clips } = data;
   const missing = clips.filter((clip) => clip.state === 'missing' || clip.state === 'outside');
   return (
-    <article className="card mx-auto grid max-w-[900px] gap-5 !p-8 print:max-w-none print:border-0 print:!p-0">
+    <article className="card mx-auto grid max-w-[900px] grid-cols-[minmax(0,1fr)] gap-5 !p-8 print:max-w-none print:border-0 print:!p-0">
       <Head data={data} />
       <Places data={data} />
       <Timelines data={data} />
@@ -38,12 +39,21 @@ export default function Report({ loaderData: data }: Route.ComponentProps) {
   );
 }
 
+/** On a narrow screen a table scrolls in its own frame; on paper it does not. */
+function Wide({ label, children }: { label: string; children: ReactNode }) {
+  return (
+    <div role="region" aria-label={label} tabIndex={0} className="relative overflow-x-auto print:overflow-visible">
+      {children}
+    </div>
+  );
+}
+
 function Head({ data }: { data: Data }) {
   const lens = useLens();
   const { project } = data;
   const facts = [project.client, project.year, `${project.state} since ${day(project.stateSince.getTime())}`];
   return (
-    <header className="flex items-start justify-between gap-4">
+    <header className="flex items-start justify-between slim:flex-wrap gap-4">
       <div>
         <h1 className="sentence">{project.name}: its media</h1>
         <p className="text-ink-2">
@@ -51,7 +61,7 @@ function Head({ data }: { data: Data }) {
         </p>
         {project.publicComments && <p className="mt-2 max-w-[60ch] whitespace-pre-line">{project.publicComments}</p>}
       </div>
-      <div className="flex shrink-0 gap-2 print:hidden">
+      <div className="flex shrink-0 slim:shrink slim:flex-wrap gap-2 print:hidden">
         <Link to={lens(`/projects/${project.id}`)} className={buttonLook('plain')}>
           Back
         </Link>
@@ -69,34 +79,36 @@ function Places({ data }: { data: Data }) {
   return (
     <section>
       <h2 className="card-title mb-1">Where it lies</h2>
-      <table className="table">
-        <thead>
-          <tr>
-            <th scope="col">Kind</th>
-            <th scope="col">Volumes</th>
-            <th scope="col">Home</th>
-            <th scope="col" className="number">
-              Size
-            </th>
-          </tr>
-        </thead>
-        <tbody>
-          {KINDS.filter((kind) => data.holdings.some((row) => row.kind === kind)).map((kind) => {
-            const rows = data.holdings.filter((row) => row.kind === kind);
-            const home = data.homes.find((one) => one.kind === kind);
-            return (
-              <tr key={kind}>
-                <td>
-                  <KindDot kind={kind} /> {kind}
-                </td>
-                <td>{rows.map((row) => names.get(row.volumeId) ?? 'a retired volume').join(', ')}</td>
-                <td className="path">{home ? `${names.get(home.volumeId) ?? ''} / ${home.folder}` : ''}</td>
-                <td className="number">{size(rows.reduce((sum, row) => sum + row.bytes, 0))}</td>
-              </tr>
-            );
-          })}
-        </tbody>
-      </table>
+      <Wide label="Where it lies">
+        <table className="table">
+          <thead>
+            <tr>
+              <th scope="col">Kind</th>
+              <th scope="col">Volumes</th>
+              <th scope="col">Home</th>
+              <th scope="col" className="number">
+                Size
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {KINDS.filter((kind) => data.holdings.some((row) => row.kind === kind)).map((kind) => {
+              const rows = data.holdings.filter((row) => row.kind === kind);
+              const home = data.homes.find((one) => one.kind === kind);
+              return (
+                <tr key={kind}>
+                  <td>
+                    <KindDot kind={kind} /> {kind}
+                  </td>
+                  <td>{rows.map((row) => names.get(row.volumeId) ?? 'a retired volume').join(', ')}</td>
+                  <td className="path">{home ? `${names.get(home.volumeId) ?? ''} / ${home.folder}` : ''}</td>
+                  <td className="number">{size(rows.reduce((sum, row) => sum + row.bytes, 0))}</td>
+                </tr>
+              );
+            })}
+          </tbody>
+        </table>
+      </Wide>
     </section>
   );
 }
@@ -105,28 +117,30 @@ function Timelines({ data }: { data: Data }) {
   return (
     <section>
       <h2 className="card-title mb-1">Timelines</h2>
-      <table className="table">
-        <thead>
-          <tr>
-            <th scope="col">Timeline</th>
-            <th scope="col" className="number">
-              Length
-            </th>
-            <th scope="col" className="number">
-              Media reached
-            </th>
-          </tr>
-        </thead>
-        <tbody>
-          {data.timelines.map((timeline) => (
-            <tr key={timeline.timelineId}>
-              <td>{timeline.name}</td>
-              <td className="number path">{timeline.length}</td>
-              <td className="number">{size(timeline.bytes)}</td>
+      <Wide label="Timelines">
+        <table className="table">
+          <thead>
+            <tr>
+              <th scope="col">Timeline</th>
+              <th scope="col" className="number">
+                Length
+              </th>
+              <th scope="col" className="number">
+                Media reached
+              </th>
             </tr>
-          ))}
-        </tbody>
-      </table>
+          </thead>
+          <tbody>
+            {data.timelines.map((timeline) => (
+              <tr key={timeline.timelineId}>
+                <td>{timeline.name}</td>
+                <td className="number path">{timeline.length}</td>
+                <td className="number">{size(timeline.bytes)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Wide>
       <p className="mt-1 text-[13px] text-ink-2">
         Read from {data.documents.map((document) => document.name).join(', ') || 'no document'}.
       </p>
@@ -136,36 +150,38 @@ function Timelines({ data }: { data: Data }) {
 
 function ClipTable({ clips }: { clips: Data['clips'] }) {
   return (
-    <table className="table">
-      <thead>
-        <tr>
-          <th scope="col">Clip</th>
-          <th scope="col">Place</th>
-          <th scope="col" className="number">
-            Duration
-          </th>
-          <th scope="col" className="number">
-            Used
-          </th>
-          <th scope="col" className="number">
-            Size
-          </th>
-        </tr>
-      </thead>
-      <tbody>
-        {clips.map((clip) => (
-          <tr key={clip.clipId}>
-            <td className="path">{clip.name}</td>
-            <td className="text-[13px]">
-              {clip.where ?? clip.state}
-              {clip.borrowedFrom && `, borrowed from ${clip.borrowedFrom}`}
-            </td>
-            <td className="number path">{clip.length ?? ''}</td>
-            <td className="number">{shareText(clip.used)}</td>
-            <td className="number">{clip.bytes > 0 ? size(clip.bytes) : ''}</td>
+    <Wide label="Clips">
+      <table className="table">
+        <thead>
+          <tr>
+            <th scope="col">Clip</th>
+            <th scope="col">Place</th>
+            <th scope="col" className="number">
+              Duration
+            </th>
+            <th scope="col" className="number">
+              Used
+            </th>
+            <th scope="col" className="number">
+              Size
+            </th>
           </tr>
-        ))}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {clips.map((clip) => (
+            <tr key={clip.clipId}>
+              <td className="path">{clip.name}</td>
+              <td className="text-[13px]">
+                {clip.where ?? clip.state}
+                {clip.borrowedFrom && `, borrowed from ${clip.borrowedFrom}`}
+              </td>
+              <td className="number path">{clip.length ?? ''}</td>
+              <td className="number">{shareText(clip.used)}</td>
+              <td className="number">{clip.bytes > 0 ? size(clip.bytes) : ''}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Wide>
   );
 }

@@ -42,7 +42,7 @@ export default function Aside({ loaderData: data }: Route.ComponentProps) {
           </Empty>
         </div>
       ) : (
-        <div className="grid grid-cols-[minmax(0,0.8fr)_minmax(0,1.2fr)] items-start gap-4">
+        <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,0.8fr)_minmax(0,1.2fr)] items-start gap-4">
           <Steps data={data} />
           <Files key={data.open.stepId} data={data} open={data.open} />
         </div>

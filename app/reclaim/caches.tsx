@@ -32,7 +32,7 @@ export default function Caches({ loaderData }: Route.ComponentProps) {
     setLeft((now) => new Set(on ? [...now].filter((id) => id !== row.folderId) : [...now, row.folderId]));
   return (
     <div className="grid gap-4">
-      <div className="flex items-start justify-between gap-4">
+      <div className="flex items-start justify-between slim:flex-wrap gap-4">
         <Sentence
           above={
             <Link to={lens('/reclaim')} className="hover:underline">
@@ -45,7 +45,7 @@ export default function Caches({ loaderData }: Route.ComponentProps) {
         <AddToPlan cut={cut} chosen={chosen} sums={sums} fetcher={fetcher} />
       </div>
       <Said answer={fetcher.data} />
-      <div className="grid grid-cols-[minmax(0,1fr)_250px] items-start gap-4">
+      <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_250px] items-start gap-4">
         <Card title="How old against how large" aside="each dot is a folder of caches">
           <AgeSizePlot
             folders={folders}

@@ -46,7 +46,7 @@ export function Lines({ data }: { data: Data }) {
   return (
     <>
       <Said answer={fetcher.data} />
-      <div className="grid grid-cols-[minmax(0,1fr)_250px] items-start gap-4">
+      <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_250px] items-start gap-4">
         <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
           {lines.length > 2 && data.group !== 'empty folders' && (
             <Card title="How old against how large" aside={<ByAge points={points} onChoose={choose} />}>

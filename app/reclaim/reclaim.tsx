@@ -30,7 +30,7 @@ export default function Reclaim({ loaderData: data }: Route.ComponentProps) {
   const listed = goal !== null || group !== null || isLeft;
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
-      <div className="flex items-end justify-between gap-4">
+      <div className="flex items-end justify-between slim:flex-wrap gap-4">
         <Sentence above={<Above data={data} />}>{sentenceOf(data)}</Sentence>
         <Narrow data={data} />
       </div>
@@ -53,7 +53,7 @@ export default function Reclaim({ loaderData: data }: Route.ComponentProps) {
       {listed ? (
         <Lines key={`${group} ${asked?.free} ${asked?.volumeId} ${asked?.highest} ${isLeft}`} data={data} />
       ) : (
-        <div className="grid grid-cols-[minmax(0,1fr)_270px] items-start gap-4">
+        <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_270px] items-start gap-4">
           <Groups data={data} />
           <div className="grid gap-4">
             {!data.find && !data.folder && (
@@ -362,7 +362,7 @@ function Aside({ data }: { data: Data }) {
 function Narrow({ data }: { data: Data }) {
   const to = useTo();
   return (
-    <Form className="flex shrink-0 items-center gap-3">
+    <Form className="flex shrink-0 slim:shrink slim:flex-wrap items-center gap-3">
       <Kept except={['project', 'work']} />
       <select
         name="project"

@@ -30,7 +30,7 @@ export default function Rules({ loaderData: data }: Route.ComponentProps) {
           ? 'No rule runs at night. Caches go when somebody removes them.'
           : `${inWords(atNight).replace(/^./, (letter) => letter.toUpperCase())} ${atNight === 1 ? 'rule runs' : 'rules run'} at night by ${atNight === 1 ? 'itself' : 'themselves'}.`}
       </Sentence>
-      <div className="grid grid-cols-[minmax(0,0.9fr)_minmax(0,1.1fr)] items-start gap-4">
+      <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,0.9fr)_minmax(0,1.1fr)] items-start gap-4">
         <div className="grid gap-4">
           <Kept data={data} />
           <NewRule data={data} />

@@ -25,9 +25,9 @@ export default function Settings({ loaderData }: Route.ComponentProps) {
   const fetcher = useFetcher<typeof action>();
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
-      <div className="flex items-start justify-between gap-4">
+      <div className="flex items-start justify-between slim:flex-wrap gap-4">
         <Sentence>{kindsSentence(loaderData.rules.length, loaderData.templates.length)}</Sentence>
-        <div role="group" aria-label="Show" className="flex shrink-0 gap-1">
+        <div role="group" aria-label="Show" className="flex shrink-0 flex-wrap slim:shrink gap-1">
           {VIEWS.map((view) => (
             <Link
               key={view.key}
@@ -130,7 +130,7 @@ function Removing({ removing }: { removing: Data['removing'] }) {
 /** Below it, it is said wherever an archive is shown. */
 function WantedCopies({ rule }: { rule: Data['removing']['copies'] }) {
   return (
-    <fieldset className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-4">
+    <fieldset className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-4">
       <legend className="mb-1 font-medium">What an archive is to have</legend>
       <NumberField
         name="copies"
@@ -151,7 +151,7 @@ function WantedCopies({ rule }: { rule: Data['removing']['copies'] }) {
 /** What is done for archives, and told of carriers, without anybody asking. */
 function KeptWhole({ rule }: { rule: Data['removing']['shelf'] }) {
   return (
-    <fieldset className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-4">
+    <fieldset className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-4">
       <legend className="mb-1 font-medium">How the shelf is kept whole</legend>
       <NumberField
         name="readBackMonths"
@@ -172,7 +172,7 @@ function KeptWhole({ rule }: { rule: Data['removing']['shelf'] }) {
 /** When what is set aside goes without anybody pressing anything. */
 function AsideAtNight({ rule }: { rule: Data['removing']['aside'] }) {
   return (
-    <fieldset className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-4">
+    <fieldset className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-4">
       <legend className="mb-1 font-medium">What is set aside goes at night by itself</legend>
       <Field
         label="After so many days"
@@ -262,7 +262,7 @@ function Rules({ data, fetcher }: { data: Data; fetcher: ReturnType<typeof useFe
           </tbody>
         </table>
       </div>
-      <div className="mt-3 flex items-start justify-between gap-4">
+      <div className="mt-3 flex items-start justify-between slim:flex-wrap gap-4">
         <Button onClick={() => setDrafts((all) => [draftOf({ kind: 'other' }), ...all])}>Add a rule on top</Button>
         <fetcher.Form method="post" className="flex gap-2" onSubmit={() => setLooked(text)}>
           <input type="hidden" name="rules" value={text} />

@@ -30,7 +30,7 @@ export default function Archive({ loaderData: data }: Route.ComponentProps) {
   const [ticked, setTicked] = useState<Ticked>(new Map());
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
-      <div className="flex items-end justify-between gap-4">
+      <div className="flex items-end justify-between slim:flex-wrap gap-4">
         <Sentence
           above={
             <span className="flex flex-wrap gap-x-3">
@@ -59,7 +59,7 @@ export default function Archive({ loaderData: data }: Route.ComponentProps) {
           />
         )}
       </div>
-      <div className="grid grid-cols-[minmax(0,1fr)_320px] items-start gap-4">
+      <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_320px] items-start gap-4">
         <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
           <Copies data={data} />
           <Contents data={data} ticked={ticked} onTick={setTicked} />

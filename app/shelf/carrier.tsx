@@ -22,7 +22,7 @@ export default function CarrierPage({ loaderData: data }: Route.ComponentProps) 
   const takeIn = useFetcher<Answer>();
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
-      <div className="flex items-end justify-between gap-4">
+      <div className="flex items-end justify-between slim:flex-wrap gap-4">
         <Sentence
           above={
             <Link to={lens('/shelf')} className="hover:underline">
@@ -36,7 +36,7 @@ export default function CarrierPage({ loaderData: data }: Route.ComponentProps) 
           Print its label
         </Link>
       </div>
-      <div className="grid grid-cols-[minmax(0,1fr)_320px] items-start gap-4">
+      <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_320px] items-start gap-4">
         <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
           <Holds data={data} />
           <TakeIn key={data.carrier.strangers.join('/')} data={data} fetcher={takeIn} />

@@ -12,7 +12,7 @@ export default function Labels({ loaderData: { labels, site } }: Route.Component
   const lens = useLens();
   return (
     <div className="grid gap-4">
-      <div className="flex items-end justify-between gap-4 print:hidden">
+      <div className="flex items-end justify-between slim:flex-wrap gap-4 print:hidden">
         <Sentence
           above={
             <Link to={lens('/shelf')} className="hover:underline">

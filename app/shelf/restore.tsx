@@ -44,7 +44,7 @@ export function Restore(props: RestoreProps) {
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ground/80" />
         <Dialog.Content
           aria-describedby={undefined}
-          className="fixed top-1/2 left-1/2 z-40 max-h-[92vh] w-[480px] -translate-x-1/2 -translate-y-1/2 overflow-auto rounded-[10px] border border-line bg-raised p-5 focus:outline-none"
+          className="fixed top-1/2 left-1/2 z-40 max-h-[92vh] w-[480px] max-w-[calc(100vw-1.5rem)] -translate-x-1/2 -translate-y-1/2 overflow-auto rounded-[10px] border border-line bg-raised p-5 focus:outline-none"
         >
           <Asking {...props} ticked={ticked} />
         </Dialog.Content>

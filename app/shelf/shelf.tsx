@@ -21,7 +21,7 @@ export default function Shelf({ loaderData: data }: Route.ComponentProps) {
   const lens = useLens();
   return (
     <div className="grid gap-4">
-      <div className="flex items-end justify-between gap-4">
+      <div className="flex items-end justify-between slim:flex-wrap gap-4">
         <Sentence>{data.sentence}</Sentence>
         {data.carriers.length > 0 && (
           <Link

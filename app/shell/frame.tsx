@@ -9,7 +9,7 @@ export { loader } from './frame.server.ts';
 
 export default function Frame({ loaderData }: Route.ComponentProps) {
   return (
-    <div className="grid h-screen print:block print:h-auto grid-cols-[248px_minmax(0,1fr)] grid-rows-[50px_minmax(0,1fr)_42px]">
+    <div className="grid h-screen print:block print:h-auto grid-cols-[var(--rack)_minmax(0,1fr)] grid-rows-[var(--bar)_minmax(0,1fr)_42px]">
       <a href="#lens" className="sr-only focus:not-sr-only focus:absolute focus:z-30 focus:bg-raised focus:p-2">
         Skip to content
       </a>
@@ -18,7 +18,7 @@ export default function Frame({ loaderData }: Route.ComponentProps) {
       <main
         id="lens"
         tabIndex={-1}
-        className="overflow-auto px-[22px] pt-5 pb-6 focus:outline-none print:overflow-visible print:p-0"
+        className="@container/lens col-start-2 row-start-2 overflow-auto px-[22px] max-[699px]:px-3.5 pt-5 pb-6 focus:outline-none print:overflow-visible print:p-0"
       >
         <Outlet />
       </main>

@@ -35,7 +35,7 @@ export function KeySheet({ open, onOpen }: { open: boolean; onOpen: (open: boole
   return (
     <Sheet open={open} onOpen={onOpen} title="Keys">
       <h2 className="sentence mb-3">Keys</h2>
-      <div className="grid grid-cols-3 gap-6">
+      <div className="grid grid-cols-1 wide:grid-cols-3 gap-6">
         {KEYS.map(({ of, keys }) => (
           <section key={of}>
             <h3 className="card-title mb-2">{of}</h3>

@@ -45,7 +45,7 @@ export function PlanSheet({
         <p className="text-ink-2">Looking at everything once more …</p>
       ) : (
         <>
-          <div className="mb-3 flex items-end justify-between gap-4">
+          <div className="mb-3 flex items-end justify-between slim:flex-wrap gap-4">
             <h2 className="sentence">{plan.sentence}</h2>
             <action.Form method="post" action="/plan">
               <Button type="submit" name="intent" value="empty" disabled={plan.steps.length === 0}>
@@ -54,7 +54,7 @@ export function PlanSheet({
             </action.Form>
           </div>
           <Levels levels={plan.levels} />
-          <div className="mt-4 grid grid-cols-[minmax(0,1fr)_286px] gap-4">
+          <div className="mt-4 grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_286px] gap-4">
             <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] content-start gap-4">
               <Steps plan={plan} submit={action} onLeave={() => onOpen(false)} />
               <Findings plan={plan} submit={action} onLeave={() => onOpen(false)} />

@@ -2,20 +2,38 @@
 // it again widens; with the control or shift key several are chosen.
 import clsx from 'clsx';
 import { group } from 'd3';
+import { Dialog } from 'radix-ui';
+import { useEffect, useState } from 'react';
 import { Link, useLocation, useSearchParams } from 'react-router';
 import { forecastWords } from '#core/forecast/forecast.ts';
 import { KINDS } from '#core/model.ts';
 import { exactTime, percentFull, size, span } from '#core/wording/amounts.ts';
-import { Bar, kindColour, type Part } from '../ui/parts';
+import { Bar, Button, kindColour, type Part } from '../ui/parts';
 import type { FrameData } from './use-frame';
 import { useAsked, useChosen } from './links';
 
+/** Under 1100 px it is a strip; what it leaves out is in the sheet that its button opens. */
 export function Rack({ frame }: { frame: FrameData }) {
+  return (
+    <nav
+      aria-label="Storage"
+      className="print:hidden row-span-1 overflow-y-auto border-r border-line bg-panel py-3 max-[699px]:hidden"
+    >
+      <div className="mb-1 px-1 min-[1100px]:hidden">
+        <RackButton frame={frame} within />
+      </div>
+      <Volumes frame={frame} folds />
+    </nav>
+  );
+}
+
+/** @param folds it leaves out what a strip has no room for: names, bars and how full are enough to choose by */
+function Volumes({ frame, folds = false }: { frame: FrameData; folds?: boolean }) {
   const chosen = useChosen();
   const groups = [...group(frame.volumes, (volume) => volume.station).values()];
   return (
-    <nav aria-label="Storage" className="print:hidden row-span-1 overflow-y-auto border-r border-line bg-panel py-3">
-      <div className="flex items-baseline justify-between px-4 pb-1">
+    <>
+      <div className={clsx('flex items-baseline justify-between px-4 pb-1', folds && 'max-[1099px]:hidden')}>
         <h2 className="card-title">
           <Link
             to="/storage"
@@ -30,17 +48,54 @@ export function Rack({ frame }: { frame: FrameData }) {
       {frame.volumes.length === 0 && <p className="px-4 py-3 text-ink-2">No volume is registered.</p>}
       {groups.map((members) => (
         <div key={members[0]!.station} className="mt-2">
-          <h3 className="truncate px-4 text-xs text-ink-3" title={members[0]!.station}>
+          <h3
+            className={clsx('truncate px-4 text-xs text-ink-3', folds && 'max-[1099px]:hidden')}
+            title={members[0]!.station}
+          >
             {members[0]!.role === 'portable'
               ? 'Portable'
               : `${members[0]!.station} · ${members[0]!.role === 'server' ? 'shared' : 'workstation'}`}
           </h3>
           {members.map((volume) => (
-            <VolumeRow key={volume.volumeId} volume={volume} chosen={chosen} nowMs={frame.nowMs} />
+            <VolumeRow key={volume.volumeId} volume={volume} chosen={chosen} nowMs={frame.nowMs} folds={folds} />
           ))}
         </div>
       ))}
-    </nav>
+    </>
+  );
+}
+
+/** Opens the whole rack beside the lens: from the strip, or from the top bar where there is no room for one. */
+export function RackButton({ frame, within = false }: { frame: FrameData; within?: boolean }) {
+  const [open, setOpen] = useState(false);
+  const { key } = useLocation();
+  useEffect(() => setOpen(false), [key]);
+  return (
+    <Dialog.Root open={open} onOpenChange={setOpen}>
+      <Dialog.Trigger asChild>
+        <button
+          type="button"
+          className={clsx('card-title rounded px-1 py-1 hover:underline', !within && 'min-[700px]:hidden')}
+        >
+          Storage
+        </button>
+      </Dialog.Trigger>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-30 bg-ground/80" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed inset-y-0 left-0 z-40 w-[280px] overflow-y-auto border-r border-line bg-panel py-3 focus:outline-none"
+        >
+          <Dialog.Title className="sr-only">Storage</Dialog.Title>
+          <Volumes frame={frame} />
+          <div className="mt-3 px-4">
+            <Dialog.Close asChild>
+              <Button>Close</Button>
+            </Dialog.Close>
+          </div>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
   );
 }
 
@@ -62,10 +117,12 @@ function VolumeRow({
   volume,
   chosen,
   nowMs,
+  folds,
 }: {
   volume: FrameData['volumes'][number];
   chosen: number[];
   nowMs: number;
+  folds: boolean;
 }) {
   const { pathname } = useLocation();
   const search = useAsked();
@@ -80,8 +137,6 @@ function VolumeRow({
   };
   const alone = isChosen && chosen.length === 1 ? [] : [volume.volumeId];
   const among = isChosen ? chosen.filter((id) => id !== volume.volumeId) : [...chosen, volume.volumeId];
-  const parts = partsOf(volume);
-  const note = noteOf(volume, nowMs);
   return (
     <Link
       to={{ pathname, search: addressOf(alone).toString() }}
@@ -92,25 +147,48 @@ function VolumeRow({
       }}
       aria-current={isChosen ? 'true' : undefined}
       className={clsx(
-        'block border-l-[3px] py-1.5 pr-4 pl-[13px] hover:bg-raised',
+        'block border-l-[3px] py-1.5 hover:bg-raised',
+        'pr-4 pl-[13px]',
+        folds && 'max-[1099px]:pr-2 max-[1099px]:pl-[5px]',
         isChosen ? 'border-accent bg-raised' : 'border-transparent',
       )}
     >
-      <div className="truncate font-medium" title={volume.name}>
+      <RowText volume={volume} nowMs={nowMs} folds={folds} />
+    </Link>
+  );
+}
+
+/** Its name, what it holds by kind, and how full it is. */
+function RowText({ volume, nowMs, folds }: { volume: FrameData['volumes'][number]; nowMs: number; folds: boolean }) {
+  const parts = partsOf(volume);
+  const note = noteOf(volume, nowMs);
+  return (
+    <>
+      <div
+        className={clsx(
+          'truncate font-medium',
+          folds &&
+            'max-[1099px]:text-xs max-[1099px]:leading-tight max-[1099px]:break-words max-[1099px]:whitespace-normal',
+        )}
+        title={volume.name}
+      >
         {volume.name}
       </div>
       <div className={clsx('my-1', volume.state !== 'reachable' && 'opacity-60')}>
         <Bar parts={parts} whole={volume.capacityBytes} label={volume.name} />
       </div>
       <div className="flex justify-between gap-2 text-xs text-ink-3">
-        <span className="whitespace-nowrap">
+        <span className={clsx('whitespace-nowrap', folds && 'max-[1099px]:hidden')}>
           {size(volume.usedBytes)} of {size(volume.capacityBytes)}
         </span>
-        <span className={clsx('truncate', note.tone)} title={note.title}>
+        <span
+          className={clsx('truncate', note.tone, folds && 'max-[1099px]:leading-tight max-[1099px]:whitespace-normal')}
+          title={note.title}
+        >
           {note.words}
         </span>
       </div>
-    </Link>
+    </>
   );
 }
 

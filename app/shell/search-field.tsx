@@ -79,7 +79,7 @@ export function SearchField() {
   const shown = open && text.trim().length >= 2;
   return (
     <div
-      className="relative w-[250px] max-[1150px]:w-[180px]"
+      className="relative w-[250px] max-[1150px]:w-[180px] max-[899px]:w-[250px]"
       onBlur={(event) => event.currentTarget.contains(event.relatedTarget) || setOpen(false)}
     >
       <input
@@ -189,7 +189,7 @@ function Results({ shown, ...hits }: HitsProps & { shown: boolean }) {
       role="listbox"
       aria-label="Found"
       hidden={!shown}
-      className="absolute right-0 z-30 mt-1 max-h-[70vh] w-[420px] overflow-auto rounded-[10px] border border-line bg-raised p-1"
+      className="absolute right-0 z-30 mt-1 max-h-[70vh] w-[420px] max-w-[calc(100vw-1.5rem)] overflow-auto rounded-[10px] border border-line bg-raised p-1"
     >
       <Hits {...hits} />
       <p className="mt-1 border-t border-line-soft px-3 py-1.5 text-xs text-ink-3">

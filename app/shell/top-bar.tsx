@@ -7,6 +7,7 @@ import type { Answer } from '../lib/answer';
 import { Field, inputLook, Said } from '../ui/parts';
 import type { FrameData } from './use-frame';
 import { LENSES, PLACES, useLens } from './links';
+import { RackButton } from './rack';
 import { SearchField } from './search-field';
 import { isTyping } from './typing';
 
@@ -25,15 +26,21 @@ export function TopBar({ frame }: { frame: FrameData }) {
     return () => window.removeEventListener('keydown', go);
   }, [lens, navigate]);
   return (
-    <header className="print:hidden col-span-2 flex items-stretch border-b border-line bg-panel">
-      <Link to={lens('/')} className="flex w-[248px] shrink-0 items-center gap-2.5 overflow-hidden px-4 pr-3">
+    <header className="print:hidden col-span-2 flex items-stretch border-b max-[899px]:flex-wrap border-line bg-panel">
+      <Link
+        to={lens('/')}
+        className="flex w-[248px] max-[1099px]:w-auto shrink-0 items-center gap-2.5 overflow-hidden px-4 pr-3 max-[899px]:h-[50px]"
+      >
         <Mark />
         <span className="text-[16.5px] font-semibold">Keramion</span>
-        <span className="truncate text-[13px] text-ink-3" title={frame.site}>
+        <span className="truncate text-[13px] text-ink-3 max-[1099px]:hidden" title={frame.site}>
           {frame.site}
         </span>
       </Link>
-      <nav aria-label="Lenses" className="flex min-w-0 flex-1 gap-[26px] px-[19px]">
+      <nav
+        aria-label="Lenses"
+        className="flex min-w-0 flex-1 gap-[26px] px-[19px] max-[1099px]:gap-4 max-[1099px]:px-2 max-[899px]:order-last max-[899px]:h-[37px] max-[899px]:basis-full max-[899px]:px-4"
+      >
         {LENSES.map((place, i) => (
           <NavLink
             key={place.to}
@@ -54,7 +61,8 @@ export function TopBar({ frame }: { frame: FrameData }) {
           </NavLink>
         ))}
       </nav>
-      <div className="flex items-center gap-4 pr-4">
+      <div className="ml-auto flex items-center gap-4 pr-4">
+        <RackButton frame={frame} />
         <SearchField />
         <Person who={frame.who} theme={frame.theme} />
       </div>

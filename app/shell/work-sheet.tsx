@@ -33,7 +33,7 @@ export function WorkSheet({
   const waiting = jobs.filter((job) => job.waitsFor.length > 0).length;
   return (
     <Sheet open={open} onOpen={onOpen} title="Work">
-      <div className="mb-3 flex items-start justify-between gap-4">
+      <div className="mb-3 flex items-start justify-between slim:flex-wrap gap-4">
         <h2 className="sentence">
           {open_ === 0 ? 'Nothing is running' : `${open_ === 1 ? 'One piece' : `${open_} pieces`} of work under way`}
           {waiting > 0 && `, ${waiting === 1 ? 'one waits' : `${waiting} wait`} for what is away`}.

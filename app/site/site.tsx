@@ -16,13 +16,13 @@ export { action, loader } from './site.server.ts';
 export default function Site({ loaderData }: Route.ComponentProps) {
   return (
     <div className="grid gap-4">
-      <div className="flex items-end justify-between gap-4">
+      <div className="flex items-end justify-between slim:flex-wrap gap-4">
         <Sentence>{loaderData.sentence}</Sentence>
         <Link to="/nights" className={`${buttonLook()} shrink-0`}>
           Last night and tonight
         </Link>
       </div>
-      <div className="grid grid-cols-[minmax(0,7fr)_minmax(0,5fr)] gap-4">
+      <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,7fr)_minmax(0,5fr)] gap-4">
         <Card
           title="Needs a decision"
           aside={loaderData.decisions.length > 6 ? `${loaderData.decisions.length}, scroll for more` : undefined}
@@ -95,13 +95,13 @@ function Decisions({ list }: { list: Decision[] }) {
   return (
     <ul className="rows max-h-[318px] overflow-auto" tabIndex={0} aria-label="Decisions that wait">
       {list.map((decision) => (
-        <li key={decision.key} className="flex items-center gap-3 py-2">
+        <li key={decision.key} className="flex items-center gap-3 py-2 tight:flex-wrap tight:gap-y-1">
           <Weight weight={decision.weight} />
-          <div className="min-w-0 flex-1">
-            <div className="truncate font-medium" title={decision.what}>
+          <div className="min-w-0 flex-1 tight:basis-[calc(100%-2rem)]">
+            <div className="truncate font-medium tight:whitespace-normal" title={decision.what}>
               {decision.what}
             </div>
-            <div className="truncate text-[13px] text-ink-2" title={decision.detail}>
+            <div className="truncate text-[13px] text-ink-2 tight:whitespace-normal" title={decision.detail}>
               {decision.detail}
             </div>
           </div>

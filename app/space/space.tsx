@@ -29,7 +29,7 @@ export default function Space({ loaderData: data }: Route.ComponentProps) {
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <Sentence>{data.sentence}</Sentence>
       <Strata layers={data.layers} />
-      <div className="grid grid-cols-[minmax(0,1.3fr)_minmax(0,1fr)] min-[1200px]:grid-cols-[minmax(0,1.6fr)_minmax(0,1fr)] gap-4">
+      <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1.6fr)_minmax(0,1fr)] gap-4">
         <Card
           title={<Trail folder={folder} to={to} />}
           aside={

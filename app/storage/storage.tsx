@@ -20,13 +20,13 @@ export default function Storage({ loaderData: data }: Route.ComponentProps) {
   const stations = new Set(data.volumes.map((volume) => volume.station));
   return (
     <div className="grid gap-4">
-      <div className="flex items-start justify-between gap-4">
+      <div className="flex items-start justify-between slim:flex-wrap gap-4">
         <Sentence>
           {data.volumes.length === 0
             ? 'No volume is registered yet. Register the first one.'
             : `${counted(data.volumes.length, 'volume')} on ${counted(stations.size, 'station')}, ${counted(data.carriers.length, 'carrier')}.`}
         </Sentence>
-        <div className="flex shrink-0 gap-2">
+        <div className="flex shrink-0 slim:shrink slim:flex-wrap gap-2">
           <Link to="/settings" className={buttonLook()}>
             Settings
           </Link>
@@ -38,7 +38,7 @@ export default function Storage({ loaderData: data }: Route.ComponentProps) {
           </Link>
         </div>
       </div>
-      <div className="grid grid-cols-[minmax(0,1fr)_330px] gap-4">
+      <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_330px] gap-4">
         <div className="grid content-start gap-4">
           <Card title="Volumes">
             {data.volumes.length === 0 ? <Empty>Nothing is registered.</Empty> : <Volumes data={data} />}

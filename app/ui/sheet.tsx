@@ -18,7 +18,7 @@ export function Sheet({
       <Dialog.Portal>
         <div
           aria-hidden
-          className="fixed inset-x-0 top-[50px] bottom-[42px] left-[248px] z-20 bg-ground/80"
+          className="fixed inset-x-0 top-(--bar) bottom-[42px] left-(--rack) z-20 bg-ground/80"
           onClick={() => onOpen(false)}
         />
         <Dialog.Content
@@ -27,7 +27,7 @@ export function Sheet({
           onInteractOutside={(event) => {
             if ((event.target as Element).closest('footer')) event.preventDefault();
           }}
-          className="fixed right-0 bottom-[42px] left-[248px] z-20 max-h-[calc(100vh-110px)] min-h-72 overflow-auto rounded-t-2xl border border-b-0 border-line bg-panel px-[22px] pt-5 pb-6 focus:outline-none"
+          className="fixed @container/lens right-0 bottom-[42px] left-(--rack) z-20 max-h-[calc(100vh-var(--bar)-60px)] min-h-72 overflow-auto rounded-t-2xl border border-b-0 border-line bg-panel px-[22px] pt-5 pb-6 focus:outline-none"
         >
           <Dialog.Title className="sr-only">{title}</Dialog.Title>
           {children}

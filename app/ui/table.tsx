@@ -63,7 +63,7 @@ export function Table<Row>({
       tabIndex={0}
       onKeyDown={walk}
       onPointerLeave={onPoint && (() => onPoint(null))}
-      className="overflow-auto"
+      className="relative overflow-auto"
       style={height === undefined ? undefined : { maxHeight: height }}
     >
       <table className="table" aria-rowcount={all.length + 1}>
