@@ -52,7 +52,7 @@ export function addReclaimCommands(command: Command, open: () => Database, out: 
   const plan = command.command('plan').description('the plan that everybody shares');
   plan
     .command('show')
-    .description('its steps, and what stands against them')
+    .description('its steps, and what problems they have')
     .option('--json', 'as JSON')
     .action((asked: { json?: boolean }) => showPlan(open(), out, asked));
   plan

@@ -52,5 +52,10 @@ async function snapshots(db: Database, out: Out, { project, putBeside, json }: A
         ]),
       ]),
     );
+    const [latest] = line.autosaves;
+    if (latest)
+      out(
+        `Its program saved ${counted(line.autosaves.length, 'copy', 'copies')} by itself, the last ${exactTime(latest.modifiedMs)}: ${latest.volume} / ${latest.path}${latest.isBesideIt ? ', on the volume of the document' : ''}`,
+      );
   }
 }

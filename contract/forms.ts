@@ -766,3 +766,5 @@ export const placesForm = z.discriminatedUnion('intent', [
 
 /** A snapshot that is put beside its document. */
 export const snapshotForm = z.object({ snapshotId: id('The snapshot') });
+
+export const undoForm = z.object({ intent: z.literal('undo') });

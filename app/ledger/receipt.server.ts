@@ -3,11 +3,14 @@ import type { Route } from './+types/receipt';
 import { HELD_WORDS, type HeldReason } from '#core/plan/plan.ts';
 import { freedSentences } from '#core/wording/reclaim.ts';
 import { itemsPage } from '#server/ledger/items.ts';
+import { undoForm } from '#contract/forms.ts';
 import { receiptOf, stayedOutOf } from '#server/ledger/ledger.ts';
+import { canBeUndone, undoReceipt } from '#server/ledger/undo.ts';
 import type { FreedFacts } from '#server/runtime/freed.ts';
 import { brokenAmong } from '#server/ledger/chain.ts';
-import { idFrom } from '../answer.server';
+import { answer, idFrom } from '../answer.server';
 import { db } from '../db.server';
+import { personOf } from '../person.server';
 
 const PAGE = 500;
 
@@ -34,9 +37,17 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     freed: freed ? freedSentences(receipt.bytes, freed as FreedFacts) : [],
     notReached: Number(receipt.facts.notReached ?? 0),
     stayedOut: stayedOutOf(receipt.facts),
+    canBeUndone: canBeUndone(receipt),
     isBroken: (await brokenAmong(db(), [receipt])).has(receipt.id),
     items: items.map((item) => ({ ...item, why: item.reason ? HELD_WORDS[item.reason] : null })),
     heldOnly,
     more: items.length === PAGE ? items.at(-1)!.id : null,
   };
+}
+
+export async function action({ request, params }: Route.ActionArgs) {
+  return answer(request, undoForm, async () => {
+    const by = { who: await personOf(request), now: new Date() };
+    return `Undone: ${await undoReceipt(db(), idFrom(params.receiptId, 'receipt'), by)}.`;
+  });
 }

@@ -3,10 +3,10 @@ import { Link } from 'react-router';
 import type { Route } from './+types/receipt';
 import { count, counted, exactTime, size } from '#core/wording/amounts.ts';
 import { useLens, useTo } from '../shell/links';
-import { buttonLook, Card, Chip, Empty, Sentence } from '../ui/parts';
+import { buttonLook, Card, Chip, Empty, Sentence, Undo } from '../ui/parts';
 import { type Column, Table } from '../ui/table';
 
-export { loader } from './receipt.server.ts';
+export { action, loader } from './receipt.server.ts';
 
 type Data = Route.ComponentProps['loaderData'];
 type Item = Data['items'][number];
@@ -77,6 +77,14 @@ function Facts({ data }: { data: Data }) {
             <dd>{value}</dd>
           </div>
         ))}
+        {data.canBeUndone && (
+          <>
+            <dt className="text-ink-2">Undo</dt>
+            <dd>
+              <Undo receiptId={receipt.id} />
+            </dd>
+          </>
+        )}
         {receipt.stepId !== null && (
           <>
             <dt className="text-ink-2">SHA-256</dt>

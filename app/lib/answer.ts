@@ -1,2 +1,3 @@
 // What an action tells its form.
-export type Answer = { ok: true; said: string } | { ok: false; error: string };
+/** `undo`: number of the receipt by which what was done can be undone. */
+export type Answer = { ok: true; said: string; undo?: number } | { ok: false; error: string };

@@ -7,7 +7,7 @@ import { ago, counted, exactTime, listed, size } from '#core/wording/amounts.ts'
 import { backSentence } from '#core/wording/lenses.ts';
 import type { Answer } from '../lib/answer';
 import { useLens } from '../shell/links';
-import { Button, Card, Chip, Empty, Said, Sentence } from '../ui/parts';
+import { Button, Card, Chip, Said, Sentence } from '../ui/parts';
 import { type Column, Table } from '../ui/table';
 
 export { loader, action } from './back.server.ts';
@@ -15,6 +15,9 @@ export { loader, action } from './back.server.ts';
 type Data = Route.ComponentProps['loaderData'];
 type Line = Data['lines'][number];
 type Snapshot = Line['snapshots'][number];
+type Autosave = Line['autosaves'][number];
+/** One moment of a document's line. */
+type Moment = { at: number; key: string } & ({ snapshot: Snapshot } | { autosave: Autosave });
 
 export default function Back({ loaderData: data }: Route.ComponentProps) {
   const lens = useLens();
@@ -50,11 +53,17 @@ const phrases = (all: readonly string[]): string => {
   return listed(all.length > some.length ? [...some, `${all.length - some.length} more`] : some);
 };
 
+const momentsOf = ({ snapshots, autosaves }: Line): Moment[] =>
+  [
+    ...snapshots.map((snapshot) => ({ at: snapshot.takenMs, key: `s${snapshot.snapshotId}`, snapshot })),
+    ...autosaves.map((autosave) => ({ at: autosave.modifiedMs, key: `a${autosave.fileId}`, autosave })),
+  ].sort((a, b) => b.at - a.at);
+
 function Document({ line, nowMs }: { line: Line; nowMs: number }) {
-  const fetcher = useFetcher<Answer>();
   const [chosen, setChosen] = useState(line.snapshots[0]?.snapshotId ?? null);
-  const picked = line.snapshots.find((one) => one.snapshotId === chosen) ?? line.snapshots[0];
-  if (!picked) return <Empty>Nothing is kept of it.</Empty>;
+  const picked = line.snapshots.find((one) => one.snapshotId === chosen) ?? line.snapshots[0] ?? null;
+  const moments = momentsOf(line);
+  const beside = line.autosaves.filter((one) => one.isBesideIt).length;
   return (
     <Card
       title={line.name}
@@ -68,31 +77,47 @@ function Document({ line, nowMs }: { line: Line; nowMs: number }) {
       <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1.6fr)_minmax(0,1fr)] items-start gap-6">
         <Table
           label={`Snapshots of ${line.name}`}
-          rows={line.snapshots}
-          rowKey={(row) => row.snapshotId}
+          rows={moments}
+          rowKey={(row) => row.key}
           rowHeight={44}
-          height={Math.min(line.snapshots.length * 44 + 40, 320)}
-          columns={columnsOf(picked.snapshotId, setChosen, nowMs)}
-          marked={(row) => row.snapshotId === picked.snapshotId}
+          height={Math.min(moments.length * 44 + 40, 320)}
+          columns={columnsOf(picked?.snapshotId ?? null, setChosen, nowMs)}
+          marked={(row) => 'snapshot' in row && row.snapshot.snapshotId === picked?.snapshotId}
         />
         <div className="grid gap-3">
-          <h3 className="font-medium">As it was {exactTime(picked.takenMs)}</h3>
-          <Until picked={picked} />
-          <p className="text-[13px] text-ink-2">
-            Kept on {picked.on}, <span className="path break-all">{picked.path}</span>
-          </p>
-          <fetcher.Form method="post" className="grid gap-2">
-            <input type="hidden" name="snapshotId" value={picked.snapshotId} />
-            <div>
-              <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
-                Put it beside the document
-              </Button>
-            </div>
-            <Said answer={fetcher.data} />
-          </fetcher.Form>
+          {picked && <Picked picked={picked} />}
+          {beside > 0 && (
+            <p className="text-[13px] text-caution">
+              {beside === 1 ? 'One copy that its program made lies' : `${beside} copies that its program made lie`} on{' '}
+              {line.volume}, where the document is: one disk takes both.
+            </p>
+          )}
         </div>
       </div>
     </Card>
+  );
+}
+
+/** The snapshot that was chosen: what the document has since, and itself put beside it. */
+function Picked({ picked }: { picked: Snapshot }) {
+  const fetcher = useFetcher<Answer>();
+  return (
+    <>
+      <h3 className="font-medium">As it was {exactTime(picked.takenMs)}</h3>
+      <Until picked={picked} />
+      <p className="text-[13px] text-ink-2">
+        Kept on {picked.on}, <span className="path break-all">{picked.path}</span>
+      </p>
+      <fetcher.Form method="post" className="grid gap-2">
+        <input type="hidden" name="snapshotId" value={picked.snapshotId} />
+        <div>
+          <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
+            Put it beside the document
+          </Button>
+        </div>
+        <Said answer={fetcher.data} />
+      </fetcher.Form>
+    </>
   );
 }
 
@@ -117,36 +142,60 @@ function Until({ picked }: { picked: Snapshot }) {
   );
 }
 
-const columnsOf = (picked: number, onPick: (snapshotId: number) => void, nowMs: number): Column<Snapshot>[] => [
+const columnsOf = (picked: number | null, onPick: (snapshotId: number) => void, nowMs: number): Column<Moment>[] => [
   {
     key: 'when',
-    title: 'Taken',
+    title: 'When',
     width: 120,
-    sort: (row) => row.takenMs,
-    cell: (row) => (
-      <button
-        type="button"
-        aria-pressed={row.snapshotId === picked}
-        onClick={() => onPick(row.snapshotId)}
-        title={exactTime(row.takenMs)}
-        className="font-medium text-accent hover:underline"
-      >
-        {ago(row.takenMs, nowMs)}
-      </button>
-    ),
+    sort: (row) => row.at,
+    cell: (row) =>
+      'snapshot' in row ? (
+        <button
+          type="button"
+          aria-pressed={row.snapshot.snapshotId === picked}
+          onClick={() => onPick(row.snapshot.snapshotId)}
+          title={exactTime(row.at)}
+          className="font-medium text-accent hover:underline"
+        >
+          {ago(row.at, nowMs)}
+        </button>
+      ) : (
+        <span title={exactTime(row.at)}>{ago(row.at, nowMs)}</span>
+      ),
   },
   {
     key: 'since',
     title: 'What changed since the one before',
-    cell: (row) => (
-      <span className="line-clamp-2 whitespace-normal">
-        {row.since === null
-          ? 'the first that is kept'
-          : row.since.length === 0
-            ? 'nothing in timelines, clips or media'
-            : phrases(row.since)}
-      </span>
-    ),
+    cell: (row) =>
+      'snapshot' in row ? (
+        <span className="line-clamp-2 whitespace-normal">{sinceWords(row.snapshot.since)}</span>
+      ) : (
+        <ByProgram autosave={row.autosave} />
+      ),
   },
-  { key: 'size', title: 'Size', number: true, width: 90, sort: (row) => row.bytes, cell: (row) => size(row.bytes) },
+  {
+    key: 'size',
+    title: 'Size',
+    number: true,
+    width: 90,
+    sort: (row) => ('snapshot' in row ? row.snapshot.bytes : row.autosave.bytes),
+    cell: (row) => size('snapshot' in row ? row.snapshot.bytes : row.autosave.bytes),
+  },
 ];
+
+function sinceWords(since: Snapshot['since']): string {
+  if (since === null) return 'the first that is kept';
+  return since.length === 0 ? 'nothing in timelines, clips or media' : phrases(since);
+}
+
+/** What its program saved: where it lies, and its file's page. */
+function ByProgram({ autosave: { fileId, volume, path } }: { autosave: Autosave }) {
+  return (
+    <span className="block max-w-96 truncate text-ink-2" title={`${volume} / ${path}`}>
+      saved by its program,{' '}
+      <Link to={`/space?file=${fileId}`} className="text-accent hover:underline">
+        {volume} / {path}
+      </Link>
+    </span>
+  );
+}

@@ -23,7 +23,7 @@ export default function Missing({ loaderData: data }: Route.ComponentProps) {
   const lens = useLens();
   const fetcher = useFetcher<Answer>();
   const [taken, setTaken] = useState<Map<number, number>>(() => certain(data.items));
-  const [at, setAt] = useState<number | null>(data.items[0]?.mediaId ?? null);
+  const [at, setAt] = useState<number | null>(() => firstOpen(data.items));
   const item = data.items.find((one) => one.mediaId === at) ?? data.items[0];
   const choices = [...taken]
     .filter(([mediaId]) => data.items.some((one) => one.mediaId === mediaId && one.canBeWritten))
@@ -72,6 +72,11 @@ export default function Missing({ loaderData: data }: Route.ComponentProps) {
     </div>
   );
 }
+
+/** The first that somebody has to choose for; else the first. */
+const firstOpen = (items: readonly Item[]): number | null =>
+  (items.find((one) => one.candidates.length > 0 && one.candidates[0]!.verdict !== 'certain') ?? items[0])?.mediaId ??
+  null;
 
 /** What is certain is chosen from the start; it can be left out again. */
 const certain = (items: readonly Item[]) =>
@@ -239,7 +244,7 @@ function Choice({ one, apart, chosen, disabled, onTake }: ChoiceProps) {
         <button
           type="button"
           aria-pressed={chosen}
-          aria-label={`Take ${one.name} in ${one.where}`}
+          aria-label={`${chosen ? 'Chosen' : 'Use this file'}: ${one.name} in ${one.where}`}
           disabled={disabled}
           onClick={onTake}
           className={buttonLook(chosen ? 'first' : 'plain')}

@@ -23,6 +23,7 @@ import { addBringingBack, addGathering } from '#server/steps/gather.ts';
 import { addMoveHome, addParking } from '#server/steps/moving-items.ts';
 import { keptOf } from '#server/snapshots/line.ts';
 import { answer, idFrom } from '../answer.server';
+import type { Answer } from '../lib/answer';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
 import { clipsAsked } from './clips-asked.server';
@@ -78,6 +79,11 @@ export async function loader({ params, request }: Route.LoaderArgs) {
   };
 }
 
+const undoable = (said: string, receiptId: number | null): Answer => ({
+  ...{ ok: true, said },
+  ...(receiptId === null ? {} : { undo: receiptId }),
+});
+
 export async function action({ request, params }: Route.ActionArgs) {
   const who = await personOf(request);
   return answer(request, projectForm, async (form) => {
@@ -85,8 +91,10 @@ export async function action({ request, params }: Route.ActionArgs) {
     const projectId = idFrom(params.projectId, 'project') as ProjectId;
     switch (form.intent) {
       case 'state':
-        await setState(db(), { projectId, state: form.state, since: form.since ?? now, who, now });
-        return `The project is ${form.state} ${form.since ? 'since that day' : 'now'}.`;
+        return undoable(
+          `The project is ${form.state} ${form.since ? 'since that day' : 'now'}.`,
+          await setState(db(), { projectId, state: form.state, since: form.since ?? now, who, now }),
+        );
       case 'facts': {
         const { intent: _intent, ...facts } = form;
         await changeProject(db(), projectId, facts, { who, now });
@@ -110,13 +118,15 @@ export async function action({ request, params }: Route.ActionArgs) {
         await templateFrom(db(), projectId, form.template, { who, now });
         return `Template ${form.template} saved. New projects can be made from it.`;
       case 'home':
-        await setHome(
-          db(),
-          projectId,
-          { kind: form.kind, volumeId: form.volumeId as VolumeId, folder: form.folder },
-          { who, now },
+        return undoable(
+          `Its ${form.kind} belongs there now. Nothing was moved.`,
+          await setHome(
+            db(),
+            projectId,
+            { kind: form.kind, volumeId: form.volumeId as VolumeId, folder: form.folder },
+            { who, now },
+          ),
         );
-        return `Its ${form.kind} belongs there now. Nothing was moved.`;
       case 'suggest': {
         const n = await takeSuggestedHomes(db(), projectId, { who, now });
         return n === 0

@@ -65,7 +65,7 @@ function Head({ data }: { data: Data }) {
         <h1 className="sentence truncate" title={project.name}>
           {project.name}
         </h1>
-        {said && !said.ok && <Said answer={said} />}
+        {said && (!said.ok || said.undo !== undefined) && <Said answer={said} />}
       </div>
       <div className="flex shrink-0 items-end gap-3 slim:shrink slim:flex-wrap">
         <Figures data={data} />

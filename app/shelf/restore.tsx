@@ -6,6 +6,7 @@ import { useFetcher } from 'react-router';
 import { fetchWords } from '#core/archive/fetching.ts';
 import { counted, duration, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
+import { openPlan } from '../shell/open-plan';
 import { useFrame } from '../shell/use-frame';
 import { Button, Field, inputLook, Said } from '../ui/parts';
 
@@ -87,9 +88,17 @@ function Asking({ archive, copy, portions, ticked = [] }: RestoreProps) {
           <Dialog.Close asChild>
             <Button>Close</Button>
           </Dialog.Close>
-          <Button tone="first" type="submit" disabled={fetcher.state !== 'idle' || isNone}>
-            Add the restore to the plan
-          </Button>
+          {fetcher.data?.ok ? (
+            <Dialog.Close asChild>
+              <Button tone="first" onClick={openPlan}>
+                Review plan
+              </Button>
+            </Dialog.Close>
+          ) : (
+            <Button tone="first" type="submit" disabled={fetcher.state !== 'idle' || isNone}>
+              Add the restore to the plan
+            </Button>
+          )}
         </div>
       </fetcher.Form>
     </>

@@ -251,7 +251,7 @@ function RunPlan({ plan, action }: { plan: Plan; action: ReturnType<typeof useFe
       </action.Form>
       <p className="mt-2 text-[13px] text-ink-2">
         {plan.stopped
-          ? 'Something stands against this plan: settle it, or take that step out.'
+          ? 'There is a problem with this plan: settle it, or take that step out.'
           : 'Everything is looked at once more before it goes.'}
       </p>
       <Said answer={action.data} />

@@ -7,6 +7,7 @@ import { Button } from '../ui/parts';
 import type { FrameData } from './use-frame';
 import { ProgressBar, progressWords } from './progress';
 import { KeySheet } from './key-sheet';
+import { onOpenPlan } from './open-plan';
 import { isTyping } from './typing';
 import { PlanSheet } from './plan-sheet';
 import { awaitedWords, WorkSheet } from './work-sheet';
@@ -19,6 +20,7 @@ export function Tray({ frame }: { frame: FrameData }) {
   useKeys(setOpen);
   const { pathname } = useLocation();
   useEffect(() => setOpen(null), [pathname]);
+  useEffect(() => onOpenPlan(() => setOpen('plan')), []);
   const { plan } = frame;
   // What waits until somebody connects a carrier may wait for weeks: it never hides what runs.
   const waiting = jobs.filter((job) => isOpen(job) && job.waitsFor.length > 0);

@@ -1,9 +1,11 @@
 // Small parts that every lens uses: buttons, cards, chips, marks, bars. Our look, nothing that computes.
 import clsx from 'clsx';
 import type { ComponentProps, ReactNode } from 'react';
+import { useFetcher } from 'react-router';
 import type { Kind, Level } from '#core/model.ts';
 import { LEVEL_WORDS } from '#core/model.ts';
 import { percentFull, size } from '#core/wording/amounts.ts';
+import type { Answer } from '../lib/answer';
 
 export function Button({
   tone = 'plain',
@@ -199,15 +201,35 @@ export function Sentence({ children, above }: { children: ReactNode; above?: Rea
 }
 
 /** What an action answered, said where the button was. */
-export function Said({ answer }: { answer: { ok: true; said: string } | { ok: false; error: string } | undefined }) {
+export function Said({ answer }: { answer: Answer | undefined }) {
   if (!answer) return null;
   return (
-    <p
+    <div
       role={answer.ok ? 'status' : 'alert'}
       className={clsx('rounded-lg px-3 py-2 text-[13px]', answer.ok ? 'bg-ok-wash text-ok' : 'bg-loss-wash text-loss')}
     >
       {answer.ok ? answer.said : answer.error}
-    </p>
+      {answer.ok && answer.undo !== undefined && <Undo key={answer.undo} receiptId={answer.undo} />}
+    </div>
+  );
+}
+
+/** What was just done, undone by its receipt. */
+export function Undo({ receiptId }: { receiptId: number }) {
+  const fetcher = useFetcher<Answer>();
+  if (fetcher.data) return <span className="ml-2">{fetcher.data.ok ? 'Undone.' : fetcher.data.error}</span>;
+  return (
+    <fetcher.Form method="post" action={`/ledger/${receiptId}`} className="ml-2 inline">
+      <button
+        type="submit"
+        name="intent"
+        value="undo"
+        className="min-h-6 px-1 font-semibold underline"
+        disabled={fetcher.state !== 'idle'}
+      >
+        Undo
+      </button>
+    </fetcher.Form>
   );
 }
 

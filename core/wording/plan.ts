@@ -45,6 +45,6 @@ export function planTroubleWords(trouble: PlanTrouble): string {
     case 'size not typed':
       return `${size(trouble.bytes)} of this plan has no other copy. Type that size to run it. Nothing was run.`;
     case 'stopped by findings':
-      return 'Something stands against this plan, so nothing was run. Settle what is listed, or take those steps out.';
+      return 'There is a problem with this plan, so nothing was run. Settle what is listed, or take those steps out.';
   }
 }

@@ -1,8 +1,8 @@
 // Homes of projects and what has strayed from them, worked out from the rollups by folder: never from single files.
-import { desc, eq, sql } from 'drizzle-orm';
+import { and, desc, eq, sql } from 'drizzle-orm';
 import { type Home, KINDS_WITH_HOMES, type Strays, suggestHomes } from '#core/homes/homes.ts';
 import type { Kind, ProjectId, VolumeId } from '#core/model.ts';
-import { type Database, type Db, inTransaction } from '../db/connect.ts';
+import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { folders } from '../db/schema/catalogue.ts';
 import { homes, projects } from '../db/schema/projects.ts';
 import { volumes } from '../db/schema/stores.ts';
@@ -132,20 +132,22 @@ export async function homesInTrouble(db: Database) {
 }
 
 /** Sets where files of a kind belong, with a receipt. The folder need not exist yet; nothing is moved. */
-export async function setHome(db: Database, projectId: ProjectId, home: Home, { who, now }: By): Promise<void> {
+export async function setHome(db: Database, projectId: ProjectId, home: Home, { who, now }: By): Promise<number> {
   if (!KINDS_WITH_HOMES.includes(home.kind))
     throw new Refused(`Files of the kind ${home.kind} have no home. Nothing was changed.`);
-  await inTransaction(db, async (tx) => {
+  const receiptId = await inTransaction(db, async (tx) => {
     const [project] = await tx.select().from(projects).where(eq(projects.id, projectId)).for('update');
     const [volume] = await tx.select().from(volumes).where(eq(volumes.id, home.volumeId));
     if (!project || !volume || volume.retiredAt)
       throw new Refused('The project or the volume is not known. Nothing was changed.');
+    const [known] = await tx.select().from(homes).where(homeOf(projectId, home.kind));
+    const before = known ? { volumeId: known.volumeId, folder: known.folder } : null;
     await tx
       .insert(homes)
       .values({ projectId, ...home })
       .onDuplicateKeyUpdate({ set: { volumeId: home.volumeId, folder: home.folder } });
     await updateHomeClaims(tx, projectId);
-    await writeReceipt(tx, {
+    return writeReceipt(tx, {
       at: now,
       who,
       action: 'home changed',
@@ -154,11 +156,30 @@ export async function setHome(db: Database, projectId: ProjectId, home: Home, { 
       files: 0,
       bytes: 0,
       held: 0,
-      facts: { ...home },
+      facts: { ...home, before },
       itemsSha256: itemsHash([]),
     });
   });
   await recomputeProjectSums(db, [projectId]);
+  return receiptId;
+}
+
+const homeOf = (projectId: ProjectId, kind: Kind) => and(eq(homes.projectId, projectId), eq(homes.kind, kind));
+
+export type HomeFacts = Home & { before: Pick<Home, 'volumeId' | 'folder'> | null };
+
+/** The home before, or none; false where it is not as that change left it. Nothing is moved. */
+export async function takeHomeBack(
+  tx: Transaction,
+  projectId: ProjectId,
+  { kind, volumeId, folder, before }: HomeFacts,
+): Promise<boolean> {
+  const [known] = await tx.select().from(homes).where(homeOf(projectId, kind)).for('update');
+  if (known?.volumeId !== volumeId || known.folder !== folder) return false;
+  if (before === null) await tx.delete(homes).where(homeOf(projectId, kind));
+  else await tx.update(homes).set(before).where(homeOf(projectId, kind));
+  await updateHomeClaims(tx, projectId);
+  return true;
 }
 
 /** Gives a project the homes that its files suggest, for every kind that has none. Returns how many. */

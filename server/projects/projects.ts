@@ -2,7 +2,7 @@
 import { and, eq, inArray, sql } from 'drizzle-orm';
 import type { Kind, ProjectId, ProjectState, VolumeId } from '#core/model.ts';
 import { exactTime } from '#core/wording/amounts.ts';
-import { type Database, inTransaction } from '../db/connect.ts';
+import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
 import { archives } from '../db/schema/archives.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { documents } from '../db/schema/documents.ts';
@@ -152,16 +152,24 @@ export interface StateChange {
 }
 
 /** Sets the state of a project and leaves a receipt. */
-export async function setState(db: Database, { projectId, state, since, who, now }: StateChange): Promise<void> {
-  await inTransaction(db, async (tx) => {
+export async function setState(
+  db: Database,
+  { projectId, state, since, who, now }: StateChange,
+): Promise<number | null> {
+  return inTransaction(db, async (tx) => {
     const [project] = await tx.select().from(projects).where(eq(projects.id, projectId)).for('update');
     if (!project) throw new Refused('There is no such project. Nothing was changed.');
     if (since > now) throw new Refused('That day is still to come. Nothing was changed.');
     // The same state again tells nothing new, unless it is said to have begun earlier.
-    if (project.state === state && since >= project.stateSince) return;
+    if (project.state === state && since >= project.stateSince) return null;
+    const [earlier] = await tx
+      .select()
+      .from(projectStates)
+      .where(and(eq(projectStates.projectId, projectId), eq(projectStates.state, state)));
+    const before = { sinceMs: project.stateSince.getTime(), earlierMs: earlier?.since.getTime() ?? null };
     await tx.update(projects).set({ state, stateSince: since }).where(eq(projects.id, projectId));
     await tx.insert(projectStates).values({ projectId, state, since }).onDuplicateKeyUpdate({ set: { since } });
-    await writeReceipt(tx, {
+    return writeReceipt(tx, {
       at: now,
       who,
       action: 'state changed',
@@ -173,10 +181,42 @@ export async function setState(db: Database, { projectId, state, since, who, now
       files: 0,
       bytes: 0,
       held: 0,
-      facts: { from: project.state, to: state, since: exactTime(since.getTime()) },
+      facts: { from: project.state, to: state, since: exactTime(since.getTime()), sinceMs: since.getTime(), before },
       itemsSha256: itemsHash([]),
     });
   });
+}
+
+export interface StateFacts {
+  from: ProjectState;
+  to: ProjectState;
+  sinceMs: number;
+  /** Since when it was in the state before, and what was known of an earlier time in the state it went to. */
+  before: { sinceMs: number; earlierMs: number | null };
+}
+
+/** The state before, as if the change had not been; false where the project is not as that change left it. */
+export async function takeStateBack(
+  tx: Transaction,
+  projectId: ProjectId,
+  { from, to, sinceMs, before }: StateFacts,
+): Promise<boolean> {
+  const [project] = await tx.select().from(projects).where(eq(projects.id, projectId)).for('update');
+  if (!project || project.state !== to || project.stateSince.getTime() !== sinceMs) return false;
+  await tx
+    .update(projects)
+    .set({ state: from, stateSince: new Date(before.sinceMs) })
+    .where(eq(projects.id, projectId));
+  const of = (state: ProjectState) => and(eq(projectStates.projectId, projectId), eq(projectStates.state, state));
+  if (before.earlierMs === null) await tx.delete(projectStates).where(of(to));
+  else
+    await tx
+      .update(projectStates)
+      .set({ since: new Date(before.earlierMs) })
+      .where(of(to));
+  const since = new Date(before.sinceMs);
+  await tx.insert(projectStates).values({ projectId, state: from, since }).onDuplicateKeyUpdate({ set: { since } });
+  return true;
 }
 
 /** Every project by name, for choosing one. */

@@ -18,7 +18,7 @@ const CHAIN = 'ledger';
  * Writes a receipt. Must run in a transaction. Who writes one waits until the one before has committed: a lock on the last
  * receipt would not do, as whoever waits for it is given that row and not the one that came behind it meanwhile.
  */
-export async function writeReceipt(tx: Db, receipt: NewReceipt): Promise<void> {
+export async function writeReceipt(tx: Db, receipt: NewReceipt): Promise<number> {
   await tx
     .insert(site)
     .values({ key: CHAIN, value: '' })
@@ -29,7 +29,9 @@ export async function writeReceipt(tx: Db, receipt: NewReceipt): Promise<void> {
     .orderBy(desc(receipts.id))
     .limit(1)
     .for('update');
-  await tx.insert(receipts).values({ ...receipt, chainSha256: chainOf(receipt, last?.chain ?? FIRST) });
+  const chainSha256 = chainOf(receipt, last?.chain ?? FIRST);
+  const [{ insertId }] = await tx.insert(receipts).values({ ...receipt, chainSha256 });
+  return insertId;
 }
 
 function chainOf(receipt: NewReceipt, before: string): string {

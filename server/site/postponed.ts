@@ -52,7 +52,7 @@ export async function postpone(
       .insert(postponed)
       .values({ decision: key, ...row })
       .onDuplicateKeyUpdate({ set: row });
-    await note(tx, { title, reason, action: 'decision put off' }, { who, now });
+    await note(tx, { title, reason, action: 'decision put off', key }, { who, now });
   });
   return title;
 }
@@ -71,10 +71,10 @@ export async function bringBack(db: Database, key: string, by: By): Promise<stri
 
 const note = (
   tx: Parameters<typeof writeReceipt>[0],
-  { title, reason, action }: { title: string; reason: string; action: string },
+  { title, reason, action, key }: { title: string; reason: string; action: string; key?: string },
   { who, now }: By,
 ) =>
   writeReceipt(tx, {
     ...{ at: now, who, action, title: title.slice(0, 500), files: 0, bytes: 0, held: 0 },
-    ...{ facts: { reason }, itemsSha256: itemsHash([]) },
+    ...{ facts: { reason, ...(key === undefined ? {} : { key }) }, itemsSha256: itemsHash([]) },
   });

@@ -3,6 +3,7 @@
 import { and, asc, desc, eq, inArray, isNull, sql } from 'drizzle-orm';
 import type { ProjectId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
+import { documentOfAutosave } from '#core/snapshots/autosaves.ts';
 import { changesBetween, type Summary } from '#core/snapshots/snapshots.ts';
 import type { Db } from '../db/connect.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
@@ -25,6 +26,18 @@ export interface SnapshotRow {
   untilNow: string[] | null;
 }
 
+/** A copy that a program made by itself: told as it lies there, and left alone. */
+export interface AutosaveRow {
+  fileId: number;
+  name: string;
+  modifiedMs: number;
+  bytes: number;
+  volume: string;
+  path: string;
+  /** It lies on the volume of its document: one disk takes both. */
+  isBesideIt: boolean;
+}
+
 export interface DocumentLine {
   fileId: number;
   name: string;
@@ -34,9 +47,11 @@ export interface DocumentLine {
   isThere: boolean;
   /** The newest first. */
   snapshots: SnapshotRow[];
+  /** The newest first. */
+  autosaves: AutosaveRow[];
 }
 
-/** The lines of a project's documents; those that nothing was kept of are left out. */
+/** The lines of a project's documents; those that nothing was kept or saved of are left out. */
 export async function linesOf(db: Db, projectId: ProjectId): Promise<DocumentLine[]> {
   const kept = await db
     .select({ row: snapshots, on: volumes.name })
@@ -44,10 +59,14 @@ export async function linesOf(db: Db, projectId: ProjectId): Promise<DocumentLin
     .innerJoin(volumes, eq(volumes.id, snapshots.onVolumeId))
     .where(and(eq(snapshots.projectId, projectId), eq(snapshots.state, 'kept')))
     .orderBy(desc(snapshots.takenAt), desc(snapshots.id));
-  const fileIds = [...new Set(kept.map(({ row }) => row.fileId))];
+  const autosaves = await autosavesOf(db, projectId);
+  const fileIds = [...new Set([...kept.map(({ row }) => row.fileId), ...autosaves.keys()])];
   if (fileIds.length === 0) return [];
   const where = await db
-    .select({ fileId: files.id, name: files.name, folder: folders.path, volume: volumes.name, goneAt: files.goneAt })
+    .select({
+      ...{ fileId: files.id, name: files.name, goneAt: files.goneAt },
+      ...{ folder: folders.path, volume: volumes.name, volumeId: volumes.id },
+    })
     .from(files)
     .innerJoin(folders, eq(folders.id, files.folderId))
     .innerJoin(volumes, eq(volumes.id, files.volumeId))
@@ -55,10 +74,14 @@ export async function linesOf(db: Db, projectId: ProjectId): Promise<DocumentLin
   const now = await nowOf(db, fileIds);
   return (
     where
-      .map(({ fileId, name, folder, volume, goneAt }) => {
+      .map(({ fileId, name, folder, volume, volumeId, goneAt }) => {
         const own = kept.filter(({ row }) => row.fileId === fileId);
         return {
           ...{ fileId, name, volume, path: joinPath(folder, name), isThere: goneAt === null },
+          autosaves: (autosaves.get(fileId) ?? []).map(({ volumeId: on, ...one }) => ({
+            ...one,
+            isBesideIt: on === volumeId,
+          })),
           snapshots: own.map(({ row, on }, i) => {
             const before = own[i + 1]?.row.summary;
             const is = now.get(fileId);
@@ -72,8 +95,48 @@ export async function linesOf(db: Db, projectId: ProjectId): Promise<DocumentLin
         };
       })
       // The one that is worked on most first, wherever its last one stands.
-      .sort((a, b) => b.snapshots.length - a.snapshots.length || a.fileId - b.fileId)
+      .sort(
+        (a, b) =>
+          b.snapshots.length - a.snapshots.length || b.autosaves.length - a.autosaves.length || a.fileId - b.fileId,
+      )
   );
+}
+
+const MOST_AUTOSAVES = 1000;
+
+/** What programs saved by themselves of a project's documents, by the document's file; the newest first. */
+async function autosavesOf(
+  db: Db,
+  projectId: ProjectId,
+): Promise<Map<number, (Omit<AutosaveRow, 'isBesideIt'> & { volumeId: number })[]>> {
+  const own = await db
+    .select({ fileId: files.id, name: files.name })
+    .from(documents)
+    .innerJoin(files, eq(files.id, documents.fileId))
+    .where(and(eq(documents.projectId, projectId), isNull(files.goneAt)))
+    .orderBy(asc(files.id));
+  if (own.length === 0) return new Map();
+  const rows = await db
+    .select({
+      ...{ fileId: files.id, name: files.name, modifiedUs: files.modifiedUs, bytes: files.sizeBytes },
+      ...{ folder: folders.path, volume: volumes.name, volumeId: volumes.id },
+    })
+    .from(files)
+    .innerJoin(folders, eq(folders.id, files.folderId))
+    .innerJoin(volumes, eq(volumes.id, files.volumeId))
+    .where(and(eq(files.projectId, projectId), eq(files.kind, 'backup'), isNull(files.goneAt)))
+    .orderBy(desc(files.modifiedUs), desc(files.id))
+    .limit(MOST_AUTOSAVES);
+  const names = own.map((document) => document.name);
+  const found = new Map<number, (Omit<AutosaveRow, 'isBesideIt'> & { volumeId: number })[]>();
+  for (const { modifiedUs, folder, ...row } of rows) {
+    const at = documentOfAutosave(row.name, names);
+    if (at === null) continue;
+    const { fileId } = own[at]!;
+    const one = { ...row, modifiedMs: modifiedUs / 1000, path: joinPath(folder, row.name) };
+    found.set(fileId, [...(found.get(fileId) ?? []), one]);
+  }
+  return found;
 }
 
 /** What documents say now, by their file. */

@@ -109,6 +109,30 @@ test('a document that changed is kept as it was, at most every so many minutes, 
   expect(onDisk()).toHaveLength(2);
 });
 
+test('what its program saved by itself is on the line of its document, told where it shares a disk with it', async () => {
+  const saved = (name: string, hours: number) => {
+    site.put(name, 'x');
+    utimesSync(at(name), BEGIN / 1000 + hours * 3600, BEGIN / 1000 + hours * 3600);
+  };
+  saved('media/fog/autosaves/fog.01.otio', 1);
+  saved('media/fog/autosaves/fog.02.otio', 2);
+  saved('media/fog/autosaves/other.otio', 3);
+  await site.read(media);
+  await pass(BEGIN + MINUTE);
+  const [line, ...more] = await linesOf(site.db, FOG);
+  expect(more).toEqual([]);
+  expect(line!.snapshots).toHaveLength(1);
+  expect(line!.autosaves.map(({ name, isBesideIt, modifiedMs }) => [name, isBesideIt, modifiedMs - BEGIN])).toEqual([
+    ['fog.02.otio', true, 2 * 3_600_000],
+    ['fog.01.otio', true, 3_600_000],
+  ]);
+  // A document of which nothing else is kept has a line of them alone.
+  await site.db.delete(snapshots);
+  expect((await linesOf(site.db, FOG)).map(({ autosaves, snapshots: own }) => [autosaves.length, own.length])).toEqual([
+    [2, 0],
+  ]);
+});
+
 test('what is being written, is broken or is gone is left; what was kept before stays', async () => {
   await pass(BEGIN + MINUTE);
   const now = Date.now();
