@@ -1,7 +1,7 @@
 // Bringing an archive back to a volume, or one timeline, a bin or single files of it: asked for in a dialog, added to the plan.
 import clsx from 'clsx';
 import { Dialog } from 'radix-ui';
-import { useState } from 'react';
+import { useRef, useState } from 'react';
 import { useFetcher } from 'react-router';
 import { fetchWords } from '#core/archive/fetching.ts';
 import { counted, duration, size } from '#core/wording/amounts.ts';
@@ -34,6 +34,7 @@ type Which = 'all' | 'timelines' | 'bins' | 'files';
 export function Restore(props: RestoreProps) {
   const { archive, ticked = [], tone = 'plain' } = props;
   const [open, setOpen] = useState(false);
+  const toPlan = useRef(false);
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Trigger asChild>
@@ -45,16 +46,23 @@ export function Restore(props: RestoreProps) {
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ground/80" />
         <Dialog.Content
           aria-describedby={undefined}
+          // Opened sooner, the plan would close as the focus goes back to where it was.
+          onCloseAutoFocus={(event) => {
+            if (!toPlan.current) return;
+            event.preventDefault();
+            toPlan.current = false;
+            openPlan();
+          }}
           className="fixed top-1/2 left-1/2 z-40 max-h-[92vh] w-[480px] max-w-[calc(100vw-1.5rem)] -translate-x-1/2 -translate-y-1/2 overflow-auto rounded-[10px] border border-line bg-raised p-5 focus:outline-none"
         >
-          <Asking {...props} ticked={ticked} />
+          <Asking {...props} ticked={ticked} onReview={() => (toPlan.current = true)} />
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>
   );
 }
 
-function Asking({ archive, copy, portions, ticked = [] }: RestoreProps) {
+function Asking({ archive, copy, portions, ticked = [], onReview }: RestoreProps & { onReview: () => void }) {
   const fetcher = useFetcher<Answer>();
   const [which, setWhich] = useState<Which>(ticked.length > 0 ? 'files' : 'all');
   const [names, setNames] = useState<ReadonlySet<string>>(new Set());
@@ -90,7 +98,7 @@ function Asking({ archive, copy, portions, ticked = [] }: RestoreProps) {
           </Dialog.Close>
           {fetcher.data?.ok ? (
             <Dialog.Close asChild>
-              <Button tone="first" onClick={openPlan}>
+              <Button tone="first" onClick={onReview}>
                 Review plan
               </Button>
             </Dialog.Close>

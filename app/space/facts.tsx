@@ -10,6 +10,7 @@ import { useFrame } from '../shell/use-frame';
 import { type To, useLens } from '../shell/links';
 import { Button, Card, Chip, inputLook, LevelMark, Said } from '../ui/parts';
 import { Picture } from '../ui/picture';
+import { UsedStrip } from '../charts/used-strip';
 
 type Data = Route.ComponentProps['loaderData'];
 
@@ -129,15 +130,12 @@ function MakeProject({ folder }: { folder: NonNullable<Data['folder']> }) {
 }
 
 interface FileProps {
+  data: Data;
   file: NonNullable<Data['file']>;
-  essence: Data['essence'];
-  worth: Data['worth'];
-  paths: Data['paths'];
-  nowMs: number;
   to: To;
 }
 
-export function FileCard({ file, essence, worth, paths, nowMs, to }: FileProps) {
+export function FileCard({ data: { essence, used, worth, paths, nowMs }, file, to }: FileProps) {
   return (
     <Card
       title={
@@ -161,6 +159,7 @@ export function FileCard({ file, essence, worth, paths, nowMs, to }: FileProps) 
         </dd>
         <Structure essence={essence} />
         <Belongs file={file} />
+        {used && <Used used={used} />}
         {worth.length > 0 && <FileMayGo key={file.fileId} fileId={file.fileId} worth={worth} />}
         <dt className="text-ink-2">Lies in</dt>
         <dd>
@@ -210,6 +209,37 @@ function FileMayGo({ fileId, worth }: { fileId: number; worth: Data['worth'] }) 
   );
 }
 
+const MOST_PARTS = 8;
+
+/** Which parts of it are used: as a strip, and in its own timecode. */
+function Used({ used }: { used: NonNullable<Data['used']> }) {
+  const { isWhole, parts, shares } = used;
+  return (
+    <>
+      <dt className="text-ink-2">Used</dt>
+      <dd>
+        {isWhole ? (
+          'all of it'
+        ) : (
+          <>
+            {shares.length > 0 && <UsedStrip parts={shares} />}
+            <ul aria-label="Used parts" className="mt-0.5">
+              {parts.slice(0, MOST_PARTS).map(({ from, to }) => (
+                <li key={from} className="path">
+                  {from} to {to}
+                </li>
+              ))}
+            </ul>
+            {parts.length > MOST_PARTS && (
+              <span className="text-[13px] text-ink-2">and {parts.length - MOST_PARTS} more</span>
+            )}
+          </>
+        )}
+      </dd>
+    </>
+  );
+}
+
 /** A few moments of it, evenly spread. What has no picture there is left empty. */
 function Strip({ fileId, name }: { fileId: number; name: string }) {
   return (
@@ -230,7 +260,7 @@ function Paths({ paths }: { paths: Data['paths'] }) {
         {place.station}
       </dt>
       <dd className="flex items-start justify-between gap-2">
-        <span className="path min-w-0 truncate" title={place.path}>
+        <span className="path min-w-0 break-all" title={place.path}>
           {place.path}
         </span>
         <CopyPath station={place.station} path={place.path} />
@@ -254,7 +284,7 @@ function CopyPath({ station, path }: { station: string; path: string }) {
   );
 }
 
-function Structure({ essence }: Pick<FileProps, 'essence'>) {
+function Structure({ essence }: Pick<Data, 'essence'>) {
   return (
     <>
       {essence?.words.map((line) => (

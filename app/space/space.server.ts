@@ -1,5 +1,6 @@
 // What the space route asks of the services.
 import { essenceFacts } from '#server/readings/essence.ts';
+import { partsUsed } from '#server/space/parts-used.ts';
 import type { Route } from './+types/space';
 import type { FolderId } from '#core/model.ts';
 import { joinPath, nameOf } from '#core/paths.ts';
@@ -92,7 +93,7 @@ export async function loader({ request }: Route.LoaderArgs) {
   const scope: Scope = folder ? { folder } : { volumeIds: chosen };
   const today = Math.floor(Date.now() / 86_400_000);
   const on = folder ? [folder.volumeId] : chosen;
-  const [rows, units, layers, extreme, paths, project, essence, worth, going] = await Promise.all([
+  const [rows, units, layers, extreme, paths, project, essence, worth, going, used] = await Promise.all([
     areas(db(), { scope, by, only, today }),
     folder && by === 'folder' ? unitsIn(db(), folder.folderId, { only, today, open: search.get('open') }) : [],
     strata(db(), on, today),
@@ -102,6 +103,7 @@ export async function loader({ request }: Route.LoaderArgs) {
     file ? essenceFacts(db(), file.fileId) : null,
     file ? linesOfUnit(db(), file.fileId) : [],
     folder && !file ? mayGo(folder) : null,
+    file ? partsUsed(db(), file.fileId) : null,
   ]);
   const volumes = on.length > 0 ? all.filter((volume) => on.includes(volume.volumeId)) : all;
   const yearOldBytes = layers.at(-1)!.bytes;
@@ -117,6 +119,7 @@ export async function loader({ request }: Route.LoaderArgs) {
     folder,
     file,
     essence,
+    used,
     worth,
     going,
     paths,

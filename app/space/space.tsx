@@ -64,14 +64,7 @@ export default function Space({ loaderData: data }: Route.ComponentProps) {
         </Card>
         <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] content-start gap-4">
           {data.file ? (
-            <FileCard
-              file={data.file}
-              essence={data.essence}
-              worth={data.worth}
-              paths={data.paths}
-              nowMs={data.nowMs}
-              to={to}
-            />
+            <FileCard data={data} file={data.file} to={to} />
           ) : (
             folder && <FolderCard folder={folder} going={data.going} paths={data.paths} />
           )}
