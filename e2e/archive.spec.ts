@@ -78,7 +78,7 @@ test('an archive is shaped to what some timelines use, kept as a shape, and weig
 
 test('the copies of an archive are read back from the shelf', async ({ page }) => {
   await page.goto('/shelf');
-  await page.getByRole('button', { name: /^Read back Brine Road now/ }).click();
+  await page.getByRole('button', { name: /^Read back now: Brine Road/ }).click();
   await expect(page.getByRole('status')).toContainText('Reading back what is on KD-0001 begins');
   await expect(async () => {
     await page.goto('/ledger');

@@ -70,7 +70,7 @@ test('who uses a clip, which parts, and where it lies on every station: one sear
 test('what has strayed is brought home in four clicks', async ({ page }) => {
   await page.goto('/projects/3');
   const hand = new Hand(page);
-  await hand.click(page.getByRole('button', { name: /^Move source home/ }));
+  await hand.click(page.getByRole('button', { name: /^move .* home: source/ }));
   await hand.click(page.getByRole('button', { name: 'Review plan' }));
   await wouldRun(hand, 4);
 });
@@ -103,7 +103,7 @@ test('one timeline of an archive is brought back in six clicks', async ({ page }
 
 for (const [lens, add] of [
   ['/reclaim/caches?v=4', /^Add .* to the plan/],
-  ['/projects/3', /^Move source home/],
+  ['/projects/3', /^move .* home: source/],
   ['/projects/3/missing', /^Add the relinking/],
   ['/archive/4', /^Add (the archive|an archive)/],
 ] as const)

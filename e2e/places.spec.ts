@@ -28,7 +28,7 @@ test('what has strayed goes home, and the document that named it gets a new vers
   const before = readFileSync(document, 'utf8');
   expect(existsSync(stray)).toBe(true);
   await project(page, 'Harbour Lights');
-  await page.getByRole('button', { name: /^Move source home/ }).click();
+  await page.getByRole('button', { name: /^move .* home: source/ }).click();
   await expect(page.getByText('move in the plan')).toBeVisible();
   await page.getByRole('button', { name: 'Review plan' }).click();
   await expect(page.getByText('1 document will get a new version')).toBeVisible();
@@ -46,7 +46,7 @@ test('what has strayed goes home, and the document that named it gets a new vers
   expect(fresh).not.toContain('Downloads');
   await page.keyboard.press('Escape');
   await project(page, 'Harbour Lights');
-  await expect(page.getByRole('button', { name: /^Move source home/ })).toHaveCount(0);
+  await expect(page.getByRole('button', { name: /^move .* home: source/ })).toHaveCount(0);
   await expect(page.getByText('16 of 16')).toBeVisible();
   await page.getByRole('button', { name: 'About it' }).click();
   await expect(page.getByText('older version')).toBeVisible();

@@ -80,7 +80,7 @@ function Area({ leaf, pointed, onPoint }: AreaProps) {
   };
   const inside = roomy ? (
     <>
-      <span className="block truncate font-medium">{area.name}</span>
+      <span className="block truncate font-medium">{area.name}</span>{' '}
       <span className="block truncate text-[13px]">{size(area.bytes)}</span>
     </>
   ) : (
@@ -89,7 +89,7 @@ function Area({ leaf, pointed, onPoint }: AreaProps) {
   return area.to === null ? (
     <div {...props}>{inside}</div>
   ) : (
-    <Link to={area.to} aria-label={words} onFocus={() => onPoint(area.key)} onBlur={() => onPoint(null)} {...props}>
+    <Link to={area.to} onFocus={() => onPoint(area.key)} onBlur={() => onPoint(null)} {...props}>
       {inside}
     </Link>
   );

@@ -270,7 +270,7 @@ function ClipName({ clip, data }: { clip: Clip; data: Data }) {
           to={lens(`/projects/${data.project.id}/missing?media=${clip.mediaId}`)}
           aria-label={`Replace the media of ${clip.name}`}
           title="Replace its media by another version"
-          className="text-ink-3 hover:text-accent"
+          className="inline-flex size-6 shrink-0 items-center justify-center text-ink-3 hover:text-accent"
         >
           ⇄
         </Link>

@@ -225,6 +225,7 @@ function MoveHome({ kind, strays, names }: MoveHomeProps) {
   const bytes = size(strays.reduce((sum, stray) => sum + stray.bytes, 0));
   const from = strays.map((stray) => `${size(stray.bytes)} on ${names.get(stray.volumeId)}`).join(', ');
   if (fetcher.data?.ok) return <Chip tone="ok">move in the plan</Chip>;
+  const words = fetcher.data && !fetcher.data.ok ? 'not added' : `move ${bytes} home`;
   return (
     <fetcher.Form method="post" className="min-w-0">
       <input type="hidden" name="kind" value={kind} />
@@ -234,10 +235,10 @@ function MoveHome({ kind, strays, names }: MoveHomeProps) {
         value="move"
         disabled={fetcher.state !== 'idle'}
         title={fetcher.data && !fetcher.data.ok ? fetcher.data.error : from}
-        aria-label={`Move ${kind} home: ${from}`}
+        aria-label={`${words}: ${kind}, ${from}`}
         className="truncate rounded-md bg-caution-wash px-2 py-0.5 text-xs font-medium text-caution hover:underline"
       >
-        {fetcher.data && !fetcher.data.ok ? 'not added' : `move ${bytes} home`}
+        {words}
       </button>
       {fetcher.data && !fetcher.data.ok && (
         <span role="alert" className="sr-only">

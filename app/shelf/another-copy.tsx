@@ -30,7 +30,7 @@ export function AnotherCopy({ data: { archive, others, repairable } }: { data: R
           <ul className="grid gap-0.5 text-[13px]" aria-label="Carriers for another copy">
             {others.map((carrier) => (
               <li key={carrier.carrierId}>
-                <label className="flex cursor-pointer items-baseline gap-2">
+                <label className="flex min-h-6 cursor-pointer items-center gap-2">
                   <input
                     type="checkbox"
                     className="accent-accent"

@@ -112,7 +112,7 @@ function Copies({ data }: { data: Data }) {
                     type="submit"
                     name="intent"
                     value="read back"
-                    aria-label={`Read back copy ${i + 1} now`}
+                    aria-label={`Read back now: copy ${i + 1}`}
                     className="text-[13px] text-accent underline"
                   >
                     Read back now

@@ -228,7 +228,7 @@ function ReadBack({ archive, submit }: { archive: Archive; submit: ReturnType<ty
         type="submit"
         name="intent"
         value="read back"
-        aria-label={`Read back ${archive.name} now`}
+        aria-label={`Read back now: ${archive.name}`}
         className="text-[13px] whitespace-nowrap text-accent underline"
       >
         Read back now
@@ -326,7 +326,7 @@ function ArchiveRow({
           <Link
             to={lens(`/shelf/${archive.archiveId}`)}
             className="text-accent hover:underline"
-            aria-label={`Release the originals of ${archive.name}`}
+            aria-label={`${size(archive.originalsBytes)}: release the originals of ${archive.name}`}
           >
             {size(archive.originalsBytes)}
           </Link>

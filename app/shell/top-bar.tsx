@@ -113,7 +113,7 @@ function Person({ who, theme }: { who: string; theme: string }) {
   return (
     <Popover.Root>
       <Popover.Trigger
-        aria-label={`${who}: name and colours`}
+        aria-label={`${initials(who)} ${who}: name and colours`}
         className="flex size-7 items-center justify-center rounded-full bg-accent-wash text-xs font-semibold text-accent-deep"
       >
         {initials(who)}

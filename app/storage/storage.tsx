@@ -452,7 +452,7 @@ function Traits({ volume }: { volume?: Volume }) {
           ['shared', 'shared by stations'],
         ] as const
       ).map(([key, words]) => (
-        <label key={key} className="flex items-center gap-1.5">
+        <label key={key} className="flex min-h-6 items-center gap-1.5">
           <input type="checkbox" name={key} defaultChecked={volume?.[key]} className="accent-accent" />
           {words}
         </label>
