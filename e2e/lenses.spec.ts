@@ -125,6 +125,23 @@ test('the keyboard alone: lenses by number, search, rack, staging, review, empty
   await expect(page.getByTestId('plan-summary')).toHaveText('nothing in the plan');
 });
 
+test('the map of a volume is walked by arrow keys, and an area opened by Enter', async ({ page }) => {
+  await page.goto('/space');
+  const map = page.getByRole('group', { name: /Map of area/ });
+  const largest = map.getByRole('link').first();
+  await largest.focus();
+  await page.keyboard.press('ArrowRight');
+  await expect(largest).not.toBeFocused();
+  await expect(map.locator('a:focus')).toHaveCount(1);
+  await page.keyboard.press('ArrowLeft');
+  await expect(largest).toBeFocused();
+  // At the edge it stays.
+  await page.keyboard.press('ArrowLeft');
+  await expect(largest).toBeFocused();
+  await page.keyboard.press('Enter');
+  await expect(page).toHaveURL(/folder=/);
+});
+
 test('a table that is drawn anew keeps the focus, and the half of a click', async ({ page }) => {
   await page.goto('/reclaim?left=1');
   const ticks = page.getByRole('region', { name: 'What may go' }).getByRole('checkbox');

@@ -63,7 +63,7 @@ try {
   await page.locator('main').evaluate((main) => main.scrollTo(0, 0));
   await take(page, null, 'project');
   await page.getByRole('link', { name: /^find / }).click();
-  await page.getByRole('button', { name: /lighthouse_model_02/ }).click();
+  await page.getByRole('button', { name: /^lighthouse_model_02/ }).click();
   await take(page, null, 'missing');
   await page.goto('/projects');
   await page.getByRole('link', { name: 'Tide Tables', exact: true }).click();

@@ -94,15 +94,13 @@ test('rules for kinds show what they change before they are saved', async ({ pag
 
 test('the map and the list stay in step, by kind, by project, and down to one file', async ({ page }) => {
   await page.goto('/space?by=kind');
-  await page
-    .getByRole('link', { name: /^cache, / })
-    .first()
-    .click();
+  const map = page.getByRole('group', { name: /Map of area/ });
+  await map.getByRole('link', { name: /^cache/ }).click();
   await expect(page).toHaveURL(/kind=cache/);
   await expect(page.getByRole('link', { name: 'No longer only cache' })).toBeVisible();
   const row = page.getByRole('region', { name: 'Folders' }).getByRole('row', { name: /loft-1 scratch/ });
   await row.hover();
-  await expect(page.getByRole('link', { name: /^loft-1 scratch, / })).toHaveClass(/!bg-accent/);
+  await expect(map.getByRole('link', { name: /^loft-1 scratch/ })).toHaveClass(/!bg-accent/);
   await page.goto('/space?list=largest');
   await page.getByRole('region', { name: 'The largest' }).getByRole('link').first().click();
   await expect(page.getByText('Used by')).toBeVisible();

@@ -2,8 +2,10 @@
 // beside it holds the same numbers and lights up with it.
 import clsx from 'clsx';
 import { hierarchy, type HierarchyRectangularNode, treemap, treemapSquarify } from 'd3';
+import type { KeyboardEvent } from 'react';
 import { Link } from 'react-router';
 import { size } from '#core/wording/amounts.ts';
+import { beside, type Direction, type Rect } from './beside';
 
 export interface MapArea {
   key: string;
@@ -37,18 +39,42 @@ export function AreaMap({ areas, pointed, onPoint }: MapProps) {
     .tile(treemapSquarify.ratio(1.4))(
     hierarchy<{ children?: MapArea[] } & Partial<MapArea>>({ children: shown }).sum((area) => area.bytes ?? 0),
   );
+  const leaves = root.leaves();
   return (
     <div
       className="relative h-[max(300px,calc(100vh-300px))] w-full"
       role="group"
       aria-label="Map of area by size"
       onPointerLeave={() => onPoint(null)}
+      onKeyDown={(event) => walk(event, leaves)}
     >
-      {root.leaves().map((leaf) => (
+      {leaves.map((leaf) => (
         <Area key={(leaf.data as MapArea).key} leaf={leaf} pointed={pointed} onPoint={onPoint} />
       ))}
     </div>
   );
+}
+
+const ARROWS: Partial<Record<string, Direction>> = {
+  ArrowLeft: 'left',
+  ArrowRight: 'right',
+  ArrowUp: 'up',
+  ArrowDown: 'down',
+};
+
+/** Arrow keys go to the area beside, over those that lead nowhere. */
+function walk(event: KeyboardEvent<HTMLElement>, leaves: readonly Rect[]): void {
+  const direction = ARROWS[event.key];
+  if (!direction) return;
+  const drawn = [...event.currentTarget.children];
+  for (let at: number | null = drawn.indexOf(event.target as Element); at !== null && at >= 0;) {
+    at = beside(leaves, at, direction);
+    const next = at === null ? null : drawn[at];
+    if (!(next instanceof HTMLAnchorElement)) continue;
+    event.preventDefault();
+    next.focus();
+    return;
+  }
 }
 
 interface AreaProps extends Omit<MapProps, 'areas'> {

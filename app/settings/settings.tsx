@@ -7,7 +7,7 @@ import type { KindRule } from '#core/kinds/kinds.ts';
 import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
 import { DUTIES, type Duty, type Kind, KINDS } from '#core/model.ts';
 import { count, counted, size } from '#core/wording/amounts.ts';
-import { kindsSentence } from '#core/wording/lenses.ts';
+import { type SettingsFacts, settingsSentence } from '#core/wording/settings.ts';
 import { Button, buttonLook, Card, Empty, Field, inputLook, KindDot, NumberField, Said, Sentence } from '../ui/parts';
 import { OwnBackup } from './own-backup';
 import { Post } from './post';
@@ -26,7 +26,7 @@ export default function Settings({ loaderData }: Route.ComponentProps) {
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <div className="flex items-start justify-between slim:flex-wrap gap-4">
-        <Sentence>{kindsSentence(loaderData.rules.length, loaderData.templates.length)}</Sentence>
+        <Sentence>{settingsSentence(show, factsOf(loaderData))}</Sentence>
         <div role="group" aria-label="Show" className="flex shrink-0 flex-wrap slim:shrink gap-1">
           {VIEWS.map((view) => (
             <Link
@@ -69,6 +69,16 @@ export default function Settings({ loaderData }: Route.ComponentProps) {
     </div>
   );
 }
+
+const factsOf = ({ rules, templates, removing, snapshots, backup, post, volumes }: Data): SettingsFacts => ({
+  ...{ rules: rules.length, templates: templates.length, ...removing.copies },
+  readBackMonths: removing.shelf.readBackMonths,
+  snapshotsOn: volumes.find((volume) => volume.volumeId === snapshots.volumeId)?.name ?? null,
+  everyMinutes: snapshots.everyMinutes,
+  backupFolder: backup.folder,
+  mailTo: post.rule.host === '' ? [] : post.rule.to,
+  posts: post.rule.webhook !== '',
+});
 
 const VIEWS = [
   { key: 'kinds', words: 'Kinds of files' },

@@ -78,7 +78,7 @@ function MayGo({ folder, going }: { folder: NonNullable<Data['folder']>; going: 
     <>
       <dt className="text-ink-2">Can go</dt>
       <dd>
-        <Link to={at(null)} className="text-accent hover:underline">
+        <Link to={at(null)} className="block min-h-6 text-accent hover:underline">
           {size(total)}
         </Link>
         <span className="block text-[13px] text-ink-2">
@@ -275,7 +275,7 @@ function CopyPath({ station, path }: { station: string; path: string }) {
   return (
     <button
       type="button"
-      className="shrink-0 text-[13px] text-accent hover:underline"
+      className="min-h-6 shrink-0 px-1 text-[13px] text-accent hover:underline"
       aria-label={`Copy path for ${station}`}
       onClick={() => void navigator.clipboard.writeText(path).then(() => setCopied(true))}
     >
