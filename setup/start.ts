@@ -185,16 +185,16 @@ async function untilAnswering(address: string, web: ChildProcess): Promise<void>
   throw new SetupError(`What was to answer at ${address} did not start. Its own words are above.`);
 }
 
-/** Settings from keramion.conf (NAME=value a line), under those of the environment. */
-function configuration(): Record<string, string | undefined> {
+/** Settings from keramion.conf (NAME=value a line), under those of the environment; the processes that are started have all of them. */
+export function configuration(): Record<string, string | undefined> {
   const file = process.env.KERAMION_CONFIG ?? 'keramion.conf';
-  if (!existsSync(file)) return { ...process.env };
+  if (!existsSync(file)) return process.env;
   const text = readFileSync(file, 'utf8');
   // What is no setting would be passed over in silence.
   for (const [i, line] of text.split('\n').entries())
     if (!/^\s*(#|$)/.test(line) && !/^\s*KERAMION_[A-Z_]+\s*=/.test(line))
       throw new SetupError(`Line ${i + 1} of ${file} is not a setting like KERAMION_PORT=4700. Nothing was started.`);
-  return { ...parse(text), ...process.env };
+  return Object.assign(process.env, { ...parse(text), ...process.env });
 }
 
 function portOf(settings: Record<string, string | undefined>, name: string, fallback: number): number {

@@ -2,40 +2,31 @@
 import { useFetcher } from 'react-router';
 import { ago, count, exactTime, size } from '#core/wording/amounts.ts';
 import { Button, Card, Chip, Field, inputLook, Said } from '../ui/parts';
+import { RuleForm } from './rule-form';
 import { KeptFor } from './kept-for';
 import type { action, loader } from './settings.server.ts';
 
 type Data = Awaited<ReturnType<typeof loader>>;
 
 export function OwnBackup({ data }: { data: Data }) {
-  const fetcher = useFetcher<typeof action>();
   const { backup } = data;
   return (
     <div className="grid gap-4">
       <Last data={data} />
-      <Card title="Where it goes, and for how long">
-        <fetcher.Form method="post" className="grid gap-4">
-          <input type="hidden" name="intent" value="backup" />
-          <Field
-            label="Folder on the server where a worker runs"
-            hint="On another disk than the database. Empty: no backup is made by itself."
-          >
-            <input name="folder" defaultValue={backup.folder} className={`${inputLook} path`} maxLength={4000} />
-          </Field>
-          <KeptFor legend="What is kept" rule={backup} />
-          <p className="text-[13px] text-ink-2">
-            Catalogue, ledger and settings, whole at one moment. Every week the newest is read into a database of its
-            own and checked there. With KERAMION_BACKUP_PASSPHRASE set for the worker it is locked. keramion
-            restore-catalogue brings one back.
-          </p>
-          <div>
-            <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
-              Save
-            </Button>
-          </div>
-          <Said answer={fetcher.data?.answer} />
-        </fetcher.Form>
-      </Card>
+      <RuleForm title="Where it goes, and for how long" intent="backup">
+        <Field
+          label="Folder on the server where a worker runs"
+          hint="On another disk than the database. Empty: no backup is made by itself."
+        >
+          <input name="folder" defaultValue={backup.folder} className={`${inputLook} path`} maxLength={4000} />
+        </Field>
+        <KeptFor legend="What is kept" rule={backup} />
+        <p className="text-[13px] text-ink-2">
+          Catalogue, ledger and settings, whole at one moment. Every week the newest is read into a database of its own
+          and checked there. With KERAMION_BACKUP_PASSPHRASE set for the worker it is locked. keramion restore-catalogue
+          brings one back.
+        </p>
+      </RuleForm>
     </div>
   );
 }

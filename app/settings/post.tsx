@@ -3,6 +3,7 @@
 import { useFetcher } from 'react-router';
 import { ago, exactTime } from '#core/wording/amounts.ts';
 import { Button, Card, Chip, Field, inputLook, NumberField, Said } from '../ui/parts';
+import { RuleForm } from './rule-form';
 import type { action, loader } from './settings.server.ts';
 
 type Data = Awaited<ReturnType<typeof loader>>;
@@ -23,39 +24,29 @@ const ENCRYPTIONS = [
 ] as const;
 
 function Rule({ rule }: { rule: Data['post']['rule'] }) {
-  const fetcher = useFetcher<typeof action>();
   return (
-    <Card title="What is told, how, and whom">
-      <fetcher.Form method="post" className="grid gap-4">
-        <input type="hidden" name="intent" value="post" />
-        <MailFields rule={rule} />
-        <label className="flex items-start gap-2">
-          <input type="checkbox" name="alerts" defaultChecked={rule.alerts} className="mt-1 accent-accent" />
-          <span>
-            At once, what cannot wait: a volume full within a day, a damaged copy, another disk where a volume belongs,
-            no worker, snapshots or the own backup that fail. Once each; put off on the site, it is not told.
-          </span>
-        </label>
-        <Field
-          label="Address of Keramion, for links"
-          hint="As people open it, for example https://keramion.house.example"
-        >
-          <input name="address" defaultValue={rule.address} className={inputLook} maxLength={500} />
-        </Field>
-        <Field
-          label="Post every receipt, alert and morning to"
-          hint="Empty: nowhere. Signed (RFC 9421) with KERAMION_WEBHOOK_SECRET; what is not taken is tried again for two days."
-        >
-          <input name="webhook" defaultValue={rule.webhook} className={`${inputLook} path`} maxLength={1000} />
-        </Field>
-        <div>
-          <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
-            Save
-          </Button>
-        </div>
-        <Said answer={fetcher.data?.answer} />
-      </fetcher.Form>
-    </Card>
+    <RuleForm title="What is told, how, and whom" intent="post">
+      <MailFields rule={rule} />
+      <label className="flex items-start gap-2">
+        <input type="checkbox" name="alerts" defaultChecked={rule.alerts} className="mt-1 accent-accent" />
+        <span>
+          At once, what cannot wait: a volume full within a day, a damaged copy, another disk where a volume belongs, no
+          worker, snapshots or the own backup that fail. Once each; put off on the site, it is not told.
+        </span>
+      </label>
+      <Field
+        label="Address of Keramion, for links"
+        hint="As people open it, for example https://keramion.house.example"
+      >
+        <input name="address" defaultValue={rule.address} className={inputLook} maxLength={500} />
+      </Field>
+      <Field
+        label="Post every receipt, alert and morning to"
+        hint="Empty: nowhere. Signed (RFC 9421) with KERAMION_WEBHOOK_SECRET; what is not taken is tried again for two days."
+      >
+        <input name="webhook" defaultValue={rule.webhook} className={`${inputLook} path`} maxLength={1000} />
+      </Field>
+    </RuleForm>
   );
 }
 

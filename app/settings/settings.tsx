@@ -9,6 +9,7 @@ import { DUTIES, type Duty, type Kind, KINDS } from '#core/model.ts';
 import { count, counted, size } from '#core/wording/amounts.ts';
 import { type SettingsFacts, settingsSentence } from '#core/wording/settings.ts';
 import { Button, buttonLook, Card, Empty, Field, inputLook, KindDot, NumberField, Said, Sentence } from '../ui/parts';
+import { RuleForm } from './rule-form';
 import { OwnBackup } from './own-backup';
 import { Post } from './post';
 import { Snapshots } from './snapshots';
@@ -91,49 +92,39 @@ const VIEWS = [
 
 /** What a removal may rely on beside what it sees itself: nothing, unless the house says so here. */
 function Removing({ removing }: { removing: Data['removing'] }) {
-  const fetcher = useFetcher<typeof action>();
   return (
-    <Card title="What removing files may rely on, and what archives are to have">
-      <fetcher.Form method="post" className="grid gap-4">
-        <input type="hidden" name="intent" value="removing" />
-        <Field
-          label="Hours for which an earlier read-back counts"
-          hint="0: each original is read back from its archived copy in the step that removes it. This takes as long as reading the copy."
-        >
-          <input
-            name="readBackHours"
-            inputMode="numeric"
-            defaultValue={removing.readBackHours}
-            className={`${inputLook} w-28`}
-            required
-          />
-        </Field>
-        <label className="flex items-start gap-2">
-          <input
-            type="checkbox"
-            name="trustUnseen"
-            defaultChecked={removing.trustUnseen}
-            className="mt-1 accent-accent"
-          />
-          <span>
-            Remove files although there are programs whose open files cannot be seen
-            <span className="block text-[13px] text-ink-2">
-              The worker sees the programs of its own user alone, unless it runs as root. Off: files are left where they
-              are while it cannot tell.
-            </span>
+    <RuleForm title="What removing files may rely on, and what archives are to have" intent="removing">
+      <Field
+        label="Hours for which an earlier read-back counts"
+        hint="0: each original is read back from its archived copy in the step that removes it. This takes as long as reading the copy."
+      >
+        <input
+          name="readBackHours"
+          inputMode="numeric"
+          defaultValue={removing.readBackHours}
+          className={`${inputLook} w-28`}
+          required
+        />
+      </Field>
+      <label className="flex items-start gap-2">
+        <input
+          type="checkbox"
+          name="trustUnseen"
+          defaultChecked={removing.trustUnseen}
+          className="mt-1 accent-accent"
+        />
+        <span>
+          Remove files although there are programs whose open files cannot be seen
+          <span className="block text-[13px] text-ink-2">
+            The worker sees the programs of its own user alone, unless it runs as root. Off: files are left where they
+            are while it cannot tell.
           </span>
-        </label>
-        <AsideAtNight rule={removing.aside} />
-        <WantedCopies rule={removing.copies} />
-        <KeptWhole rule={removing.shelf} />
-        <div>
-          <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
-            Save
-          </Button>
-        </div>
-        <Said answer={fetcher.data?.answer} />
-      </fetcher.Form>
-    </Card>
+        </span>
+      </label>
+      <AsideAtNight rule={removing.aside} />
+      <WantedCopies rule={removing.copies} />
+      <KeptWhole rule={removing.shelf} />
+    </RuleForm>
   );
 }
 

@@ -16,7 +16,7 @@ import {
   toNumber,
   ZERO,
 } from '../time/fraction.ts';
-import { type FrameRange, type Rate, union } from '../time/rates.ts';
+import { type FrameRange, isSameRate, type Rate, union } from '../time/rates.ts';
 
 /** Ranges with so much on either side; those with less than the gap between them become one. */
 export interface Handles extends Around {
@@ -136,8 +136,6 @@ const CUT = new Set(['mov', 'wav', 'aiff']);
 /** Less than a twentieth to leave out is not worth a second name for a file. */
 const NEARLY = 0.95;
 
-const same = (a: Rate, b: Rate): boolean => a.num * b.den === b.num * a.den;
-
 export function keptOf(file: FileFacts, uses: readonly FileUse[], handles: Handles | null): Kept {
   const whole = (why: WhyWhole | null): Kept => ({ is: 'whole', why: why && WHY_WHOLE[why] });
   if (handles === null) return whole(null);
@@ -162,7 +160,7 @@ export function keptOf(file: FileFacts, uses: readonly FileUse[], handles: Handl
 export function placedIn(file: FileFacts, use: FileUse, handles?: Handles): Part[] | WhyWhole {
   const { spans, rate } = use;
   if (!spans || !rate || !file.rate || !file.frames) return 'unread';
-  if (!file.isSound && !same(rate, file.rate)) return 'rate';
+  if (!file.isSound && !isSameRate(rate, file.rate)) return 'rate';
   const begins = beginsOf(file, use);
   if (begins.length === 0) return 'start';
   const ranges = begins.flatMap((zero) => spans.map((span) => inFile(span, { file, rate, zero })));

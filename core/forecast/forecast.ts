@@ -24,17 +24,17 @@ const NORMAL_QUANTILE = 1.2816;
 export const FURTHEST_DAYS = 730;
 
 /** All slopes between two samples, sorted; days that coincide give none. */
-function slopesOf(samples: readonly Sample[]): number[] {
+function slopesOf(samples: readonly Sample[]): Float64Array {
   const slopes: number[] = [];
   for (let i = 0; i < samples.length; i++)
     for (let j = i + 1; j < samples.length; j++) {
       const days = samples[j]!.day - samples[i]!.day;
       if (days !== 0) slopes.push((samples[j]!.bytes - samples[i]!.bytes) / days);
     }
-  return slopes.sort((a, b) => a - b);
+  return Float64Array.from(slopes).sort();
 }
 
-const median = (sorted: readonly number[]): number => {
+const median = (sorted: Float64Array): number => {
   const half = sorted.length >> 1;
   return sorted.length % 2 === 1 ? sorted[half]! : (sorted[half - 1]! + sorted[half]!) / 2;
 };

@@ -4,7 +4,7 @@
 import { count, counted, size } from '../wording/amounts.ts';
 import type { PictureSize } from '../documents/model.ts';
 import { foldPath } from '../homes/moves.ts';
-import { type FrameRange, perSecond, type Rate } from '../time/rates.ts';
+import { type FrameRange, isSameRate, perSecond, type Rate } from '../time/rates.ts';
 import { labelsPerSecond, labelText } from '../time/timecode.ts';
 
 /** What the document says of the media it misses. */
@@ -189,7 +189,6 @@ function isProved({ evidence }: Judged): boolean {
 }
 
 const stemOf = (name: string) => foldPath(name.replace(/\.[^.]+$/, ''));
-const sameRate = (a: Rate, b: Rate) => a.num * b.den === b.num * a.den;
 const rateText = (rate: Rate) => String(Math.round(perSecond(rate) * 1000) / 1000);
 
 const pictureText = ({ width, height }: PictureSize) => `${width} × ${height}`;
@@ -223,7 +222,7 @@ function evidenceFor(wanted: Wanted, counted: Suspect): Evidence[] {
   const comparable =
     rate !== null &&
     own !== null &&
-    (sameRate(rate, own) || (wanted.isNominal === true && labelsPerSecond(rate) === labelsPerSecond(own)));
+    (isSameRate(rate, own) || (wanted.isNominal === true && labelsPerSecond(rate) === labelsPerSecond(own)));
   if (rate && own)
     say(
       'rate',

@@ -35,6 +35,9 @@ export function rateFromNumber(value: number): Rate | null {
 /** The rate as a plain number of frames a second. */
 export const perSecond = (rate: Rate): number => rate.num / rate.den;
 
+/** However they are written: 50/2 is 25. */
+export const isSameRate = (a: Rate, b: Rate): boolean => a.num * b.den === b.num * a.den;
+
 /**
  * The smallest whole-frame range in `to` that covers a range given in `from`. Widening, never narrowing: what is said
  * to be used must cover what is used.

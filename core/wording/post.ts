@@ -85,6 +85,3 @@ const list = (heading: string, lines: readonly string[]): string =>
   lines.length === 0 ? '' : [`${heading}:`, ...lines.map((line) => `- ${line.replaceAll(/\s+/g, ' ')}`)].join('\n');
 
 const link = (address: string, path: string): string => (address === '' ? '' : `${address}${path}`);
-
-/** Minutes after which a message is tried again, from the first failure on. */
-export const RETRY_MINUTES: readonly number[] = [1, 5, 15, 60, 180, 360, 720, 1440];

@@ -2,7 +2,6 @@
 // time, again and later where it does not work. A process that dies while it sends leaves the message to the next: it may then arrive
 // twice, with the same number, and never not at all.
 import { and, asc, desc, eq, isNull, lte, sql } from 'drizzle-orm';
-import { RETRY_MINUTES } from '#core/wording/post.ts';
 import type { Database, Db } from '../db/connect.ts';
 import { inTransaction } from '../db/connect.ts';
 import { messages } from '../db/schema/post.ts';
@@ -13,6 +12,8 @@ export type NewMessage = Pick<Message, 'by' | 'kind' | 'about' | 'subject' | 'bo
 export type Send = (message: Message) => Promise<void>;
 
 const MINUTE_MS = 60_000;
+/** After how many a message is tried again, from the first failure on. */
+const RETRY_MINUTES: readonly number[] = [1, 5, 15, 60, 180, 360, 720, 1440];
 /** Longer than any try takes. */
 const ON_ITS_WAY_MS = 3 * MINUTE_MS;
 const AT_ONCE = 20;
@@ -45,7 +46,8 @@ export async function sendDue(db: Database, send: Send, now: Date): Promise<numb
     .select()
     .from(messages)
     .where(and(waits, lte(messages.dueAt, now)))
-    .orderBy(asc(messages.id))
+    // Mails first: what is posted may be thousands, to somebody who does not answer.
+    .orderBy(asc(messages.by), asc(messages.id))
     .limit(AT_ONCE);
   let sent = 0;
   for (const message of due) {
@@ -83,6 +85,11 @@ function outcome(triesBefore: number, trouble: string | null, now: Date): Partia
   return minutes === undefined
     ? { gaveUpAt: now, trouble: why }
     : { dueAt: new Date(now.getTime() + minutes * MINUTE_MS), trouble: why };
+}
+
+/** Where nothing is sent in a way any more, what waits or could not be sent that way goes: nobody is to hear of it again. */
+export async function dropUnsent(tx: Db, by: Message['by']): Promise<void> {
+  await tx.delete(messages).where(and(eq(messages.by, by), isNull(messages.sentAt)));
 }
 
 /** Old ones go; whether the same was told is asked of newer ones only. */

@@ -5,6 +5,7 @@ import { eq } from 'drizzle-orm';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
 import { site } from '../db/schema/site.ts';
 import { itemsHash, writeReceipt } from '../runtime/receipts.ts';
+import { dropUnsent } from './outbox.ts';
 
 export const ENCRYPTIONS = ['tls', 'starttls', 'none'] as const;
 
@@ -43,6 +44,8 @@ export async function setPostRule(db: Database, rule: PostRule, { who, now }: { 
     const before = await postRuleOf(tx);
     const value = JSON.stringify(rule);
     await tx.insert(site).values({ key: RULE, value }).onDuplicateKeyUpdate({ set: { value } });
+    if (!sendsMail(rule)) await dropUnsent(tx, 'mail');
+    if (rule.webhook === '') await dropUnsent(tx, 'webhook');
     await writeReceipt(tx, {
       ...{ at: now, who, action: 'post changed', files: 0, bytes: 0, held: 0 },
       title: sendsMail(rule)

@@ -168,6 +168,35 @@ test('a server that refuses is tried again later and later, for two days; then i
   expect(await postTrouble(site.db, at('06T09:00'))).toBeNull();
 });
 
+test('what could not be sent is forgotten once nothing is sent that way, and nobody hears of it again', async () => {
+  await setRule(mailRule({ alerts: false }));
+  mail.faults.refuses = 'No room for mails';
+  await tell(at('02T07:00'));
+  expect(await postTrouble(site.db, at('02T09:00'))).toContain('No room');
+  await setRule(postRule.parse({}));
+  expect(await postTrouble(site.db, at('02T09:00'))).toBeNull();
+  expect(await postState(site.db)).toMatchObject({ waiting: 0, gaveUp: 0, trouble: null });
+});
+
+test('a mail does not wait behind what is posted to somebody who does not answer', async () => {
+  const of = (by: 'mail' | 'webhook', n: number) => ({
+    by,
+    kind: 'event' as const,
+    about: `${by} ${n}`,
+    subject: 'x',
+    body: 'x',
+  });
+  const posted = Array.from({ length: 30 }, (_, n) => of('webhook', n));
+  await putDown(site.db, [...posted, of('mail', 0)], at('02T07:00'));
+  const tried: string[] = [];
+  const deaf = async ({ by: how }: { by: string }) => {
+    tried.push(how);
+    if (how === 'webhook') throw new Error('Nobody answers');
+  };
+  expect(await sendDue(site.db, deaf, at('02T07:00'))).toBe(1);
+  expect(tried[0]).toBe('mail');
+});
+
 test('two processes send a message once; one that died while sending leaves it to the next', async () => {
   const one = { by: 'mail' as const, kind: 'morning' as const, about: 'x', subject: 'x', body: 'x' };
   await putDown(site.db, [one, one], at('02T07:00'));

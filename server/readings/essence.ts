@@ -2,6 +2,7 @@
 // a few reads of a file's head, in a thread. Read again only where a file changed. Called after documents were read.
 import { eq } from 'drizzle-orm';
 import type { RowDataPacket } from 'mysql2/promise';
+import { isSameRate } from '#core/time/rates.ts';
 import type { Essence, PictureTrack, SoundTrack } from '#core/essence/essence.ts';
 import { framesIn } from '#core/essence/essence.ts';
 import { essenceWords } from '#core/wording/essence.ts';
@@ -152,7 +153,7 @@ function columnsOf(found: Essence): Omit<Row, 'fileId' | 'readSizeBytes' | 'read
   const [sound] = sounds;
   const rate =
     picture?.rate ?? (picture || !sound ? null : sound.sampleRate > 0 ? { num: sound.sampleRate, den: 1 } : null);
-  const sameRate = found.start && rate && found.start.rate.num * rate.den === rate.num * found.start.rate.den;
+  const sameRate = found.start && rate && isSameRate(found.start.rate, rate);
   return {
     ...NOTHING,
     format: found.format,

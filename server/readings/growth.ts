@@ -47,8 +47,11 @@ export async function samplesOf(db: Database, today: number): Promise<Map<Volume
     .where(gte(sampleSums.day, today - WEEKS_BACK * 7))
     .orderBy(sampleSums.volumeId, sampleSums.day);
   const byVolume = new Map<VolumeId, Sample[]>();
-  for (const { volumeId, ...sample } of rows)
-    byVolume.set(volumeId as VolumeId, [...(byVolume.get(volumeId as VolumeId) ?? []), sample]);
+  for (const { volumeId, ...sample } of rows) {
+    const own = byVolume.get(volumeId as VolumeId);
+    if (own) own.push(sample);
+    else byVolume.set(volumeId as VolumeId, [sample]);
+  }
   return byVolume;
 }
 

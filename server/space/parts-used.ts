@@ -1,6 +1,6 @@
 // Which parts of a file the timelines of documents show, in its own timecode where it has one.
 import { sql } from 'drizzle-orm';
-import { type Rate, union } from '#core/time/rates.ts';
+import { isSameRate, type Rate, union } from '#core/time/rates.ts';
 import { labelText } from '#core/time/timecode.ts';
 import type { Db } from '../db/connect.ts';
 import { DOCUMENT_THERE } from '../db/naming.ts';
@@ -51,7 +51,8 @@ export async function partsUsed(db: Db, fileId: number): Promise<PartsUsed | nul
   );
   if (known.some((ranges) => ranges === null)) return { isWhole: true, parts: [], shares: [] };
   // Documents that count at another rate than the file would name frames that are not those.
-  if (!rate || rows.some(({ num, den }) => !isSame(rateOf(num, den), rate))) return null;
+  const others = rows.map(({ num, den }) => rateOf(num, den));
+  if (!rate || !others.every((one) => one !== null && isSameRate(one, rate))) return null;
   const own = isPicture ? Number(first.ownStart ?? 0) : 0;
   const all = union(
     rows.flatMap(({ startFrame }, i) => {
@@ -72,4 +73,3 @@ export async function partsUsed(db: Db, fileId: number): Promise<PartsUsed | nul
 
 const rateOf = (num: number | null, den: number | null): Rate | null =>
   num && den ? { num: Number(num), den: Number(den) } : null;
-const isSame = (a: Rate | null, b: Rate): boolean => a !== null && a.num * b.den === b.num * a.den;

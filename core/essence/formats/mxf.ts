@@ -1,7 +1,7 @@
 // MXF. Source: SMPTE ST 377-1 (partitions, primer, header metadata, index tables), ST 379-1. Header metadata is taken
 // from the header partition, or from the footer where the header was left open; of the essence only the keys and lengths
 // of its first pieces are read.
-import type { Rate } from '../../time/rates.ts';
+import { isSameRate, type Rate } from '../../time/rates.ts';
 import { type ByteSource, EssenceTrouble, piece } from '../bytes.ts';
 import type { Essence, PictureTrack, SoundTrack, StartTimecode } from '../model.ts';
 import { type EssenceFormat, hex as hexOf } from './format.ts';
@@ -149,7 +149,7 @@ function essenceOf({ sets }: Metadata, indexed: IndexTable | null, sizes: Readon
       .find(Boolean) ?? null;
   // The longest picture, in edit units: sound that counts no more than that counts in them too.
   const mostUnits = Math.max(
-    indexed && editRate && sameRate(indexed.rate, editRate) ? indexed.frames : 0,
+    indexed && editRate && isSameRate(indexed.rate, editRate) ? indexed.frames : 0,
     ...sets.filter(({ kind }) => PICTURE.has(kind)).map(({ values }) => whole(values.get(0x3002))),
   );
   const elements = elementsOf(sets);
@@ -276,13 +276,11 @@ function longest({ sets }: Metadata, rate: Rate): number {
   let most = 0;
   for (const { kind, values } of sets) {
     const [own, holds] = [rational(values.get(0x4b01)), values.get(0x4803)];
-    if (kind === TRACK && own && sameRate(own, rate) && holds)
+    if (kind === TRACK && own && isSameRate(own, rate) && holds)
       most = Math.max(most, sequences.get(hex(holds, 0, holds.byteLength)) ?? 0);
   }
   return most;
 }
-
-const sameRate = (a: Rate, b: Rate) => a.num * b.den === b.num * a.den;
 
 function segments(source: ByteSource, begin: number, most: number): IndexTable | null {
   if (begin >= source.size || most <= 0) return null;
