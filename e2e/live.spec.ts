@@ -1,6 +1,6 @@
 // Several people at once, and the keys that lead everywhere.
 import AxeBuilder from '@axe-core/playwright';
-import { expect, test } from './test.ts';
+import { expect, type Page, test } from './test.ts';
 
 test('what somebody else changes shows by itself, and what is being typed stays', async ({
   page,
@@ -23,6 +23,70 @@ test('what somebody else changes shows by itself, and what is being typed stays'
   await other.getByRole('button', { name: 'Save', exact: true }).click();
   await expect(page.getByLabel('Kept in')).toHaveValue('Cabinet, top shelf');
   await other.context().close();
+});
+
+/** What is written is answered late, as on a busy server: the page hears of the change before it hears its answer. */
+const answerLate = (page: Page) =>
+  page.route('**/*.data*', async (route) => {
+    if (route.request().method() !== 'POST') return route.fallback();
+    const response = await route.fetch();
+    await new Promise((resolve) => setTimeout(resolve, 3000));
+    await route.fulfill({ response });
+  });
+
+/** Somebody elsewhere says what state Lamp Keepers is in. */
+async function stateOf(page: Page, origin: string, state: string): Promise<void> {
+  const form = { intent: 'state', state };
+  const said = await page.request.post('/projects/3.data', { form, headers: { Origin: origin } });
+  expect(said.ok(), String(said.status())).toBe(true);
+}
+
+test('a form that is answered late still leads where it leads, and its answer stays to be read', async ({
+  page,
+  baseURL,
+}) => {
+  await page.goto('/projects');
+  await answerLate(page);
+  await page.getByRole('button', { name: 'New project' }).click();
+  await page.getByLabel('Title').fill('Heron Street');
+  await page.getByLabel('Year').fill('2027');
+  await page.getByRole('button', { name: 'Register the project' }).click();
+  await expect(page.getByRole('heading', { level: 1, name: 'Heron Street' })).toBeVisible();
+  const state = page.getByRole('combobox', { name: 'State of the project' });
+  await state.selectOption('finishing');
+  const undo = page.getByRole('button', { name: 'Undo' });
+  await expect(undo).toBeVisible();
+  // Somebody else changes something meanwhile, and what was said stays.
+  await page.unrouteAll();
+  for (const other of ['finishing', 'in work']) await stateOf(page, baseURL!, other);
+  await page.waitForTimeout(2000);
+  await undo.click();
+  await expect(state).toHaveValue('planned');
+});
+
+test('a page opens while others change something all the time', async ({ page, baseURL }) => {
+  await page.goto('/ledger');
+  // Slower than the changes come.
+  await page.route('**/*.data*', async (route) => {
+    await new Promise((resolve) => setTimeout(resolve, 2500));
+    await route.continue();
+  });
+  let ended = false;
+  const others = (async () => {
+    for (let i = 0; !ended || i % 2; i++) {
+      await stateOf(page, baseURL!, i % 2 ? 'in work' : 'finishing');
+      await page.waitForTimeout(300);
+    }
+  })();
+  await page.waitForTimeout(1500);
+  await page
+    .getByRole('link', { name: /^Shelf/ })
+    .first()
+    .click();
+  await expect(page)
+    .toHaveURL(/\/shelf/, { timeout: 15_000 })
+    .finally(() => (ended = true));
+  await others;
 });
 
 test('one key shows all keys, and each leads where it says', async ({ page }) => {
@@ -103,9 +167,11 @@ test('an archive is kept for ever, held, and let go only by its name', async ({ 
     .getByRole('link', { name: /^Zinc Shore zinc-shore/ })
     .first()
     .click();
+  await answerLate(page);
   await page.getByLabel('Keep it').selectOption('for ever');
   await page.getByRole('button', { name: 'Save how long' }).click();
   await expect(page.getByText(/: kept for ever, before kept until somebody decides/).first()).toBeVisible();
+  await page.unrouteAll();
   await page.getByText('Let it go', { exact: true }).first().click();
   await expect(page.getByText('Zinc Shore is kept for ever.')).toBeVisible();
   await page.getByLabel('Keep it').selectOption('ask');

@@ -4,6 +4,7 @@ import net from 'node:net';
 import os from 'node:os';
 import path from 'node:path';
 import { freePort, refuseTakenPort, startDatabase } from './mariadb.ts';
+import { configuration } from './start.ts';
 
 let folder: string;
 beforeEach(() => void (folder = mkdtempSync(path.join(os.tmpdir(), 'setup-'))));
@@ -38,3 +39,20 @@ test('a database starts, answers, stops, and starts again on the same data', asy
     await database.stop();
   }
 }, 90_000);
+
+test('what keramion.conf says reaches the processes that are started, under what the environment says', () => {
+  const before = { ...process.env };
+  try {
+    const file = path.join(folder, 'keramion.conf');
+    writeFileSync(file, '# Secrets of the house\nKERAMION_MAIL_PASSWORD=sesame\nKERAMION_PORT=4711\n');
+    Object.assign(process.env, { KERAMION_CONFIG: file, KERAMION_PORT: '4712' });
+    delete process.env.KERAMION_MAIL_PASSWORD;
+    expect(configuration()).toMatchObject({ KERAMION_MAIL_PASSWORD: 'sesame', KERAMION_PORT: '4712' });
+    expect([process.env.KERAMION_MAIL_PASSWORD, process.env.KERAMION_PORT]).toEqual(['sesame', '4712']);
+    writeFileSync(file, 'PORT=4711\n');
+    expect(() => configuration()).toThrow('Line 1 of');
+  } finally {
+    for (const name of Object.keys(process.env)) if (!(name in before)) delete process.env[name];
+    Object.assign(process.env, before);
+  }
+});

@@ -1,7 +1,7 @@
 // One project: what it holds by kind and volume, its timelines, its bins and clips, what is found and what is used.
 import clsx from 'clsx';
 import { Popover } from 'radix-ui';
-import { Form, Link, useActionData, useFetcher, useNavigate, useSubmit } from 'react-router';
+import { Link, useFetcher, useNavigate } from 'react-router';
 import type { Route } from './+types/project';
 import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
 import { type Kind, KINDS, PROJECT_STATES, type VolumeId } from '#core/model.ts';
@@ -44,8 +44,8 @@ function Head({ data }: { data: Data }) {
   const { project, documents } = data;
   const { nowMs } = useFrame();
   const lens = useLens();
-  const submit = useSubmit();
-  const said = useActionData<typeof action>();
+  // No plain form: what it says would go with the next change that anybody makes.
+  const fetcher = useFetcher<typeof action>();
   const living = documents.find((document) => document.goneAt === null) ?? documents[0];
   const facts = [project.client, project.year].filter(Boolean).join(', ');
   return (
@@ -65,12 +65,12 @@ function Head({ data }: { data: Data }) {
         <h1 className="sentence truncate" title={project.name}>
           {project.name}
         </h1>
-        {said && (!said.ok || said.undo !== undefined) && <Said answer={said} />}
+        <Said answer={fetcher.data} />
       </div>
       <div className="flex shrink-0 items-end gap-3 slim:shrink slim:flex-wrap">
         <Figures data={data} />
         <div>
-          <Form method="post" onChange={(event) => void submit(event.currentTarget)}>
+          <fetcher.Form method="post" onChange={(event) => void fetcher.submit(event.currentTarget)}>
             <input type="hidden" name="intent" value="state" />
             <select
               name="state"
@@ -83,7 +83,7 @@ function Head({ data }: { data: Data }) {
                 <option key={state}>{state}</option>
               ))}
             </select>
-          </Form>
+          </fetcher.Form>
         </div>
         <About data={data} />
         <Elsewhere data={data} />

@@ -20,7 +20,7 @@ export function Keeping({ data: { archive, keeping } }: { data: Data }) {
   return (
     <Card title="How long it is kept">
       <div className="grid gap-3">
-        <Rule key={`${keeping.rule} ${keeping.untilMs}`} keeping={keeping} />
+        <Rule keeping={keeping} />
         <Hold hold={keeping.hold} />
         <LetGo folder={archive.folder} holdsBack={keeping.holdsBack} />
       </div>
@@ -35,7 +35,7 @@ function Rule({ keeping: { rule, untilMs } }: { keeping: Kept }) {
   return (
     <fetcher.Form method="post" className="grid gap-2">
       <input type="hidden" name="intent" value="keep" />
-      <div className="grid gap-2">
+      <div className="grid gap-2" key={`${rule} ${untilMs}`}>
         <Field label="Keep it">
           <select name="rule" defaultValue={rule} className={inputLook}>
             <option value="ask">until somebody decides</option>

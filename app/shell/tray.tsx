@@ -1,6 +1,6 @@
 // The tray: left the plan, right the work under way. Each opens upward into its whole.
-import { type Dispatch, type SetStateAction, useEffect, useRef, useState } from 'react';
-import { useLocation, useRevalidator } from 'react-router';
+import { type Dispatch, type SetStateAction, useCallback, useEffect, useRef, useState } from 'react';
+import { useFetchers, useLocation, useNavigation, useRevalidator } from 'react-router';
 import { ago, counted, size } from '#core/wording/amounts.ts';
 import type { JobRow } from '#server/site/work.ts';
 import { Button } from '../ui/parts';
@@ -142,7 +142,7 @@ interface Live {
 /** As it is now, from the server's event stream. Everything on the screen is asked again when work ends, or when somebody changed something. */
 function useLive({ jobs: initial, pulse: first }: Live): Live {
   const [live, setLive] = useState<Live>({ jobs: initial, pulse: first });
-  const { revalidate } = useRevalidator();
+  const askAgain = useAskAgain();
   const before = useRef<Live>({ jobs: initial, pulse: first });
   useEffect(() => {
     const stream = new EventSource('/events');
@@ -156,14 +156,33 @@ function useLive({ jobs: initial, pulse: first }: Live): Live {
       const changed = next.pulse.mark !== pulse.mark;
       before.current = next;
       setLive(next);
-      if (ended || changed) void revalidate();
+      if (ended || changed) askAgain();
     };
     return () => stream.close();
-  }, [revalidate]);
+  }, [askAgain]);
   useEffect(() => {
     setLive((now) =>
       initial[0] && !now.jobs.some((job) => job.jobId === initial[0]!.jobId) ? { ...now, jobs: initial } : now,
     );
   }, [initial]);
   return live;
+}
+
+/**
+ * Asks everything on the screen again, once, as soon as nothing else is under way. In the middle of it a form would lose
+ * the page that it leads to, and a page that opens would begin anew with every change that anybody makes.
+ */
+function useAskAgain(): () => void {
+  const { revalidate, state } = useRevalidator();
+  const navigation = useNavigation();
+  const fetchers = useFetchers();
+  const [wanted, setWanted] = useState(false);
+  const quiet =
+    state === 'idle' && navigation.state === 'idle' && fetchers.every((fetcher) => fetcher.state === 'idle');
+  useEffect(() => {
+    if (!wanted || !quiet) return;
+    setWanted(false);
+    void revalidate();
+  }, [wanted, quiet, revalidate]);
+  return useCallback(() => setWanted(true), []);
 }
