@@ -160,12 +160,12 @@ describe('removing', () => {
   afterEach(() => held.close());
   const inside = () => readdirSync(at('.keramion')).filter((name) => name !== 'identity.json');
 
-  test('takes what was expected, removes it from there and leaves nothing behind', () => {
+  test('takes what was expected, removes it from there and leaves nothing behind', async () => {
     const file = put('a/b.frm');
     const removal = { itemId: 7, path: 'a/b.frm', expected: expected(file) };
     expect(take(held, names, removal, nobody)).toEqual({ done: true });
     expect([existsSync(file), inside().length]).toEqual([false, 1]);
-    expect(removeTaken(held, names, removal, nobody)).toMatchObject({ done: true });
+    expect(await removeTaken(held, names, removal, nobody)).toMatchObject({ done: true });
     expect(inside()).toEqual([]);
   });
   test('a file written anew with its old size and time is another, and so is one that took its name', () => {
@@ -188,7 +188,7 @@ describe('removing', () => {
     });
     expect(readFileSync(file, 'utf8')).toBe('old');
   });
-  test('what changed after it was taken goes back under its name; where that name is taken, both are kept', () => {
+  test('what changed after it was taken goes back under its name; where that name is taken, both are kept', async () => {
     const was = expected(put('a.frm', 'old'));
     for (const [itemId, words] of [
       [1, 'changed'],
@@ -197,7 +197,7 @@ describe('removing', () => {
       writeFileSync(names.place(held, 'out', itemId), `changed ${itemId}`);
       rmSync(at('a.frm'), { force: itemId === 1 });
       if (itemId === 2) put('a.frm', 'changed 1');
-      expect(removeTaken(held, names, { itemId, path: 'a.frm', expected: was }, nobody)).toMatchObject({
+      expect(await removeTaken(held, names, { itemId, path: 'a.frm', expected: was }, nobody)).toMatchObject({
         done: false,
         reason: words,
       });
@@ -208,19 +208,23 @@ describe('removing', () => {
       .sort();
     expect(kept).toEqual(['changed 1', 'changed 2']);
   });
-  test('what cannot be unlinked goes back under its name', () => {
+  test('what cannot be unlinked goes back under its name', async () => {
     const file = put('a.frm');
     const removal = { itemId: 1, path: 'a.frm', expected: expected(file) };
     take(held, names, removal, nobody);
-    const busy = jest.spyOn(fs, 'unlinkSync').mockImplementationOnce(() => {
-      throw Object.assign(new Error('busy'), { code: 'EBUSY' });
+    const busy = jest
+      .spyOn(fs.promises, 'unlink')
+      .mockRejectedValueOnce(Object.assign(new Error('busy'), { code: 'EBUSY' }));
+    expect(await removeTaken(held, names, removal, nobody)).toMatchObject({
+      done: false,
+      reason: 'open',
+      detail: 'EBUSY',
     });
-    expect(removeTaken(held, names, removal, nobody)).toMatchObject({ done: false, reason: 'open', detail: 'EBUSY' });
     busy.mockRestore();
     expect(readFileSync(file, 'utf8')).toBe('a.frm');
     expect(inside()).toEqual([]);
   });
-  test('a lease that was taken over reaches nothing any more', () => {
+  test('a lease that was taken over reaches nothing any more', async () => {
     const file = put('a.frm');
     const removal = { itemId: 1, path: 'a.frm', expected: expected(file) };
     take(held, names, removal, nobody);
@@ -228,7 +232,7 @@ describe('removing', () => {
     next.takeOver(held);
     expect(putBack({ root: held, names: next }, removal, 'changed')).toMatchObject({ reason: 'changed' });
     // The first wakes up and goes on where it was: there is nothing left under its name.
-    expect(removeTaken(held, names, removal, nobody)).toMatchObject({ done: true });
+    expect(await removeTaken(held, names, removal, nobody)).toMatchObject({ done: true });
     expect(readFileSync(file, 'utf8')).toBe('a.frm');
     next.takeOver(held);
     expect(inside()).toEqual([]);
@@ -239,12 +243,12 @@ describe('removing', () => {
     names.takeOver(held);
     expect(readFileSync(other.place(held, 'out', 1), 'utf8')).toBe('not ours');
   });
-  test('a second name of the same file stays', () => {
+  test('a second name of the same file stays', async () => {
     const file = put('a.frm');
     linkSync(file, at('b.frm'));
     const removal = { itemId: 1, path: 'a.frm', expected: expected(file) };
     take(held, names, removal, nobody);
-    removeTaken(held, names, removal, nobody);
+    await removeTaken(held, names, removal, nobody);
     expect(readFileSync(at('b.frm'), 'utf8')).toBe('a.frm');
   });
   test('a program whose files may not be looked at makes it unknown what is open', () => {

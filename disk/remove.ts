@@ -2,7 +2,8 @@
 // taken (renamed to a private name on its volume and looked at there, where nobody else writes), the caller writes that
 // down, and only then is it removed from there. If it is not what was expected it goes back under its name. Killed
 // anywhere, the next run finds it at the one place or the other and knows whose hand took it.
-import { renameSync, unlinkSync } from 'node:fs';
+import { renameSync } from 'node:fs';
+import { unlink } from 'node:fs/promises';
 import type { Expectation } from '#core/model.ts';
 import type { HeldReason } from '#core/plan/plan.ts';
 import { codeOf, isMissing, isSameFile, isUnchanged, look } from './facts.ts';
@@ -56,9 +57,17 @@ export function take(root: Root, names: PrivateNames, removal: Removal, open: ()
   });
 }
 
-/** Removes a file that was taken. One that is no longer there was removed by an earlier run: nobody else reaches it. */
-export function removeTaken(root: Root, names: PrivateNames, removal: Removal, open: () => OpenFiles): ItemResult {
-  return heldFor(() => {
+/**
+ * Removes a file that was taken. One that is no longer there was removed by an earlier run: nobody else reaches it. The disk
+ * works beside whatever else is to be done meanwhile; `root` has to stay open until it has answered.
+ */
+export async function removeTaken(
+  root: Root,
+  names: PrivateNames,
+  removal: Removal,
+  open: () => OpenFiles,
+): Promise<ItemResult> {
+  try {
     const taken = names.place(root, 'out', removal.itemId);
     const facts = look(taken);
     if (facts.is === 'gone') return { done: true };
@@ -67,13 +76,15 @@ export function removeTaken(root: Root, names: PrivateNames, removal: Removal, o
     // Whoever opened it before it was taken still has it open.
     if (open().has(facts.device, facts.inode)) return putBack({ root, names }, removal, 'open');
     try {
-      unlinkSync(taken);
+      await unlink(taken);
     } catch (error) {
       if (isMissing(error)) throw error;
       return putBack({ root, names }, removal, reasonOf(codeOf(error)), codeOf(error));
     }
     return { done: true, freed: { allocatedBytes: facts.allocatedBytes, hasOtherNames: facts.links > 1 } };
-  });
+  } catch (error) {
+    return heldBy(error);
+  }
 }
 
 /** Gives a taken file its name back; where somebody has taken that meanwhile, it is kept beside. */
@@ -128,13 +139,17 @@ export function heldFor(work: () => ItemResult): ItemResult {
   try {
     return work();
   } catch (error) {
-    if (error instanceof OutsideError) return held('outside');
-    if (isMissing(error)) return held('gone');
-    const code = codeOf(error);
-    const reason = reasonOf(code);
-    if (reason === 'not permitted' && !NOT_PERMITTED.has(code)) throw error;
-    return held(reason, code);
+    return heldBy(error);
   }
+}
+
+function heldBy(error: unknown): Held {
+  if (error instanceof OutsideError) return held('outside');
+  if (isMissing(error)) return held('gone');
+  const code = codeOf(error);
+  const reason = reasonOf(code);
+  if (reason === 'not permitted' && !NOT_PERMITTED.has(code)) throw error;
+  return held(reason, code);
 }
 
 const NOT_PERMITTED = new Set(['EACCES', 'EPERM', 'EROFS']);

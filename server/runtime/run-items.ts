@@ -156,9 +156,7 @@ async function runBatches(context: JobContext, step: Step, work: ItemWork): Prom
         items = await beginBatch(context, step, { work, cursor });
         await context.renew();
       }
-      journaled = journal(context, step, work, outcomes.all);
-      // It is waited for before the next is written down; until then nobody else hears of its trouble.
-      journaled.catch(() => undefined);
+      journaled = quietly(journal(context, step, work, outcomes.all));
       if (isAhead) {
         // Only now: what became of the last batch is told, also where the work is to end here.
         context.check();
@@ -171,6 +169,12 @@ async function runBatches(context: JobContext, step: Step, work: ItemWork): Prom
   } finally {
     await journaled;
   }
+}
+
+/** It is waited for later; until then nobody else hears of its trouble. */
+export function quietly<Value>(work: Promise<Value>): Promise<Value> {
+  work.catch(() => undefined);
+  return work;
 }
 
 async function beginBatch(

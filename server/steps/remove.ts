@@ -19,7 +19,7 @@ import type { JobContext } from '../runtime/context.ts';
 import { workerSettings } from '../settings.ts';
 import { trustsUnseenPrograms } from '../site/house-rules.ts';
 import type { StoreNeed } from '../runtime/queue.ts';
-import { type Item, type ItemWork, markItems, type Outcome } from '../runtime/run-items.ts';
+import { type Item, type ItemWork, markItems, type Outcome, quietly } from '../runtime/run-items.ts';
 
 export const removalOf = (item: Item): Removal => ({
   itemId: item.id,
@@ -69,30 +69,64 @@ export async function* reached(
   }
 }
 
+/** What the disk is given to remove before it is waited for. */
+const AT_ONCE = 20;
+
+/**
+ * Taken, written down as taken, removed: the disk removes one part while the next is taken, and waits for the database of
+ * neither.
+ */
 async function removeItems(context: JobContext, items: readonly Item[]): Promise<Outcome[]> {
   const names = await context.names();
   const open = freshOpenFiles(await trustsUnseenPrograms(context.db));
   const outcomes: Outcome[] = [];
-  const taken: Item[] = [];
-  for await (const { item, root } of reached(context, items, outcomes)) {
-    const result = take(root, names, removalOf(item), open);
-    // Written down as taken by an earlier run, and not there: that run removed it.
-    if (!result.done && result.reason === 'gone' && item.state === 'taken')
-      outcomes.push({ item, result: { done: true } });
-    else if (result.done) taken.push(item);
-    else outcomes.push({ item, result });
-  }
-  await markItems(context, taken, 'taken');
-  for (const [i, item] of taken.entries()) {
-    if (i % AT_A_STRETCH === 0) await breathe();
-    if (context.isToEnd) break;
-    const root = (await context.root(item.volumeId))!;
-    await context.assertLease();
-    outcomes.push({ item, result: removeTaken(root, names, removalOf(item), open) });
+  const takeThem = async (part: readonly Item[]): Promise<Item[]> => {
+    const taken: Item[] = [];
+    for await (const { item, root } of reached(context, part, outcomes)) {
+      const result = take(root, names, removalOf(item), open);
+      // Written down as taken by an earlier run, and not there: that run removed it.
+      if (!result.done && result.reason === 'gone' && item.state === 'taken')
+        outcomes.push({ item, result: { done: true } });
+      else if (result.done) taken.push(item);
+      else outcomes.push({ item, result });
+    }
+    return taken;
+  };
+  const removeThem = async (taken: readonly Item[]): Promise<void> => {
+    await markItems(context, taken, 'taken');
+    for (let at = 0; at < taken.length && !context.isToEnd; at += AT_ONCE) {
+      await context.assertLease();
+      const some = taken.slice(at, at + AT_ONCE);
+      const results = await Promise.allSettled(
+        some.map(async (item) => {
+          const root = (await context.root(item.volumeId))!;
+          return { item, result: await removeTaken(root, names, removalOf(item), open) };
+        }),
+      );
+      for (const one of results) {
+        if (one.status === 'rejected') throw one.reason;
+        outcomes.push(one.value);
+      }
+    }
+  };
+  let removing = Promise.resolve();
+  try {
+    const size = Math.ceil(items.length / PARTS);
+    for (let at = 0; at < items.length; at += size) {
+      const taken = await takeThem(items.slice(at, at + size));
+      await removing;
+      removing = quietly(removeThem(taken));
+    }
+  } finally {
+    // Nothing of it goes on when this has ended, however it ends.
+    await removing;
   }
   for (const { item } of outcomes) context.add(item.sizeBytes);
   return outcomes;
 }
+
+/** Of a batch: each is written down as taken by itself. */
+const PARTS = 2;
 
 /** Gives back what is under a private name; what was written down as taken and is not there was removed. */
 async function finishOrUndoItems(context: JobContext, items: readonly Item[]): ReturnType<ItemWork['finishOrUndo']> {

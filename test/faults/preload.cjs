@@ -21,7 +21,7 @@ const OPERATIONS = [
   'writeSync',
   'readdirSync',
 ];
-const PROMISED = ['open', 'rm', 'readdir'];
+const PROMISED = ['open', 'rm', 'readdir', 'unlink'];
 let calls = 0;
 
 /** Paths of the site alone: the process opens many others. Open files have numbers. */
