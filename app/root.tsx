@@ -12,12 +12,25 @@ import {
 } from 'react-router';
 import type { Route } from './+types/root';
 import './app.css';
+import { databaseAnswers } from './db.server';
 import { themeOf } from './person.server';
 import { factsOf } from './request-facts.server';
+
+/** What follows would wait for it. The stream of what is new goes on by itself once it answers again. */
+export const middleware: Route.MiddlewareFunction[] = [
+  async ({ request }, next) => {
+    if (new URL(request.url).pathname !== '/events' && !(await databaseAnswers()))
+      throw new Response(DATABASE_AWAY, { status: 503 });
+    return next();
+  },
+];
 
 export async function loader({ request, context }: Route.LoaderArgs) {
   return { theme: await themeOf(request), ...factsOf(context) };
 }
+
+const DATABASE_AWAY = 'The database does not answer.';
+const ASKS_AGAIN_MS = 3_000;
 
 export const meta: Route.MetaFunction = () => [{ title: 'Keramion' }];
 
@@ -62,16 +75,23 @@ export function ErrorBoundary() {
   const error = useRouteError();
   const number = useRouteLoaderData<typeof loader>('root')?.number;
   const known = isRouteErrorResponse(error);
+  const isAway = known && error.status === 503 && error.data === DATABASE_AWAY;
+  useEffect(() => {
+    const again = isAway ? setTimeout(() => location.reload(), ASKS_AGAIN_MS) : undefined;
+    return () => clearTimeout(again);
+  }, [isAway]);
   const said = known ? String(error.data || (error.status === 404 ? 'There is nothing at this address.' : '')) : '';
   return (
     <main className="mx-auto mt-24 max-w-xl p-6">
       <h1 className="sentence">{said || 'This page could not be made.'}</h1>
       <p className="mt-3 text-ink-2">
-        {known && error.status < 500
-          ? 'Nothing was changed.'
-          : 'Look whether what you asked for was done before you ask again.'}
+        {isAway
+          ? 'Nothing was changed by what was just asked, and nothing on the disks is touched while it is away. This page asks again every few seconds by itself. If it lasts, look whether MariaDB runs on the server, and whether its disk is full.'
+          : known && error.status < 500
+            ? 'Nothing was changed.'
+            : 'Look whether what you asked for was done before you ask again.'}
       </p>
-      {number && !(known && error.status < 500) && (
+      {number && !isAway && !(known && error.status < 500) && (
         <p className="mt-2 text-ink-2">
           The log of the web process says why, under the number <b className="path">{number}</b>.
         </p>

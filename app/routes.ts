@@ -28,6 +28,7 @@ export default [
     route('*', 'shell/nowhere.tsx'),
   ]),
   route('poster/:fileId', 'shell/poster-data.ts'),
+  route('viewing/:fileId', 'shelf/viewing-data.ts'),
   route('projects/:projectId/export', 'projects/export-data.ts'),
   route('step/:stepId/items', 'ledger/items-data.ts'),
   route('plan', 'shell/plan-data.ts'),

@@ -333,6 +333,7 @@ export const archiveForm = z.discriminatedUnion('intent', [
       .transform((value) => value === 'on'),
   }),
   z.object({ intent: z.literal('let go'), typed: z.string().trim().max(250) }),
+  z.object({ intent: z.literal('viewing') }),
   z.object({
     intent: z.literal('release'),
     originals: z.enum(['yes', 'no']),

@@ -11,7 +11,7 @@ import { type Chance, chance } from './chance.ts';
 import { type Writer, writer } from './files.ts';
 import { movHead } from './mov.ts';
 import { type DemoBin, type DemoMedia, type DemoUse, document } from './otio.ts';
-import { pictures } from './pictures.ts';
+import { film, pictures } from './pictures.ts';
 import { edl, session } from './other-documents.ts';
 import { wavHead, WAV_BYTES_A_SECOND } from './wav.ts';
 
@@ -326,6 +326,15 @@ class Maker {
       days,
     );
     return { name, url: this.urlOf(file), fps, startFrame, frames };
+  }
+
+  /** What was delivered, true to its last frame. */
+  film(file: string, days: number): void {
+    const bytes = film();
+    // Without luck: what is drawn after it stays as it is.
+    this.out.put(file, [{ at: 0, bytes }], bytes.length, new Date(this.today.getTime() - days * DAY_MS));
+    this.files++;
+    this.bytes += bytes.length;
   }
 
   sound(file: string, seconds: number, days: number): DemoMedia {
@@ -784,6 +793,7 @@ function archivedOnes(maker: Maker): void {
       },
     ]);
   }
+  maker.film('ropewalk-media/undertow/deliveries/undertow_master.mp4', 428);
   const crab = reel('velvet-crab', 'V', 4, 580);
   write('velvet-crab', 'Velvet Crab', 570, [
     { name: 'Dives', clips: crab },

@@ -1,5 +1,7 @@
 // One small picture of a media file, made by ffmpeg. Called by the work that makes posters.
 import { execFile } from 'node:child_process';
+import { look } from './facts.ts';
+import { locate } from './paths.ts';
 
 const TAKES_AT_MOST_MS = 15_000;
 const LARGEST_BYTES = 4 << 20;
@@ -34,4 +36,15 @@ export function makePoster({ media, seconds, height }: PosterWish): Promise<Buff
       (error, picture) => resolve(!error && picture.length > 0 ? picture : null),
     );
   });
+}
+
+/** Full path of a file that is still as large as it was read; null where it is not: what a link leads to is not that file. */
+export function mediaAt(root: string, path: string, sizeBytes: number): string | null {
+  try {
+    const place = locate(root, { path }) as string;
+    const facts = look(place);
+    return facts.is === 'file' && facts.sizeBytes === sizeBytes ? place : null;
+  } catch {
+    return null;
+  }
 }

@@ -313,3 +313,25 @@ test('the catalogue is backed up to a folder of the house, and proven', async ({
   const { violations } = await new AxeBuilder({ page }).analyze();
   expect(violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html}`)).toEqual([]);
 });
+
+test('what was delivered is looked at while its archive is on the shelf', async ({ page }) => {
+  await page.goto('/shelf');
+  await page
+    .getByRole('link', { name: /^Undertow undertow/ })
+    .first()
+    .click();
+  const film = page.getByLabel('Viewing copy of undertow_master.mp4');
+  await expect(film).toBeVisible();
+  const plays = (to: number) =>
+    film.evaluate(async (video: HTMLVideoElement, second) => {
+      video.currentTime = second;
+      await new Promise((resolve, reject) => {
+        video.addEventListener('seeked', resolve, { once: true });
+        video.addEventListener('error', () => reject(new Error(video.error?.message ?? 'no film')), { once: true });
+      });
+      return [Math.round(video.duration), Math.round(video.currentTime), video.videoHeight];
+    }, to);
+  expect(await plays(9)).toEqual([12, 9, 270]);
+  const { violations } = await new AxeBuilder({ page }).analyze();
+  expect(violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html}`)).toEqual([]);
+});

@@ -225,6 +225,35 @@ test('parts of an archive go in and stay out by a tick, and every figure follows
   await expect(page.getByRole('checkbox', { name: /^Deliveries/ })).not.toBeChecked();
 });
 
+test('the rack is narrowed by a word, put by how soon full, and folded by station; a new page knows', async ({
+  page,
+}) => {
+  await page.goto('/space');
+  const rack = page.getByRole('navigation', { name: 'Storage' });
+  const volumes = rack.getByRole('link').filter({ hasText: /B of / });
+  const all = await volumes.count();
+  await rack.getByLabel('Find a volume').fill('loft-2');
+  await expect(volumes).toHaveCount(2);
+  await rack.getByLabel('Find a volume').fill('attic');
+  await expect(rack.getByText('No volume has “attic” in its name.')).toBeVisible();
+  await rack.getByLabel('Find a volume').fill('');
+  await rack.getByLabel('Order of the volumes').selectOption('soonest full');
+  await expect(volumes.first()).toContainText('loft-1 scratch');
+  await expect(rack.getByRole('button', { expanded: true })).toHaveCount(0);
+  await page.reload();
+  await expect(rack.getByLabel('Order of the volumes')).toHaveValue('soonest full');
+  await rack.getByLabel('Order of the volumes').selectOption('by station');
+  await rack.getByRole('button', { name: /^loft-1/ }).click();
+  await expect(volumes).toHaveCount(all - 2);
+  await expect(rack.getByRole('button', { name: /^loft-1/ })).toContainText('2 volumes');
+  await clean(page, 'rack folded', false);
+  // What a lens is narrowed to stays in sight.
+  await page.goto('/space?v=4');
+  await expect(volumes).toHaveCount(all - 1);
+  await rack.getByRole('button', { name: /^loft-1/ }).click();
+  await expect(volumes).toHaveCount(all);
+});
+
 test('a theme and a name that were chosen stay', async ({ page }) => {
   await page.goto('/');
   await page.getByRole('button', { name: /name and colours/ }).click();

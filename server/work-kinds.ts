@@ -2,6 +2,7 @@
 import { Registry } from '#core/registry.ts';
 import { readBackWork } from './archives/read-back.ts';
 import { takeInWork } from './archives/take-in.ts';
+import { viewingWork } from './archives/viewing-work.ts';
 import { ownBackupWork } from './backup/own-backup.ts';
 import { checkWork } from './check/check.ts';
 import { makeFoldersWork } from './projects/make-folders.ts';
@@ -40,5 +41,6 @@ addWorkKind(compareWork);
 addWorkKind(weighWork);
 addWorkKind(readBackWork);
 addWorkKind(takeInWork);
+addWorkKind(viewingWork);
 
 export const workKindOf = (kind: string): WorkKind | null => kinds.get(kind);

@@ -12,6 +12,8 @@ import { measuredRates } from '#server/archives/rates.ts';
 import { askToReadBackAll, readBackWords } from '#server/archives/read-back.ts';
 import { takesPacked } from '#server/carriers/kinds.ts';
 import { archiveRows, carrierRows } from '#server/archives/shelf.ts';
+import { askForViewing, viewingRows } from '#server/archives/viewing.ts';
+import { inTransaction } from '#server/db/connect.ts';
 import { projectById } from '#server/projects/projects.ts';
 import { addRelease, releaseKey, releaseOf } from '#server/steps/release.ts';
 import { addCopy, repairable } from '#server/steps/copy-archive.ts';
@@ -30,7 +32,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
   const search = new URL(request.url).searchParams;
   const word = (search.get('q') ?? '').trim().slice(0, 200);
   const after = Math.max(0, Math.floor(Number(search.get('after') ?? 0)) || 0);
-  const [parts, content, shape, receipts, release, project, carriers, timelines, bins, rates, damaged, taken] =
+  const [parts, content, shape, receipts, release, project, carriers, timelines, bins, rates, damaged, taken, viewing] =
     await Promise.all([
       partRows(db(), archiveId),
       contentRows(db(), archiveId, { word, after }),
@@ -44,6 +46,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
       measuredRates(db()),
       repairable(db(), archiveId as ArchiveId),
       takenInFacts(db(), known),
+      viewingRows(db(), archiveId),
     ]);
   const asked = archiveProject.params.safeParse(shape);
   const nowMs = Date.now();
@@ -62,6 +65,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     content: content.rows,
     more: content.more,
     word,
+    viewing,
     shape: [
       ...(asked.success ? shapeWords(asked.data.scope) : []),
       ...(taken ? takenInWords({ ...taken, files: row.files, same: taken.sameInOtherArchives }) : []),
@@ -111,6 +115,12 @@ export async function action({ request, params }: Route.ActionArgs) {
       case 'let go': {
         const { name } = await letGo(db(), archiveId, form.typed, { who: await personOf(request), now });
         return `${name} is let go. The ledger has it, with what may be wiped.`;
+      }
+      case 'viewing': {
+        const asked = await inTransaction(db(), (tx) => askForViewing(tx, archiveId, now));
+        return asked === 0
+          ? 'There is none to make: each is made, or its original cannot be reached.'
+          : `${counted(asked, 'viewing copy', 'viewing copies')} will be made as soon as a worker reaches the originals.`;
       }
       case 'restore': {
         const { copyId, folder, only } = form;

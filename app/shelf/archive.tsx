@@ -16,6 +16,7 @@ import { AnotherCopy } from './another-copy';
 import { Keeping } from './keeping';
 import { Release } from './release';
 import { Restore } from './restore';
+import { Viewing } from './viewing';
 
 export { loader, action } from './archive.server.ts';
 
@@ -62,6 +63,7 @@ export default function Archive({ loaderData: data }: Route.ComponentProps) {
       <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_320px] items-start gap-4">
         <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
           <Copies data={data} />
+          <Viewing data={data} />
           <Contents data={data} ticked={ticked} onTick={setTicked} />
         </div>
         <div className="grid gap-4">

@@ -1,16 +1,26 @@
 // The rack: every volume under its station, with what it holds by kind. Clicking one narrows every lens to it, clicking
 // it again widens; with the control or shift key several are chosen.
 import clsx from 'clsx';
-import { group } from 'd3';
 import { Dialog } from 'radix-ui';
 import { useEffect, useState } from 'react';
 import { Link, useLocation, useSearchParams } from 'react-router';
+import { z } from 'zod';
 import { forecastWords } from '#core/forecast/forecast.ts';
 import { KINDS } from '#core/model.ts';
-import { exactTime, percentFull, size, span } from '#core/wording/amounts.ts';
-import { Bar, Button, kindColour, type Part } from '../ui/parts';
-import type { FrameData } from './use-frame';
+import { counted, exactTime, percentFull, size, span } from '#core/wording/amounts.ts';
+import { useKept } from '../lib/kept';
+import { Bar, Button, inputLook, kindColour, type Part } from '../ui/parts';
 import { useAsked, useChosen } from './links';
+import { RACK_ORDERS, type RackGroup, rackGroups, type RackOrder } from './rack-order';
+import type { FrameData } from './use-frame';
+
+type Volume = FrameData['volumes'][number];
+
+const asOrder = z.enum(RACK_ORDERS);
+const asStations = z.array(z.string());
+const NONE: string[] = [];
+/** With fewer, all are seen at once. */
+const MANY = 6;
 
 /** Under 1100 px it is a strip; what it leaves out is in the sheet that its button opens. */
 export function Rack({ frame }: { frame: FrameData }) {
@@ -30,7 +40,10 @@ export function Rack({ frame }: { frame: FrameData }) {
 /** @param folds it leaves out what a strip has no room for: names, bars and how full are enough to choose by */
 function Volumes({ frame, folds = false }: { frame: FrameData; folds?: boolean }) {
   const chosen = useChosen();
-  const groups = [...group(frame.volumes, (volume) => volume.station).values()];
+  const [order, setOrder] = useKept('rack order', asOrder, RACK_ORDERS[0]);
+  const [folded, setFolded] = useKept('rack folded', asStations, NONE);
+  const [word, setWord] = useState('');
+  const groups = rackGroups(frame.volumes, { order, word });
   return (
     <>
       <div className={clsx('flex items-baseline justify-between px-4 pb-1', folds && 'max-[1099px]:hidden')}>
@@ -45,23 +58,105 @@ function Volumes({ frame, folds = false }: { frame: FrameData; folds?: boolean }
         </h2>
         <AllVolumes chosen={chosen.length} all={frame.volumes.length} />
       </div>
+      {frame.volumes.length >= MANY && <Tools {...{ word, setWord, order, setOrder, folds }} />}
       {frame.volumes.length === 0 && <p className="px-4 py-3 text-ink-2">No volume is registered.</p>}
-      {groups.map((members) => (
-        <div key={members[0]!.station} className="mt-2">
-          <h3
-            className={clsx('truncate px-4 text-xs text-ink-3', folds && 'max-[1099px]:hidden')}
-            title={members[0]!.station}
-          >
-            {members[0]!.role === 'portable'
-              ? 'Portable'
-              : `${members[0]!.station} · ${members[0]!.role === 'server' ? 'shared' : 'workstation'}`}
-          </h3>
-          {members.map((volume) => (
-            <VolumeRow key={volume.volumeId} volume={volume} chosen={chosen} nowMs={frame.nowMs} folds={folds} />
-          ))}
-        </div>
+      {frame.volumes.length > 0 && groups.length === 0 && (
+        <p className="px-4 py-3 text-ink-2">No volume has “{word.trim()}” in its name.</p>
+      )}
+      {groups.map((one) => (
+        <Group
+          key={one.station ?? ''}
+          group={one}
+          // What is looked for is never hidden.
+          isFolded={one.station !== null && word === '' && folded.includes(one.station)}
+          onFold={(fold) =>
+            setFolded(fold ? [...folded, one.station!] : folded.filter((station) => station !== one.station))
+          }
+          {...{ chosen, folds }}
+          nowMs={frame.nowMs}
+        />
       ))}
     </>
+  );
+}
+
+interface ToolsProps {
+  word: string;
+  setWord: (word: string) => void;
+  order: RackOrder;
+  setOrder: (order: RackOrder) => void;
+  folds: boolean;
+}
+
+function Tools({ word, setWord, order, setOrder, folds }: ToolsProps) {
+  return (
+    <div className={clsx('flex gap-1.5 px-4 pb-1', folds && 'max-[1099px]:hidden')}>
+      <input
+        type="search"
+        aria-label="Find a volume"
+        placeholder="Find"
+        value={word}
+        onChange={(event) => setWord(event.target.value)}
+        className={clsx(inputLook, 'h-[26px]! min-w-0 flex-1 text-[13px]!')}
+      />
+      <select
+        aria-label="Order of the volumes"
+        value={order}
+        onChange={(event) => setOrder(asOrder.parse(event.target.value))}
+        className={clsx(inputLook, 'h-[26px]! w-auto! px-1! text-[13px]!')}
+      >
+        {RACK_ORDERS.map((one) => (
+          <option key={one}>{one}</option>
+        ))}
+      </select>
+    </div>
+  );
+}
+
+interface GroupProps {
+  group: RackGroup<Volume>;
+  isFolded: boolean;
+  onFold: (fold: boolean) => void;
+  chosen: number[];
+  nowMs: number;
+  folds: boolean;
+}
+
+/** The volumes of a station under its name, which folds them; or all of them, each with its station. */
+function Group({ group: { station, volumes }, isFolded, onFold, ...rest }: GroupProps) {
+  const { chosen, folds } = rest;
+  const first = volumes[0]!;
+  // What is narrowed to stays in sight, and a strip has no name to unfold by.
+  const isHidden = (volume: Volume) => isFolded && !chosen.includes(volume.volumeId);
+  return (
+    <div className="mt-2">
+      {station !== null && (
+        <h3 className={clsx('px-4 text-xs text-ink-3', folds && 'max-[1099px]:hidden')}>
+          <button
+            type="button"
+            aria-expanded={!isFolded}
+            onClick={() => onFold(!isFolded)}
+            className="flex min-h-6 w-full items-center gap-1 text-left hover:text-ink"
+            title={isFolded ? 'Show its volumes' : 'Hide its volumes'}
+          >
+            <span aria-hidden="true" className="w-2.5 text-[10px]">
+              {isFolded ? '▸' : '▾'}
+            </span>
+            <span className="truncate">
+              {first.role === 'portable'
+                ? 'Portable'
+                : `${station} · ${first.role === 'server' ? 'shared' : 'workstation'}`}
+            </span>
+            {isFolded && <span className="ml-auto whitespace-nowrap">{counted(volumes.length, 'volume')}</span>}
+          </button>
+        </h3>
+      )}
+      {volumes.map((volume) => (
+        <div key={volume.volumeId} className={clsx(isHidden(volume) && (folds ? 'min-[1100px]:hidden' : 'hidden'))}>
+          <VolumeRow volume={volume} withStation={station === null} {...rest} />
+        </div>
+      ))}
+    </div>
   );
 }
 
@@ -113,17 +208,12 @@ function AllVolumes({ chosen, all }: { chosen: number; all: number }) {
   );
 }
 
-function VolumeRow({
-  volume,
-  chosen,
-  nowMs,
-  folds,
-}: {
-  volume: FrameData['volumes'][number];
-  chosen: number[];
-  nowMs: number;
-  folds: boolean;
-}) {
+interface RowProps extends Pick<GroupProps, 'chosen' | 'nowMs' | 'folds'> {
+  volume: Volume;
+  withStation: boolean;
+}
+
+function VolumeRow({ volume, chosen, ...rest }: RowProps) {
   const { pathname } = useLocation();
   const search = useAsked();
   const [, setSearch] = useSearchParams();
@@ -149,17 +239,17 @@ function VolumeRow({
       className={clsx(
         'block border-l-[3px] py-1.5 hover:bg-raised',
         'pr-4 pl-[13px]',
-        folds && 'max-[1099px]:pr-2 max-[1099px]:pl-[5px]',
+        rest.folds && 'max-[1099px]:pr-2 max-[1099px]:pl-[5px]',
         isChosen ? 'border-accent bg-raised' : 'border-transparent',
       )}
     >
-      <RowText volume={volume} nowMs={nowMs} folds={folds} />
+      <RowText volume={volume} {...rest} />
     </Link>
   );
 }
 
 /** Its name, what it holds by kind, and how full it is. */
-function RowText({ volume, nowMs, folds }: { volume: FrameData['volumes'][number]; nowMs: number; folds: boolean }) {
+function RowText({ volume, nowMs, folds, withStation }: Omit<RowProps, 'chosen'>) {
   const parts = partsOf(volume);
   const note = noteOf(volume, nowMs);
   return (
@@ -173,6 +263,7 @@ function RowText({ volume, nowMs, folds }: { volume: FrameData['volumes'][number
         title={volume.name}
       >
         {volume.name}
+        {withStation && <span className="text-xs font-normal text-ink-3"> {volume.station}</span>}
       </div>
       <div className={clsx('my-1', volume.state !== 'reachable' && 'opacity-60')}>
         <Bar parts={parts} whole={volume.capacityBytes} label={volume.name} />
@@ -195,7 +286,7 @@ function RowText({ volume, nowMs, folds }: { volume: FrameData['volumes'][number
 /** Further away than this, how full it is says more than when it will be. */
 const SOON_DAYS = 120;
 
-function noteOf(volume: FrameData['volumes'][number], nowMs: number): { words: string; tone: string; title: string } {
+function noteOf(volume: Volume, nowMs: number): { words: string; tone: string; title: string } {
   const share = volume.capacityBytes > 0 ? volume.usedBytes / volume.capacityBytes : 0;
   const title = volume.readMs === null ? 'never read' : `last read ${exactTime(volume.readMs)}`;
   if (volume.state === 'swapped') return { words: 'another disk there', tone: 'text-loss font-medium', title };
@@ -218,7 +309,7 @@ function noteOf(volume: FrameData['volumes'][number], nowMs: number): { words: s
 }
 
 /** By kind, and what lies aside: that takes its space still. */
-function partsOf(volume: FrameData['volumes'][number]): Part[] {
+function partsOf(volume: Volume): Part[] {
   const parts: Part[] = KINDS.flatMap((kind) => volume.byKind.filter((k) => k.kind === kind)).map(
     ({ kind, bytes }) => ({
       key: kind,

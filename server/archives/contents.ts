@@ -13,6 +13,7 @@ import { archiveClips, archiveFiles, type archives } from '../db/schema/archives
 import { askForPosters } from '../projects/posters.ts';
 import { Refused } from '../runtime/refused.ts';
 import { binTree } from './bins.ts';
+import { askForViewing } from './viewing.ts';
 
 /** Once, with the sealing: from what the catalogue knows of the documents that went in. */
 export async function noteContents(
@@ -41,6 +42,7 @@ export async function noteContents(
     WHERE a.archive_id = ${id}`);
   await noteClips(tx, id, projectId as ProjectId);
   await keepPictures(tx, id, now);
+  await askForViewing(tx, id, now);
 }
 
 /** Pictures of an archive that are made for its page; others are made when somebody wants to see them. */

@@ -4,9 +4,7 @@ import { inArray, sql } from 'drizzle-orm';
 import type { RowDataPacket } from 'mysql2/promise';
 import { z } from 'zod';
 import { joinPath } from '#core/paths.ts';
-import { look } from '#disk/facts.ts';
-import { locate } from '#disk/paths.ts';
-import { makePoster } from '#disk/posters.ts';
+import { makePoster, mediaAt } from '#disk/posters.ts';
 import { posters } from '../db/schema/catalogue.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { inParallel } from '../runtime/in-parallel.ts';
@@ -63,17 +61,6 @@ async function makeOne(context: JobContext, { fileId, moment }: Wish): Promise<v
       .values({ fileId, moment, ...made })
       .onDuplicateKeyUpdate({ set: made }),
   );
-}
-
-/** What a link leads to is not the file that was read. */
-function mediaAt(root: string, path: string, sizeBytes: number): string | null {
-  try {
-    const place = locate(root, { path }) as string;
-    const facts = look(place);
-    return facts.is === 'file' && facts.sizeBytes === sizeBytes ? place : null;
-  } catch {
-    return null;
-  }
 }
 
 /** Those not seen for longest go, until three quarters of the bound are left; those of archived files after all others. */

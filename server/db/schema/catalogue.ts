@@ -119,6 +119,29 @@ export const essence = mysqlTable(
   (t) => [index('essence_reel').on(t.reel)],
 );
 
+/** Small films of what is archived, made while its originals are there. */
+export const viewingCopies = mysqlTable('viewing_copies', {
+  fileId: amount('file_id').primaryKey(),
+  /** Of the file that it was made of. */
+  modifiedUs: amount('modified_us').notNull(),
+  /** 0 where none could be made. */
+  bytes: amount('bytes').notNull(),
+  /** Why none could be made, as the end of a sentence. */
+  trouble: varchar('trouble', { length: 300 }),
+  madeAt: at('made_at').notNull(),
+});
+
+/** What they are, in parts of one size: so that any second of one can be asked for. */
+export const viewingParts = mysqlTable(
+  'viewing_parts',
+  {
+    fileId: amount('file_id').notNull(),
+    part: int('part').notNull(),
+    content: bytes('content', 'mediumblob').notNull(),
+  },
+  (t) => [primaryKey({ columns: [t.fileId, t.part] })],
+);
+
 /** Small pictures of media, made by a worker when somebody wants to see one; those not seen for longest go first. */
 export const posters = mysqlTable(
   'posters',
