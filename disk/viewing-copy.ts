@@ -1,6 +1,7 @@
 // A small film of a media file, to be looked at while the file itself lies on the shelf: H.264 (ITU-T H.264) and AAC (ISO/IEC
 // 14496-3) in MP4, its index in front so that it plays while it comes. Made by ffmpeg.
 import { execFile, spawn } from 'node:child_process';
+import { open } from 'node:fs/promises';
 import readline from 'node:readline';
 
 export interface ViewingWish {
@@ -74,3 +75,18 @@ const secondsOf = (media: string): Promise<number> =>
       (_error, said) => resolve(Number(said) > 0 ? Number(said) : 0),
     );
   });
+
+/** What was made, in parts of `bytes`, the last one shorter. */
+export async function* partsOf(made: string, bytes: number): AsyncGenerator<Buffer> {
+  const file = await open(made, 'r');
+  try {
+    for (let part = 0; ; part++) {
+      const content = Buffer.alloc(bytes);
+      const { bytesRead } = await file.read(content, 0, bytes, part * bytes);
+      if (bytesRead === 0) return;
+      yield content.subarray(0, bytesRead);
+    }
+  } finally {
+    await file.close();
+  }
+}

@@ -12,7 +12,7 @@ const names = (groups: { volumes: Ordered[] }[]) => groups.map((group) => group.
 
 const HOUSE = [
   volume('scratch', 'loft-1', fills(3)),
-  volume('cache', 'loft-1', { usedBytes: 90 }),
+  volume('frames', 'loft-1', { usedBytes: 90 }),
   volume('media', 'ropewalk', { usedBytes: 95 }),
   volume('library', 'ropewalk', { forecast: { says: 'full', bytesPerDay: 4 } }),
   volume('Scratch', 'loft-2', fills(40)),
@@ -31,7 +31,7 @@ test('by station, in the order in which they are', () => {
 
 test('what is full comes first, then the soonest full, then the fullest', () => {
   expect(names(rackGroups(HOUSE, { order: 'soonest full', word: '' }))).toEqual([
-    ['library', 'scratch', 'Scratch', 'media', 'cache'],
+    ['library', 'scratch', 'Scratch', 'media', 'frames'],
   ]);
   expect(rackGroups(HOUSE, { order: 'soonest full', word: 'attic' })).toEqual([]);
 });

@@ -1,12 +1,11 @@
 // Making viewing copies, by the worker that reaches the originals. Each is kept whole or not at all.
-import { open } from 'node:fs/promises';
 import { eq, sql } from 'drizzle-orm';
 import type { RowDataPacket } from 'mysql2/promise';
 import { z } from 'zod';
 import { joinPath } from '#core/paths.ts';
 import { mediaAt } from '#disk/posters.ts';
 import { withScratch } from '#disk/scratch.ts';
-import { makeViewingCopy } from '#disk/viewing-copy.ts';
+import { makeViewingCopy, partsOf } from '#disk/viewing-copy.ts';
 import { viewingCopies, viewingParts } from '../db/schema/catalogue.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { endAfter, endPlainly, workKind } from '../runtime/work-kind.ts';
@@ -89,20 +88,12 @@ async function keep(context: JobContext, { id, modifiedUs }: Original, from: str
     await tx.delete(viewingCopies).where(eq(viewingCopies.fileId, id));
     await tx.delete(viewingParts).where(eq(viewingParts.fileId, id));
   });
-  const file = await open(from, 'r');
   let bytes = 0;
-  try {
-    for (let part = 0; ; part++) {
-      const content = Buffer.alloc(PART_BYTES);
-      const { bytesRead } = await file.read(content, 0, PART_BYTES, part * PART_BYTES);
-      if (bytesRead === 0) break;
-      bytes += bytesRead;
-      await context.transaction((tx) =>
-        tx.insert(viewingParts).values({ fileId: id, part, content: content.subarray(0, bytesRead) }),
-      );
-    }
-  } finally {
-    await file.close();
+  let part = 0;
+  for await (const content of partsOf(from, PART_BYTES)) {
+    await context.transaction((tx) => tx.insert(viewingParts).values({ fileId: id, part, content }));
+    bytes += content.length;
+    part++;
   }
   const made = { modifiedUs, bytes, trouble: null, madeAt: context.now() };
   await context.transaction((tx) => tx.insert(viewingCopies).values({ fileId: id, ...made }));
