@@ -76,7 +76,16 @@ test('the catalogue is taken out into a new folder, and nothing is written over'
     /^1 archive with 4 files on 2 carriers, in .*shelf\. Open index\.html/,
   );
   expect(readdirSync(at).sort()).toEqual(
-    ['archives', 'archives.csv', 'carriers.csv', 'catalogue.json', 'files.csv', 'index.html', 'names.js'].sort(),
+    [
+      'archives',
+      'archives.csv',
+      'carriers.csv',
+      'catalogue.json',
+      'files.csv',
+      'index.html',
+      'names.js',
+      'tables',
+    ].sort(),
   );
   const text = (name: string) => readFileSync(path.join(at, name), 'utf8');
   expect(text('files.csv').split('\r\n')).toHaveLength(1 + 4 + 1);

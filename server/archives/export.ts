@@ -1,5 +1,6 @@
 // The catalogue of the shelf, taken out of Keramion: as tables for other programs, and as pages with a search that open from a
 // folder without a server. It outlives whatever wrote it.
+import { createHash } from 'node:crypto';
 import { and, asc, eq, gt } from 'drizzle-orm';
 import {
   archivePage,
@@ -20,6 +21,8 @@ import { Refused } from '../runtime/refused.ts';
 import { siteName } from '../site/site.ts';
 import { binsIn, timelinesIn } from './contents.ts';
 import { archiveRows, carrierRows } from './shelf.ts';
+import { LIST, lineOf, SHELF_FORM, SHELF_TABLES, type shelfList } from './shelf-tables.ts';
+import type { z } from 'zod';
 
 export interface Exported {
   archives: number;
@@ -84,8 +87,29 @@ async function fill(db: Database, folder: NewFolder, now: Date): Promise<Exporte
   folder.write('archives.csv', archivesCsv(archives));
   folder.write('carriers.csv', carriersCsv(carriers));
   folder.write('catalogue.json', JSON.stringify({ site, madeAt: now.toISOString(), archives, carriers }, null, 2));
+  await writeTables(db, folder, { site, now });
   folder.write('index.html', shelfIndex({ site, madeMs: now.getTime(), archives, carriers }));
   return { archives: archives.length, carriers: carriers.length, files: total };
+}
+
+/** What an import reads: rows, with the checksum of each file of them. */
+async function writeTables(db: Database, folder: NewFolder, { site, now }: { site: string; now: Date }): Promise<void> {
+  folder.folder('tables');
+  const tables: z.infer<typeof shelfList>['tables'] = [];
+  for (const shelf of SHELF_TABLES) {
+    const file = `tables/${shelf.name}.ndjson`;
+    folder.write(file, '');
+    const sum = createHash('sha256');
+    let rows = 0;
+    for await (const page of shelf.pages(db)) {
+      const text = page.map((row) => `${lineOf(shelf, row)}\n`).join('');
+      folder.append(file, text);
+      sum.update(text);
+      rows += page.length;
+    }
+    tables.push({ name: shelf.name, rows, sha256: sum.digest('hex') });
+  }
+  folder.write(LIST, JSON.stringify({ form: SHELF_FORM, madeAt: now.toISOString(), site, tables }, null, 2));
 }
 
 /** Without the line that names the columns. */

@@ -1,0 +1,260 @@
+// The shelf as rows, whole enough to be brought back: which tables, which rows of them, what stays at home, and how a row is
+// written as a line of JSON. Written beside the pages of an export, read by an import.
+import { and, eq, getTableColumns, gt, inArray, type SQL } from 'drizzle-orm';
+import type { MySqlColumn, MySqlTable } from 'drizzle-orm/mysql-core';
+import { z } from 'zod';
+import { carrierKindOf } from '../carriers/kinds.ts';
+import type { Db } from '../db/connect.ts';
+import {
+  archiveClips,
+  archiveCopies,
+  archiveFiles,
+  archiveParts,
+  archives,
+  archiveTimelines,
+  archiveUses,
+  copyFiles,
+  copyParts,
+} from '../db/schema/archives.ts';
+import { projects, projectStates } from '../db/schema/projects.ts';
+import { carriers } from '../db/schema/stores.ts';
+
+/** The form of these rows. Another one is refused. */
+export const SHELF_FORM = 1;
+export const LIST = 'tables/list.json';
+
+export const shelfList = z.object({
+  form: z.literal(SHELF_FORM),
+  madeAt: z.iso.datetime(),
+  site: z.string().max(250),
+  tables: z.array(
+    z.object({
+      name: z.string().max(60),
+      rows: z.number().int().nonnegative(),
+      sha256: z.string().regex(/^[0-9a-f]{64}$/),
+    }),
+  ),
+});
+
+type Row = Record<string, unknown>;
+
+export interface ShelfTable {
+  name: string;
+  table: MySqlTable;
+  /** What stays at home: as it is on a shelf that nobody has looked at, with originals that are nobody's here. */
+  blank: (row: Row) => Row;
+  /** Rows of it, a page at a time. */
+  pages: (db: Db) => AsyncGenerator<Row[]>;
+}
+
+const PAGE = 5000;
+const ON_THE_SHELF = and(eq(archives.purpose, 'archive'), inArray(archives.state, ['sealed', 'let go']));
+/** Copies that stand: what is being written is none yet. */
+const STANDS = ['good', 'damaged', 'let go'] as const;
+
+const archivesHere = (db: Db) => db.select({ id: archives.id }).from(archives).where(ON_THE_SHELF);
+const copiesHere = (db: Db) =>
+  db
+    .select({ id: archiveCopies.id })
+    .from(archiveCopies)
+    .where(and(inArray(archiveCopies.archiveId, archivesHere(db)), inArray(archiveCopies.state, [...STANDS])));
+const partsHere = (db: Db) =>
+  db
+    .select({ id: copyParts.id })
+    .from(copyParts)
+    .where(inArray(copyParts.copyId, copiesHere(db)));
+const timelinesHere = (db: Db) =>
+  db
+    .select({ id: archiveTimelines.id })
+    .from(archiveTimelines)
+    .where(inArray(archiveTimelines.archiveId, archivesHere(db)));
+
+/** By a number that grows, so that each page begins where the one before ended. */
+async function* paged(db: Db, table: MySqlTable, by: MySqlColumn, where?: SQL): AsyncGenerator<Row[]> {
+  const key = Object.entries(getTableColumns(table)).find(([, column]) => column === by)![0];
+  for (let last = -1; ;) {
+    const rows: Row[] = await db
+      .select()
+      .from(table)
+      .where(and(gt(by, last), where))
+      .orderBy(by)
+      .limit(PAGE);
+    if (rows.length > 0) yield rows;
+    if (rows.length < PAGE) return;
+    last = Number(rows.at(-1)![key]);
+  }
+}
+
+/** Of a table without a number of its own: all that belongs to one number after the other. */
+async function* each(
+  db: Db,
+  table: MySqlTable,
+  { of, owner, by }: { of: readonly number[]; owner: MySqlColumn; by: MySqlColumn },
+): AsyncGenerator<Row[]> {
+  for (const id of of) yield* paged(db, table, by, eq(owner, id));
+}
+
+const numbers = async (rows: PromiseLike<{ id: number }[]>): Promise<number[]> => (await rows).map((row) => row.id);
+const asIs = (row: Row): Row => row;
+
+/** In the order in which they can be brought back: what others name comes first. */
+export const SHELF_TABLES: readonly ShelfTable[] = [
+  {
+    name: 'projects',
+    table: projects,
+    // Private notes never leave the house with an export.
+    blank: (row) => ({ ...row, privateNotes: '', origin: 'carrier' }),
+    pages: (db) =>
+      paged(
+        db,
+        projects,
+        projects.id,
+        inArray(projects.id, db.select({ id: archives.projectId }).from(archives).where(ON_THE_SHELF)),
+      ),
+  },
+  {
+    name: 'project_states',
+    table: projectStates,
+    blank: asIs,
+    async *pages(db) {
+      const rows: Row[] = await db
+        .select()
+        .from(projectStates)
+        .where(
+          inArray(projectStates.projectId, db.select({ id: archives.projectId }).from(archives).where(ON_THE_SHELF)),
+        );
+      if (rows.length > 0) yield rows;
+    },
+  },
+  {
+    name: 'carriers',
+    table: carriers,
+    blank: (row) => ({ ...row, settings: withoutSecrets(row), state: 'not looked at', seenAt: null }),
+    pages: (db) => paged(db, carriers, carriers.id),
+  },
+  {
+    name: 'archives',
+    table: archives,
+    blank: (row) => ({ ...row, jobId: null }),
+    pages: (db) => paged(db, archives, archives.id, ON_THE_SHELF),
+  },
+  {
+    name: 'archive_parts',
+    table: archiveParts,
+    blank: asIs,
+    pages: (db) => paged(db, archiveParts, archiveParts.id, inArray(archiveParts.archiveId, archivesHere(db))),
+  },
+  {
+    name: 'archive_copies',
+    table: archiveCopies,
+    blank: asIs,
+    pages: (db) => paged(db, archiveCopies, archiveCopies.id, inArray(archiveCopies.id, copiesHere(db))),
+  },
+  {
+    name: 'copy_parts',
+    table: copyParts,
+    blank: asIs,
+    pages: (db) => paged(db, copyParts, copyParts.id, inArray(copyParts.copyId, copiesHere(db))),
+  },
+  {
+    name: 'archive_files',
+    table: archiveFiles,
+    // A number of a file means another file in another catalogue, and no volume here held it.
+    blank: (row) => ({ ...row, fileId: 0, volumeId: 0, device: null, inode: null, changedUs: null }),
+    pages: (db) => paged(db, archiveFiles, archiveFiles.id, inArray(archiveFiles.archiveId, archivesHere(db))),
+  },
+  {
+    name: 'copy_files',
+    table: copyFiles,
+    blank: asIs,
+    async *pages(db) {
+      const of = await numbers(partsHere(db));
+      yield* each(db, copyFiles, { of, owner: copyFiles.copyPartId, by: copyFiles.archiveFileId });
+    },
+  },
+  {
+    name: 'archive_timelines',
+    table: archiveTimelines,
+    blank: (row) => ({ ...row, documentFileId: 0 }),
+    pages: (db) =>
+      paged(db, archiveTimelines, archiveTimelines.id, inArray(archiveTimelines.archiveId, archivesHere(db))),
+  },
+  {
+    name: 'archive_uses',
+    table: archiveUses,
+    blank: asIs,
+    async *pages(db) {
+      const of = await numbers(timelinesHere(db));
+      yield* each(db, archiveUses, { of, owner: archiveUses.timelineId, by: archiveUses.archiveFileId });
+    },
+  },
+  {
+    name: 'archive_clips',
+    table: archiveClips,
+    blank: (row) => ({ ...row, documentFileId: 0 }),
+    pages: (db) => paged(db, archiveClips, archiveClips.id, inArray(archiveClips.archiveId, archivesHere(db))),
+  },
+];
+
+/** Names of the settings of a kind of carrier that nobody else is to know. */
+export const secretsOf = (kind: string): string[] =>
+  carrierKindOf(kind).fields.flatMap((field) => (field.secret ? [field.name] : []));
+
+function withoutSecrets(row: Row): Row {
+  const settings = { ...(row.settings as Row) };
+  for (const name of secretsOf(row.kind as string)) delete settings[name];
+  return settings;
+}
+
+/** Days as text, bytes in base64; all else as JSON has it. */
+export const lineOf = ({ blank }: ShelfTable, row: Row): string =>
+  JSON.stringify(blank(row), (_key, value: unknown) => {
+    const bytes = value as { type?: unknown; data?: unknown } | null;
+    return bytes?.type === 'Buffer' && Array.isArray(bytes.data)
+      ? Buffer.from(bytes.data as number[]).toString('base64')
+      : value;
+  });
+
+/** What a line may say: every column of the table, each of its kind, and nothing else. */
+export function rowSchema({ table, blank }: ShelfTable): z.ZodType<Row> {
+  const columns = Object.entries(getTableColumns(table));
+  return z.strictObject(Object.fromEntries(columns.map(([key, column]) => [key, valueOf(column)]))).transform(blank);
+}
+
+function valueOf(column: MySqlColumn): z.ZodType {
+  const kind = kindOf(column);
+  return column.notNull ? kind : kind.nullable();
+}
+
+function kindOf(column: MySqlColumn): z.ZodType {
+  const sqlType = column.getSQLType();
+  if (column.enumValues) return z.enum(column.enumValues as [string, ...string[]]);
+  if (column.dataType === 'number') return z.number().int().nonnegative().max(Number.MAX_SAFE_INTEGER);
+  if (column.dataType === 'boolean') return z.boolean();
+  if (column.dataType === 'date') return z.iso.datetime().transform((text) => new Date(text));
+  if (/blob|binary/.test(sqlType)) return z.base64().transform((text) => Buffer.from(text, 'base64'));
+  if (sqlType === 'json') return z.record(z.string(), z.unknown());
+  const most = /\((\d+)\)/.exec(sqlType);
+  return most ? z.string().max(Number(most[1])) : z.string().max(65_535);
+}
+
+/** Of each table, what its rows name in another: whatever is named has to be there. */
+export const NAMED: readonly { from: string; column: string; to: string }[] = [
+  { from: 'archives', column: 'project_id', to: 'projects' },
+  { from: 'archives', column: 'base_id', to: 'archives' },
+  { from: 'archive_parts', column: 'archive_id', to: 'archives' },
+  { from: 'archive_copies', column: 'archive_id', to: 'archives' },
+  { from: 'archive_copies', column: 'replaced_by', to: 'archive_copies' },
+  { from: 'copy_parts', column: 'copy_id', to: 'archive_copies' },
+  { from: 'copy_parts', column: 'part_id', to: 'archive_parts' },
+  { from: 'copy_parts', column: 'carrier_id', to: 'carriers' },
+  { from: 'archive_files', column: 'archive_id', to: 'archives' },
+  { from: 'archive_files', column: 'part_id', to: 'archive_parts' },
+  { from: 'copy_files', column: 'copy_part_id', to: 'copy_parts' },
+  { from: 'copy_files', column: 'archive_file_id', to: 'archive_files' },
+  { from: 'archive_timelines', column: 'archive_id', to: 'archives' },
+  { from: 'archive_uses', column: 'timeline_id', to: 'archive_timelines' },
+  { from: 'archive_uses', column: 'archive_file_id', to: 'archive_files' },
+  { from: 'archive_clips', column: 'archive_id', to: 'archives' },
+  { from: 'archive_clips', column: 'archive_file_id', to: 'archive_files' },
+];
