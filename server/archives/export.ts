@@ -100,9 +100,10 @@ async function writeTables(db: Database, folder: NewFolder, { site, now }: { sit
     const file = `tables/${shelf.name}.ndjson`;
     folder.write(file, '');
     const sum = createHash('sha256');
+    const line = lineOf(shelf);
     let rows = 0;
     for await (const page of shelf.pages(db)) {
-      const text = page.map((row) => `${lineOf(shelf, row)}\n`).join('');
+      const text = page.map((row) => `${line(row)}\n`).join('');
       folder.append(file, text);
       sum.update(text);
       rows += page.length;

@@ -18,6 +18,7 @@ import {
 } from '../db/schema/archives.ts';
 import { projects, projectStates } from '../db/schema/projects.ts';
 import { carriers } from '../db/schema/stores.ts';
+import { quietly } from '../runtime/run-items.ts';
 
 /** The form of these rows. Another one is refused. */
 export const SHELF_FORM = 1;
@@ -41,7 +42,7 @@ type Row = Record<string, unknown>;
 export interface ShelfTable {
   name: string;
   table: MySqlTable;
-  /** What stays at home: as it is on a shelf that nobody has looked at, with originals that are nobody's here. */
+  /** What stays at home, taken out of the row itself: as it is on a shelf that nobody has looked at, with originals that are nobody's here. */
   blank: (row: Row) => Row;
   /** Rows of it, a page at a time. */
   pages: (db: Db) => AsyncGenerator<Row[]>;
@@ -52,38 +53,59 @@ const ON_THE_SHELF = and(eq(archives.purpose, 'archive'), inArray(archives.state
 /** Copies that stand: what is being written is none yet. */
 const STANDS = ['good', 'damaged', 'let go'] as const;
 
-const archivesHere = (db: Db) => db.select({ id: archives.id }).from(archives).where(ON_THE_SHELF);
-const copiesHere = (db: Db) =>
-  db
-    .select({ id: archiveCopies.id })
+const idsOf = async (rows: PromiseLike<{ id: number }[]>): Promise<Set<number>> =>
+  new Set((await rows).map((row) => row.id));
+const archivesHere = (db: Db) => idsOf(db.select({ id: archives.id }).from(archives).where(ON_THE_SHELF));
+const projectsHere = (db: Db) => idsOf(db.select({ id: archives.projectId }).from(archives).where(ON_THE_SHELF));
+async function copiesHere(db: Db): Promise<Set<number>> {
+  const here = await archivesHere(db);
+  const { id, archiveId } = archiveCopies;
+  const rows = await db
+    .select({ id, archiveId })
     .from(archiveCopies)
-    .where(and(inArray(archiveCopies.archiveId, archivesHere(db)), inArray(archiveCopies.state, [...STANDS])));
-const partsHere = (db: Db) =>
-  db
-    .select({ id: copyParts.id })
-    .from(copyParts)
-    .where(inArray(copyParts.copyId, copiesHere(db)));
-const timelinesHere = (db: Db) =>
-  db
-    .select({ id: archiveTimelines.id })
-    .from(archiveTimelines)
-    .where(inArray(archiveTimelines.archiveId, archivesHere(db)));
+    .where(inArray(archiveCopies.state, [...STANDS]));
+  return new Set(rows.filter((row) => here.has(row.archiveId)).map((row) => row.id));
+}
+async function copyPartsHere(db: Db): Promise<number[]> {
+  const here = await copiesHere(db);
+  const rows = await db.select({ id: copyParts.id, copyId: copyParts.copyId }).from(copyParts).orderBy(copyParts.id);
+  return rows.filter((row) => here.has(row.copyId)).map((row) => row.id);
+}
+async function timelinesHere(db: Db): Promise<number[]> {
+  const here = await archivesHere(db);
+  const { id, archiveId } = archiveTimelines;
+  const rows = await db.select({ id, archiveId }).from(archiveTimelines).orderBy(id);
+  return rows.filter((row) => here.has(row.archiveId)).map((row) => row.id);
+}
 
 /** By a number that grows, so that each page begins where the one before ended. */
 async function* paged(db: Db, table: MySqlTable, by: MySqlColumn, where?: SQL): AsyncGenerator<Row[]> {
   const key = Object.entries(getTableColumns(table)).find(([, column]) => column === by)![0];
-  for (let last = -1; ;) {
-    const rows: Row[] = await db
+  const after = (last: number): Promise<Row[]> =>
+    db
       .select()
       .from(table)
       .where(and(gt(by, last), where))
       .orderBy(by)
-      .limit(PAGE);
-    if (rows.length > 0) yield rows;
-    if (rows.length < PAGE) return;
-    last = Number(rows.at(-1)![key]);
+      .limit(PAGE)
+      .execute();
+  for (let rows = await after(-1); rows.length > 0;) {
+    // The database finds the next while this one is written.
+    const next = rows.length < PAGE ? Promise.resolve([]) : quietly(after(Number(rows.at(-1)![key])));
+    yield rows;
+    rows = await next;
   }
 }
+
+/** Those of them that belong to what is exported: chosen here, since a database that chooses among them sorts them all for every page. */
+const belonging = (table: MySqlTable, by: MySqlColumn, owner: string, here: (db: Db) => Promise<Set<number>>) =>
+  async function* (db: Db): AsyncGenerator<Row[]> {
+    const ids = await here(db);
+    for await (const rows of paged(db, table, by)) {
+      const own = rows.filter((row) => ids.has(row[owner] as number));
+      if (own.length > 0) yield own;
+    }
+  };
 
 /** Of a table without a number of its own: all that belongs to one number after the other. */
 async function* each(
@@ -94,7 +116,6 @@ async function* each(
   for (const id of of) yield* paged(db, table, by, eq(owner, id));
 }
 
-const numbers = async (rows: PromiseLike<{ id: number }[]>): Promise<number[]> => (await rows).map((row) => row.id);
 const asIs = (row: Row): Row => row;
 
 /** In the order in which they can be brought back: what others name comes first. */
@@ -103,96 +124,85 @@ export const SHELF_TABLES: readonly ShelfTable[] = [
     name: 'projects',
     table: projects,
     // Private notes never leave the house with an export.
-    blank: (row) => ({ ...row, privateNotes: '', origin: 'carrier' }),
-    pages: (db) =>
-      paged(
-        db,
-        projects,
-        projects.id,
-        inArray(projects.id, db.select({ id: archives.projectId }).from(archives).where(ON_THE_SHELF)),
-      ),
+    blank: (row) => Object.assign(row, { privateNotes: '', origin: 'carrier' }),
+    pages: belonging(projects, projects.id, 'id', projectsHere),
   },
   {
     name: 'project_states',
     table: projectStates,
     blank: asIs,
     async *pages(db) {
-      const rows: Row[] = await db
-        .select()
-        .from(projectStates)
-        .where(
-          inArray(projectStates.projectId, db.select({ id: archives.projectId }).from(archives).where(ON_THE_SHELF)),
-        );
+      const here = await projectsHere(db);
+      const rows: Row[] = (await db.select().from(projectStates)).filter((row) => here.has(row.projectId));
       if (rows.length > 0) yield rows;
     },
   },
   {
     name: 'carriers',
     table: carriers,
-    blank: (row) => ({ ...row, settings: withoutSecrets(row), state: 'not looked at', seenAt: null }),
+    blank: (row) => Object.assign(row, { settings: withoutSecrets(row), state: 'not looked at', seenAt: null }),
     pages: (db) => paged(db, carriers, carriers.id),
   },
   {
     name: 'archives',
     table: archives,
-    blank: (row) => ({ ...row, jobId: null }),
+    blank: (row) => Object.assign(row, { jobId: null }),
     pages: (db) => paged(db, archives, archives.id, ON_THE_SHELF),
   },
   {
     name: 'archive_parts',
     table: archiveParts,
     blank: asIs,
-    pages: (db) => paged(db, archiveParts, archiveParts.id, inArray(archiveParts.archiveId, archivesHere(db))),
+    pages: belonging(archiveParts, archiveParts.id, 'archiveId', archivesHere),
   },
   {
     name: 'archive_copies',
     table: archiveCopies,
     blank: asIs,
-    pages: (db) => paged(db, archiveCopies, archiveCopies.id, inArray(archiveCopies.id, copiesHere(db))),
+    pages: belonging(archiveCopies, archiveCopies.id, 'id', copiesHere),
   },
   {
     name: 'copy_parts',
     table: copyParts,
     blank: asIs,
-    pages: (db) => paged(db, copyParts, copyParts.id, inArray(copyParts.copyId, copiesHere(db))),
+    pages: belonging(copyParts, copyParts.id, 'copyId', copiesHere),
   },
   {
     name: 'archive_files',
     table: archiveFiles,
     // A number of a file means another file in another catalogue, and no volume here held it.
-    blank: (row) => ({ ...row, fileId: 0, volumeId: 0, device: null, inode: null, changedUs: null }),
-    pages: (db) => paged(db, archiveFiles, archiveFiles.id, inArray(archiveFiles.archiveId, archivesHere(db))),
+    blank: (row) => Object.assign(row, { fileId: 0, volumeId: 0, device: null, inode: null, changedUs: null }),
+    pages: belonging(archiveFiles, archiveFiles.id, 'archiveId', archivesHere),
   },
   {
     name: 'copy_files',
     table: copyFiles,
     blank: asIs,
     async *pages(db) {
-      const of = await numbers(partsHere(db));
+      const of = await copyPartsHere(db);
       yield* each(db, copyFiles, { of, owner: copyFiles.copyPartId, by: copyFiles.archiveFileId });
     },
   },
   {
     name: 'archive_timelines',
     table: archiveTimelines,
-    blank: (row) => ({ ...row, documentFileId: 0 }),
-    pages: (db) =>
-      paged(db, archiveTimelines, archiveTimelines.id, inArray(archiveTimelines.archiveId, archivesHere(db))),
+    blank: (row) => Object.assign(row, { documentFileId: 0 }),
+    pages: belonging(archiveTimelines, archiveTimelines.id, 'archiveId', archivesHere),
   },
   {
     name: 'archive_uses',
     table: archiveUses,
     blank: asIs,
     async *pages(db) {
-      const of = await numbers(timelinesHere(db));
+      const of = await timelinesHere(db);
       yield* each(db, archiveUses, { of, owner: archiveUses.timelineId, by: archiveUses.archiveFileId });
     },
   },
   {
     name: 'archive_clips',
     table: archiveClips,
-    blank: (row) => ({ ...row, documentFileId: 0 }),
-    pages: (db) => paged(db, archiveClips, archiveClips.id, inArray(archiveClips.archiveId, archivesHere(db))),
+    blank: (row) => Object.assign(row, { documentFileId: 0 }),
+    pages: belonging(archiveClips, archiveClips.id, 'archiveId', archivesHere),
   },
 ];
 
@@ -207,13 +217,16 @@ function withoutSecrets(row: Row): Row {
 }
 
 /** Days as text, bytes in base64; all else as JSON has it. */
-export const lineOf = ({ blank }: ShelfTable, row: Row): string =>
-  JSON.stringify(blank(row), (_key, value: unknown) => {
-    const bytes = value as { type?: unknown; data?: unknown } | null;
-    return bytes?.type === 'Buffer' && Array.isArray(bytes.data)
-      ? Buffer.from(bytes.data as number[]).toString('base64')
-      : value;
-  });
+export function lineOf({ table, blank }: ShelfTable): (row: Row) => string {
+  const inBytes = Object.entries(getTableColumns(table)).flatMap(([key, column]) => (isBytes(column) ? [key] : []));
+  return (row) => {
+    const line = blank(row);
+    for (const key of inBytes) if (line[key] !== null) line[key] = (line[key] as Buffer).toString('base64');
+    return JSON.stringify(line);
+  };
+}
+
+const isBytes = (column: MySqlColumn): boolean => /blob|binary/.test(column.getSQLType());
 
 /** What a line may say: every column of the table, each of its kind, and nothing else. */
 export function rowSchema({ table, blank }: ShelfTable): z.ZodType<Row> {
@@ -232,7 +245,7 @@ function kindOf(column: MySqlColumn): z.ZodType {
   if (column.dataType === 'number') return z.number().int().nonnegative().max(Number.MAX_SAFE_INTEGER);
   if (column.dataType === 'boolean') return z.boolean();
   if (column.dataType === 'date') return z.iso.datetime().transform((text) => new Date(text));
-  if (/blob|binary/.test(sqlType)) return z.base64().transform((text) => Buffer.from(text, 'base64'));
+  if (isBytes(column)) return z.base64().transform((text) => Buffer.from(text, 'base64'));
   if (sqlType === 'json') return z.record(z.string(), z.unknown());
   const most = /\((\d+)\)/.exec(sqlType);
   return most ? z.string().max(Number(most[1])) : z.string().max(65_535);
