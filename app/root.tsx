@@ -44,7 +44,10 @@ export function Layout({ children }: { children: React.ReactNode }) {
   const nonce = root?.nonce;
   // From now on what is pressed is heard: until then a page only shows.
   useEffect(() => {
-    document.documentElement.dataset.live = '';
+    const { dataset } = document.documentElement;
+    dataset.live = '';
+    // A page that failed before it knew its own word could not say it sooner.
+    dataset.theme ??= matchMedia('(prefers-color-scheme: dark)').matches ? 'dark' : 'light';
   }, []);
   return (
     <html lang="en" data-theme={theme === 'system' ? undefined : theme} suppressHydrationWarning>

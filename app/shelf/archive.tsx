@@ -216,8 +216,9 @@ const COLUMNS: Column<Content>[] = [
     title: 'Was at',
     sort: (row) => `${row.volume} ${row.path}`,
     cell: (row) => (
-      <span className="block max-w-[9rem] truncate" title={`${row.volume} / ${row.path}`}>
-        {row.volume} <span className="text-ink-2">{row.isThere ? '' : 'gone'}</span>
+      <span className="flex max-w-[11rem] gap-1" title={[row.volume, row.path].filter(Boolean).join(' / ')}>
+        <span className="truncate">{row.volume === '' ? row.path : row.volume}</span>
+        {!row.isThere && <span className="shrink-0 text-ink-2">gone</span>}
       </span>
     ),
   },
