@@ -54,7 +54,7 @@ test('who uses a clip, which parts, and where it lies on every station: one sear
   const hand = new Hand(page);
   await hand.press('/');
   await page.keyboard.type('A012C004_0427');
-  await expect(page.getByRole('option')).toHaveCount(3);
+  await expect(page.getByRole('listbox').getByRole('option')).toHaveCount(3);
   await hand.press('ArrowDown');
   await hand.press('Enter');
   await expect(page.getByText('in ep3 v11, ep3 v12')).toBeVisible();

@@ -105,7 +105,7 @@ test('the keyboard alone: lenses by number, search, rack, staging, review, empty
   await page.locator('body').press('/');
   await expect(page.getByRole('combobox', { name: /Find a file/ })).toBeFocused();
   await page.keyboard.type('D003C002');
-  await expect(page.getByRole('option').first()).toBeVisible();
+  await expect(page.getByRole('listbox').getByRole('option').first()).toBeVisible();
   await page.keyboard.press('ArrowDown');
   await page.keyboard.press('ArrowUp');
   await page.keyboard.press('Enter');

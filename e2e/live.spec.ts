@@ -194,6 +194,14 @@ test('projects are narrowed by a word and by their state, and all are back in on
   await expect(page.getByText(/^1 of \d+ projects/)).toBeVisible();
   await expect(page.getByRole('link', { name: 'Lamp Keepers', exact: true })).toBeVisible();
   await expect(other).toHaveCount(0);
+  // What is on the screen can be taken along.
+  const csv = await page.request.get((await page.getByRole('link', { name: 'CSV' }).getAttribute('href'))!);
+  const lines = (await csv.text()).trimEnd().split('\r\n');
+  expect(lines).toHaveLength(2);
+  expect(lines[0]).toMatch(/^project,client,state,since,files,bytes,source,.*unused bytes,media,missing,archived$/);
+  expect(lines[1]).toMatch(/^Lamp Keepers,Küstenfunk,in work,20\d\d-\d\d-\d\d,/);
+  const bar = page.getByRole('img', { name: /^Lamp Keepers: source / });
+  await expect(bar).toBeVisible();
   await page.getByLabel('State').selectOption('archived');
   await expect(page.getByText('No project fits.')).toBeVisible();
   await page.getByRole('button', { name: 'show all' }).click();

@@ -109,7 +109,7 @@ test('the map and the list stay in step, by kind, by project, and down to one fi
 
 test('stills are one row that opens and says which frames are missing', async ({ page }) => {
   await page.goto('/');
-  await page.getByRole('combobox').fill('tt_020_plate.1001');
+  await page.getByRole('combobox', { name: 'Find a file, project or carrier' }).fill('tt_020_plate.1001');
   await page
     .getByRole('option', { name: /tt_020_plate\.1001/ })
     .first()
@@ -125,17 +125,17 @@ test('stills are one row that opens and says which frames are missing', async ({
 
 test('search takes filters in words, and says what it does not understand', async ({ page }) => {
   await page.goto('/');
-  const field = page.getByRole('combobox');
+  const field = page.getByRole('combobox', { name: 'Find a file, project or carrier' });
   await field.fill('frm kind:cache on:loft-1 older than 2 months');
   await expect(page.getByText('Files, kind cache, on volumes named like "loft-1", older than 2 months')).toBeVisible();
-  await expect(page.getByRole('option').first()).toContainText('loft-1 s');
+  await expect(page.getByRole('listbox').getByRole('option').first()).toContainText('loft-1 s');
   await field.fill('kind:film');
   await expect(page.getByText(/There is no kind "film"/)).toBeVisible();
 });
 
 test('a folder that is nobody’s becomes a project', async ({ page }) => {
   await page.goto('/');
-  await page.getByRole('combobox').fill('phone clips');
+  await page.getByRole('combobox', { name: 'Find a file, project or carrier' }).fill('phone clips');
   await page
     .getByRole('option', { name: /phone clips/ })
     .first()

@@ -6,11 +6,12 @@ import { PROJECT_STATES } from '#core/model.ts';
 import { count, counted, exactTime, size } from '#core/wording/amounts.ts';
 import { stateSince } from '#core/wording/lenses.ts';
 import { useFrame } from '../shell/use-frame';
-import { useLens } from '../shell/links';
+import { useAsked, useLens } from '../shell/links';
 import type { Answer } from '../lib/answer';
-import { Button, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
+import { Bar, Button, Chip, Empty, Field, inputLook, kindColour, Said, Sentence } from '../ui/parts';
 import { Sheet } from '../ui/sheet';
 import { type Column, Table } from '../ui/table';
+import { type Asked, EVERY, fits } from './fits';
 
 export { loader, action } from './projects.server.ts';
 
@@ -62,29 +63,13 @@ export default function Projects({ loaderData }: Route.ComponentProps) {
             rows={shown}
             rowKey={(row) => row.projectId}
             first={{ by: 'size', down: true }}
-            columns={columnsOf(loaderData.on.length > 0, lens, nowMs)}
+            columns={columnsOf(loaderData.on.length > 0, Math.max(...projects.map((row) => row.bytes)), lens, nowMs)}
           />
         )}
       </div>
     </div>
   );
 }
-
-interface Asked {
-  words: string;
-  state: string;
-  client: string;
-}
-const EVERY: Asked = { words: '', state: '', client: '' };
-
-/** Every word somewhere in its name or its client's, in any case. */
-const fits = (row: Row, { words, state, client }: Asked): boolean =>
-  (state === '' || row.state === state) &&
-  (client === '' || row.client === client) &&
-  words
-    .toLowerCase()
-    .split(/\s+/)
-    .every((word) => `${row.name} ${row.client}`.toLowerCase().includes(word));
 
 interface NarrowProps {
   projects: readonly Row[];
@@ -98,6 +83,9 @@ function Narrow({ projects, shown, asked, onAsk }: NarrowProps) {
   const clients = [...new Set(projects.map((row) => row.client).filter(Boolean))].sort();
   const states = PROJECT_STATES.filter((state) => projects.some((row) => row.state === state));
   const select = `${inputLook} h-8 !w-44 text-[13px]`;
+  const search = useAsked();
+  const exported = (as: string): string =>
+    `/projects/export?${new URLSearchParams({ ...asked, as, v: search.get('v') ?? '' }).toString()}`;
   return (
     <div role="search" aria-label="Projects" className="flex flex-wrap items-center gap-2">
       <input
@@ -141,6 +129,13 @@ function Narrow({ projects, shown, asked, onAsk }: NarrowProps) {
           </button>
         </span>
       )}
+      <span className="ml-auto flex gap-3 text-[13px]">
+        {(['csv', 'json'] as const).map((as) => (
+          <a key={as} href={exported(as)} className="rounded px-1 py-0.5 text-ink-2 hover:underline" download>
+            {as.toUpperCase()}
+          </a>
+        ))}
+      </span>
     </div>
   );
 }
@@ -177,7 +172,8 @@ function NewProject({ templates }: { templates: Templates }) {
   );
 }
 
-const columnsOf = (narrowed: boolean, lens: ReturnType<typeof useLens>, nowMs: number): Column<Row>[] => [
+/** @param most bytes of the largest project: every bar is as long as its project is large beside that */
+const columnsOf = (narrowed: boolean, most: number, lens: ReturnType<typeof useLens>, nowMs: number): Column<Row>[] => [
   {
     key: 'name',
     title: 'Project',
@@ -207,6 +203,19 @@ const columnsOf = (narrowed: boolean, lens: ReturnType<typeof useLens>, nowMs: n
     number: true,
     sort: (row) => row.bytes,
     cell: (row) => <b>{size(row.bytes)}</b>,
+  },
+  {
+    key: 'kinds',
+    title: 'By kind',
+    cell: (row) => (
+      <div className="w-28">
+        <Bar
+          parts={row.byKind.map(({ kind, bytes }) => ({ key: kind, bytes, colour: kindColour(kind), label: kind }))}
+          whole={most}
+          label={row.name}
+        />
+      </div>
+    ),
   },
   ...(narrowed ? [] : wholeColumns),
   {

@@ -11,7 +11,7 @@ type Row = Data['viewing'][number];
 export function Viewing({ data: { viewing, archive } }: { data: Data }) {
   const fetcher = useFetcher<Answer>();
   if (viewing.length === 0) return null;
-  const canBeMade = viewing.some((row) => row.bytes === 0 && row.canBeMade);
+  const wanted = viewing.filter((row) => row.bytes === 0 && row.canBeMade);
   return (
     <Card title="Viewing copies">
       <ul className="grid grid-cols-[repeat(auto-fill,minmax(240px,1fr))] gap-4">
@@ -36,10 +36,10 @@ export function Viewing({ data: { viewing, archive } }: { data: Data }) {
         ))}
       </ul>
       <Said answer={fetcher.data} />
-      {canBeMade && archive.state === 'sealed' && (
+      {wanted.length > 0 && archive.state === 'sealed' && (
         <fetcher.Form method="post" className="mt-2">
           <Button type="submit" name="intent" value="viewing" disabled={fetcher.state !== 'idle'}>
-            Make the viewing copies
+            {wanted.every((row) => row.trouble !== null) ? 'Try again' : 'Make the viewing copies'}
           </Button>
         </fetcher.Form>
       )}

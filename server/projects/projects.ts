@@ -1,6 +1,7 @@
 // Projects as the lenses show them: sizes from the rollups, found and missing from the documents.
 import { and, eq, inArray, sql } from 'drizzle-orm';
-import type { Kind, ProjectId, ProjectState, VolumeId } from '#core/model.ts';
+import { grouped } from '#core/grouped.ts';
+import { type Kind, KINDS, type ProjectId, type ProjectState, type VolumeId } from '#core/model.ts';
 import { exactTime } from '#core/wording/amounts.ts';
 import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
 import { archives } from '../db/schema/archives.ts';
@@ -22,11 +23,15 @@ export interface ProjectRow {
   files: number;
   bytes: number;
   onVolumes: { volumeId: VolumeId; bytes: number }[];
+  /** In the usual order of kinds; of what is narrowed to. */
+  byKind: { kind: Kind; bytes: number }[];
   media: number;
   missing: number;
   unusedBytes: number;
   archived: boolean;
 }
+
+const bytesOf = (rows: readonly { bytes: number }[]): number => rows.reduce((n, row) => n + row.bytes, 0);
 
 /** Every project with what it holds where. `only` narrows sizes to the chosen volumes. */
 export async function projectRows(db: Database, only: readonly VolumeId[] = []): Promise<ProjectRow[]> {
@@ -35,12 +40,15 @@ export async function projectRows(db: Database, only: readonly VolumeId[] = []):
     .select({
       projectId: volumeSums.projectId,
       volumeId: volumeSums.volumeId,
-      files: sum(volumeSums.files),
-      bytes: sum(volumeSums.bytes),
+      kind: volumeSums.kind,
+      files: volumeSums.files,
+      bytes: volumeSums.bytes,
     })
     .from(volumeSums)
-    .where(and(sql`${volumeSums.projectId} > 0`, only.length > 0 ? inArray(volumeSums.volumeId, [...only]) : undefined))
-    .groupBy(volumeSums.projectId, volumeSums.volumeId);
+    .where(
+      and(sql`${volumeSums.projectId} > 0`, only.length > 0 ? inArray(volumeSums.volumeId, [...only]) : undefined),
+    );
+  const byProject = grouped(holdings, (row) => row.projectId);
   const counts = await mediaCounts(db);
   const sealed = new Set(
     (await db.select({ id: archives.projectId }).from(archives).where(eq(archives.state, 'sealed'))).map(
@@ -48,7 +56,7 @@ export async function projectRows(db: Database, only: readonly VolumeId[] = []):
     ),
   );
   return all.map((project) => {
-    const own = holdings.filter((h) => h.projectId === project.id);
+    const own = byProject.get(project.id) ?? [];
     const found = counts.get(project.id);
     return {
       projectId: project.id as ProjectId,
@@ -58,7 +66,13 @@ export async function projectRows(db: Database, only: readonly VolumeId[] = []):
       stateSince: project.stateSince,
       files: own.reduce((n, h) => n + h.files, 0),
       bytes: own.reduce((n, h) => n + h.bytes, 0),
-      onVolumes: own.map((h) => ({ volumeId: h.volumeId as VolumeId, bytes: h.bytes })),
+      onVolumes: [...grouped(own, (row) => row.volumeId)].map(([volumeId, rows]) => ({
+        volumeId: volumeId as VolumeId,
+        bytes: bytesOf(rows),
+      })),
+      byKind: KINDS.map((kind) => ({ kind, bytes: bytesOf(own.filter((row) => row.kind === kind)) })).filter(
+        ({ bytes }) => bytes > 0,
+      ),
       media: found?.total ?? 0,
       missing: found?.missing ?? 0,
       unusedBytes: found?.unusedBytes ?? 0,

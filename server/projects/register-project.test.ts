@@ -57,6 +57,7 @@ test('a folder becomes a project with everything below it; a title or a folder i
   expect((await projectRows(site.db)).find((row) => row.projectId === id)).toMatchObject({
     files: 1,
     bytes: 300,
+    byKind: [{ kind: expect.any(String) as string, bytes: 300 }],
     state: 'in work',
   });
   expect(await fileFacts(site.db, await fileId('c.mov'))).toMatchObject({

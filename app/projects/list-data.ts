@@ -1,0 +1,1 @@
+export { loader } from './list-data.server.ts';
