@@ -284,9 +284,22 @@ function likeness(a: Buffer, b: Buffer): number {
 /** Codings whose decoder begins anew with each packet, so that decoded sound is the same to the bit. */
 const EXACT = /^(pcm_|alac)/;
 
+/** What a tool says of a source, asked once for all its cuts. */
+function onceOf<Said>(ask: (name: string, stream: string) => Said): (name: string, stream?: string) => Said {
+  const said = new Map<string, Said>();
+  return (name, stream = '') => {
+    const key = `${name} ${stream}`;
+    if (!said.has(key)) said.set(key, ask(name, stream));
+    return said.get(key)!;
+  };
+}
+const sourceProbe = onceOf((name) => probe(at(name)));
+const sourceHashes = onceOf((name, stream) => hashes(at(name), stream));
+const sourceSound = onceOf((name, stream) => sound(at(name), Number(stream)));
+
 function wrongIn(name: string, frames: Frames): string[] {
   const wrong: string[] = [];
-  const source = probe(at(name));
+  const source = sourceProbe(name);
   const { file, frames: kept } = cutInto(name, frames);
   const cut = probe(file);
   // A frame of JPEG that ends without its mark does so in the source as well.
@@ -294,7 +307,7 @@ function wrongIn(name: string, frames: Frames): string[] {
   if (said !== '' && source.said === '') wrong.push(`ffprobe says ${said.trim()}`);
   const pictures = source.streams.filter((stream) => stream.codec_type === 'video');
   for (const i of pictures.keys()) {
-    const wanted = hashes(at(name), `v:${i}`).slice(kept.from, kept.to);
+    const wanted = sourceHashes(name, `v:${i}`).slice(kept.from, kept.to);
     const own = hashes(file, `v:${i}`);
     if (own.join() !== wanted.join())
       wrong.push(
@@ -310,7 +323,7 @@ function wrongIn(name: string, frames: Frames): string[] {
   for (const [i, stream] of sounds(source).entries()) {
     const hz = Number(stream.sample_rate);
     const perFrame = rate ? (hz * rate.den) / rate.num : 1;
-    const [all, own] = [sound(at(name), i), sound(file, i)];
+    const [all, own] = [sourceSound(name, String(i)), sound(file, i)];
     const width = 4 * stream.channels!;
     // Where the picture begins later than the sound does.
     const lead = pictures[0] ? (Number(pictures[0].start_time) - Number(stream.start_time)) * hz : 0;
