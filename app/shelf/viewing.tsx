@@ -50,5 +50,5 @@ export function Viewing({ data: { viewing, archive } }: { data: Data }) {
 function viewingWords({ bytes, trouble, canBeMade }: Row): string {
   if (bytes > 0) return `${size(bytes)}, small, in the catalogue`;
   if (trouble !== null) return `None could be made: ${trouble}.`;
-  return canBeMade ? 'None is made yet.' : 'None was made while its original was here.';
+  return canBeMade ? 'None is made yet.' : 'There is none of it as it was archived, and its original is not here.';
 }

@@ -7,7 +7,7 @@ import fc from 'fast-check';
 import type { ArchiveId, CarrierId, ProjectId } from '#core/model.ts';
 import { otio, TestSite } from '#test/site.ts';
 import { typed } from '#test/command.ts';
-import { archiveCopies, archives } from '../db/schema/archives.ts';
+import { archiveCopies, archiveFiles, archives } from '../db/schema/archives.ts';
 import { projects } from '../db/schema/projects.ts';
 import { receipts } from '../db/schema/receipts.ts';
 import { carriers } from '../db/schema/stores.ts';
@@ -95,6 +95,7 @@ test('everything on the shelf is known again: found, read back and restored from
 });
 
 test('only into an empty catalogue, and only what is an export', async () => {
+  await site.db.update(archiveFiles).set({ modifiedUs: -2_082_844_800_000_000 }).where(eq(archiveFiles.id, 1));
   await exportCatalogue(site.db, at, new Date());
   await importCatalogue(other.db, at, asked());
   const before = await told(other);
