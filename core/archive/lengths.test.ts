@@ -52,7 +52,7 @@ test('used ranges are kept with handles, and become one across a small gap', () 
 
 test('whatever leaves a doubt stays whole, and says why', () => {
   const why = (file: Partial<FileFacts>, ...uses: FileUse[]) => keptOf({ ...picture, ...file }, uses, second);
-  expect(why({ format: 'mxf' }, use([[1, 1]]))).toEqual({ is: 'whole', why: WHY_WHOLE['format'] });
+  expect(why({ format: 'avi' }, use([[1, 1]]))).toEqual({ is: 'whole', why: WHY_WHOLE['format'] });
   expect(why({ frames: null }, use([[1, 1]]))).toEqual({ is: 'whole', why: WHY_WHOLE['unread'] });
   expect(why({}, use([[1, 1]]), use([[1, 1]], { relinks: false }))).toEqual({
     is: 'whole',

@@ -132,7 +132,7 @@ export const WHY_WHOLE: Record<WhyWhole, string> = {
 };
 
 /** Formats that can be cut without encoding anew; see core/essence/cut. */
-const CUT = new Set(['mov', 'wav', 'aiff']);
+const CUT = new Set(['mov', 'mxf', 'wav', 'aiff']);
 /** Less than a twentieth to leave out is not worth a second name for a file. */
 const NEARLY = 0.95;
 

@@ -470,3 +470,41 @@ test('of a sequence the stills that are shown go in, with their numbers, and eac
     [40, 5],
   ]);
 }, 120_000);
+
+test('MXF is cut where its frames do not depend on what is cut off; its documents show what they showed', async () => {
+  const closed = ['-bf', '2', '-g', '9', '-flags', '+cgop', '-sc_threshold', '1000000000'];
+  film('media/fog/rushes/tape.mxf', 12, ['-c:v', 'mpeg2video', ...closed, '-timecode', '10:00:00:00']);
+  film('media/fog/rushes/card.mxf', 12, ['-c:v', 'mpeg2video', '-g', '1', '-timecode', '10:00:00:00']);
+  film('media/fog/rushes/open.mxf', 4, ['-c:v', 'mpeg2video', '-bf', '2', '-g', '9', '-timecode', '10:00:00:00']);
+  const shots = [
+    clip('rushes/tape.mxf', range(HOUR + 103, 10), LONG),
+    clip('rushes/card.mxf', range(HOUR + 203, 7), LONG),
+    clip('rushes/open.mxf', range(HOUR + 50, 46), range(HOUR, 100)),
+  ];
+  const timeline = {
+    ...{ OTIO_SCHEMA: 'Timeline.1', name: 'Fog v1' },
+    tracks: { OTIO_SCHEMA: 'Stack.1', children: [track('Video', shots)] },
+  };
+  site.put(
+    'media/fog/fog.otio',
+    JSON.stringify({ OTIO_SCHEMA: 'SerializableCollection.1', name: 'Fog', children: [timeline] }),
+  );
+  await site.read(volume);
+  const before = seen(path.join(site.root, 'media/fog/fog.otio'));
+  expect(before).not.toContain('nothing');
+  await stage();
+  expect(await runAll()).toMatchObject({ state: 'done', trouble: null });
+  expect(seen(bag('kd-1', 'data/documents/fog.otio'))).toEqual(before);
+  const rows = await site.db.select().from(archiveFiles);
+  const row = (name: string) => rows.find((one) => one.payloadPath.includes(name))!;
+  expect(row('card')).toMatchObject({ role: 'part', partFrom: 199, partTo: 214 });
+  // Back to the beginning of its group, and on to where the last that is shown was stored.
+  expect(row('tape').partFrom).toBe(98);
+  expect(row('tape').partTo).toBeGreaterThanOrEqual(117);
+  expect(row('tape').partTo).toBeLessThan(120);
+  expect(row('open')).toMatchObject({
+    role: 'media',
+    whyWhole: 'its frames depend on one another, so that all of it is needed',
+  });
+  for (const one of [row('card'), row('tape')]) expect(one.sizeBytes).toBe(one.payloadBytes);
+}, 120_000);

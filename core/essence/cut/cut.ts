@@ -3,19 +3,15 @@
 // once to write.
 import { type ByteSource, EssenceTrouble, letters, piece } from '../bytes.ts';
 import { readEssence } from '../essence.ts';
+import { mxfFormat } from '../formats/mxf.ts';
 import type { Essence } from '../model.ts';
 import { readSamples } from '../samples.ts';
 import { cutMovie } from './movie.ts';
-import { CannotCut, made, type Recipe } from './recipe.ts';
+import { cutMxf } from './mxf.ts';
+import { CannotCut, type Frames, made, type Recipe } from './recipe.ts';
 import { cutAiff, cutWav } from './sound.ts';
 
-export { CannotCut, type Recipe, type RecipePiece } from './recipe.ts';
-
-/** Shown frames of its first picture, or frames of sound where it has none. `to` not included. */
-export interface Frames {
-  from: number;
-  to: number;
-}
+export { CannotCut, type Frames, type Recipe, type RecipePiece } from './recipe.ts';
 
 export interface Wanted extends Frames {
   /** Tracks that are neither picture, sound, timecode nor text stay behind. */
@@ -26,7 +22,8 @@ export interface Wanted extends Frames {
 const MOST_PER_LABEL = 5;
 
 /**
- * Where a label of the timecode stands for several frames, what is kept begins with the first of them: `frames` says what it is.
+ * Where a label of the timecode stands for several frames, what is kept begins with the first of them, and MXF is cut where its
+ * frames do not depend on what is cut off: `frames` says what is kept.
  * Throws CannotCut with the reason where a file must stay whole; never EssenceTrouble.
  */
 export function cutFile(source: ByteSource, wanted: Wanted): Recipe & { frames: Frames } {
@@ -34,8 +31,8 @@ export function cutFile(source: ByteSource, wanted: Wanted): Recipe & { frames: 
     const before = readEssence(source);
     if (!before.ok) throw new CannotCut(before.trouble.detail);
     for (let more = 0; more < MOST_PER_LABEL && more <= wanted.from; more++) {
-      const frames = { from: wanted.from - more, to: wanted.to };
-      const cut = make(source, { ...frames, withoutData: wanted.withoutData });
+      const asked = { from: wanted.from - more, to: wanted.to };
+      const { frames = asked, ...cut } = make(source, { ...asked, withoutData: wanted.withoutData });
       for (const one of cut.pieces)
         if ('at' in one && (one.at < 0 || one.at + one.length > source.size))
           throw new CannotCut('its tables lead to bytes that are not there');
@@ -49,10 +46,11 @@ export function cutFile(source: ByteSource, wanted: Wanted): Recipe & { frames: 
   }
 }
 
-function make(source: ByteSource, range: Wanted): Recipe {
+function make(source: ByteSource, range: Wanted): Recipe & { frames?: Frames } {
   const head = letters(piece(source, 0, 12), 0, 4);
   if (['RIFF', 'RF64', 'BW64'].includes(head)) return cutWav(source, range);
   if (head === 'FORM') return cutAiff(source, range);
+  if (mxfFormat.sniff(source.read(0, 64))) return cutMxf(source, range);
   return cutMovie(source, range);
 }
 
@@ -62,8 +60,9 @@ function isTrue(source: ByteSource, { essence, frames: { from, to } }: { essence
   if (!after.ok) throw new CannotCut(`what would be left of it cannot be read (${after.trouble.detail})`);
   const frames = framesOf(after.essence);
   if (frames !== to - from) throw new CannotCut(`what would be left of it has ${frames} frames, not ${to - from}`);
-  // What is left must be readable to its end.
-  for (const track of readSamples(source)) if (track.count > 0) track.sample(track.count - 1);
+  // What is left must be readable to its end; of MXF its edit units were gone through.
+  for (const track of after.essence.format === 'mxf' ? [] : readSamples(source))
+    if (track.count > 0) track.sample(track.count - 1);
   const { start, startSample } = after.essence;
   const isAt = (was: number | null, now: number | null) => now === (was === null ? null : was + from);
   return isAt(essence.startSample, startSample) && isAt(essence.start?.frame ?? null, start?.frame ?? null);

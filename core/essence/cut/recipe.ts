@@ -6,6 +6,12 @@ import { lastAtMost } from '../mov/track.ts';
 /** Bytes of the recipe itself, or a stretch of the file it is made of. */
 export type RecipePiece = { bytes: Uint8Array } | { at: number; length: number };
 
+/** Shown frames of its first picture, or frames of sound where it has none. `to` not included. */
+export interface Frames {
+  from: number;
+  to: number;
+}
+
 export interface Recipe {
   pieces: RecipePiece[];
   sizeBytes: number;

@@ -4,26 +4,24 @@
 import { isSameRate, type Rate } from '../../time/rates.ts';
 import { type ByteSource, EssenceTrouble, piece } from '../bytes.ts';
 import type { Essence, PictureTrack, SoundTrack, StartTimecode } from '../model.ts';
+import {
+  hex,
+  INDEX,
+  klv,
+  localTags,
+  type Partition,
+  PARTITION,
+  partition,
+  rational,
+  type SetOf,
+  SETS,
+  setsIn,
+  whole,
+} from '../mxf/klv.ts';
 import { type EssenceFormat, hex as hexOf } from './format.ts';
 
 const LONGEST_HEADER = 64 << 20;
-const MOST_SETS = 50_000;
 const MOST_TRACKS = 1000;
-
-interface Partition {
-  closed: boolean;
-  footer: number;
-  headerBytes: number;
-  indexBytes: number;
-  /** Where what follows the partition pack begins. */
-  begin: number;
-}
-
-interface Klv {
-  key: string;
-  begin: number;
-  end: number;
-}
 
 export function readMxf(source: ByteSource): Essence {
   const header = partition(source, 0);
@@ -38,105 +36,15 @@ export function readMxf(source: ByteSource): Essence {
   return essenceOf(metadata, index, sizesOf(source, header, index));
 }
 
-const hex = (view: DataView, at: number, length: number): string => {
-  let text = '';
-  for (let i = 0; i < length; i++)
-    text += view
-      .getUint8(at + i)
-      .toString(16)
-      .padStart(2, '0');
-  return text;
-};
-
-/** A key, its length (BER, ST 377-1 6.3) and where its value lies. */
-function klv(view: DataView, at: number, base: number): Klv {
-  const key = hex(view, at, 16);
-  const first = view.getUint8(at + 16);
-  if (first < 0x80) return { key, begin: at + 17, end: at + 17 + first };
-  const digits = first & 0x7f;
-  if (digits === 0 || digits > 8) throw new EssenceTrouble(base + at, 'a length that is no BER length');
-  let length = 0;
-  for (let i = 0; i < digits; i++) length = length * 256 + view.getUint8(at + 17 + i);
-  if (!Number.isSafeInteger(length)) throw new EssenceTrouble(base + at, 'a length larger than any file');
-  return { key, begin: at + 17 + digits, end: at + 17 + digits + length };
-}
-
-const PARTITION = '060e2b34020501010d010201010';
-
-function partition(source: ByteSource, at: number): Partition {
-  const view = piece(source, at, Math.min(source.size - at, 256));
-  const head = klv(view, 0, at);
-  if (!head.key.startsWith(PARTITION)) throw new EssenceTrouble(at, 'a partition was expected');
-  const long = (offset: number) => {
-    const value = view.getBigUint64(head.begin + offset);
-    return value > BigInt(source.size) ? 0 : Number(value);
-  };
-  return {
-    // The status in the key's 15th byte: 2 and 4 are closed.
-    closed: ['02', '04'].includes(head.key.slice(28, 30)),
-    footer: long(24),
-    headerBytes: long(32),
-    indexBytes: long(40),
-    begin: afterFill(source, at + head.end),
-  };
-}
-
-/** The bytes of header metadata are counted from behind the fill that may follow the partition pack. */
-function afterFill(source: ByteSource, at: number): number {
-  if (at + 32 > source.size) return at;
-  const next = klv(piece(source, at, 32), 0, at);
-  return next.key.startsWith('060e2b34010101') && next.key.slice(16) === '0301021001000000' ? at + next.end : at;
-}
-
-interface SetOf {
-  kind: number;
-  values: Map<number, DataView>;
-}
-
 interface Metadata {
   sets: SetOf[];
 }
 
 function readMetadata(source: ByteSource, { begin, headerBytes }: Partition): Metadata {
   if (headerBytes > LONGEST_HEADER) throw new EssenceTrouble(begin, `header metadata of ${headerBytes} bytes`);
-  const view = piece(source, begin, Math.min(headerBytes, source.size - begin));
-  const sets: SetOf[] = [];
-  for (let at = 0; at + 17 < view.byteLength;) {
-    const item = klv(view, at, begin);
-    if (item.end > view.byteLength) break;
-    // Sets of header metadata: the 14th byte and the 15th say which.
-    if (item.key.startsWith('060e2b34025301010d010101010')) {
-      if (sets.length > MOST_SETS) throw new EssenceTrouble(begin + at, `more than ${MOST_SETS} sets`);
-      sets.push({ kind: parseInt(item.key.slice(28, 30), 16), values: localTags(view, item, begin) });
-    }
-    at = item.end;
-  }
-  return { sets };
+  return { sets: setsIn(piece(source, begin, Math.min(headerBytes, source.size - begin)), begin) };
 }
 
-function localTags(view: DataView, { begin, end }: Klv, base: number): Map<number, DataView> {
-  const values = new Map<number, DataView>();
-  for (let at = begin; at + 4 <= end;) {
-    const tag = view.getUint16(at);
-    const length = view.getUint16(at + 2);
-    if (at + 4 + length > end) throw new EssenceTrouble(base + at, 'a value longer than its set');
-    values.set(tag, new DataView(view.buffer, view.byteOffset + at + 4, length));
-    at += 4 + length;
-  }
-  return values;
-}
-
-const rational = (view: DataView | undefined): Rate | null => {
-  if (!view || view.byteLength < 8) return null;
-  const [num, den] = [view.getInt32(0), view.getInt32(4)];
-  return num > 0 && den > 0 ? { num, den } : null;
-};
-const whole = (view: DataView | undefined): number =>
-  !view ? 0 : view.byteLength >= 8 ? Number(view.getBigInt64(0)) : view.byteLength >= 4 ? view.getUint32(0) : 0;
-
-const TIMECODE = 0x14;
-const TRACK = 0x3b;
-const SEQUENCE = 0x0f;
 const PICTURE = new Set([0x27, 0x28, 0x29, 0x51, 0x5f]);
 const SOUND = new Set([0x42, 0x47, 0x48]);
 
@@ -144,7 +52,7 @@ function essenceOf({ sets }: Metadata, indexed: IndexTable | null, sizes: Readon
   const tracks: (PictureTrack | SoundTrack)[] = [];
   const editRate =
     sets
-      .filter((set) => set.kind === TRACK)
+      .filter((set) => set.kind === SETS.track)
       .map((set) => rational(set.values.get(0x4b01)))
       .find(Boolean) ?? null;
   // The longest picture, in edit units: sound that counts no more than that counts in them too.
@@ -220,7 +128,7 @@ const isSampling = (rate: Rate) => rate.num / rate.den > 1000;
 
 /** The first timecode component: of the material package where there are several. */
 function startOf(sets: readonly SetOf[], rate: Rate | null): StartTimecode | null {
-  const set = sets.find(({ kind }) => kind === TIMECODE);
+  const set = sets.find(({ kind }) => kind === SETS.timecode);
   if (!set || !rate) return null;
   return {
     frame: Math.max(0, whole(set.values.get(0x1501))),
@@ -246,8 +154,6 @@ function codecOf(view: DataView | undefined): string {
   return `label ${label.slice(16)}`;
 }
 
-const INDEX = '060e2b34025301010d01020101100100';
-
 /** What the segments of an index table say together (ST 377-1, 11.2). */
 interface IndexTable {
   frames: number;
@@ -271,12 +177,12 @@ function longest({ sets }: Metadata, rate: Rate): number {
   const sequences = new Map<string, number>();
   for (const { kind, values } of sets) {
     const id = values.get(0x3c0a);
-    if (kind === SEQUENCE && id) sequences.set(hex(id, 0, id.byteLength), whole(values.get(0x0202)));
+    if (kind === SETS.sequence && id) sequences.set(hex(id, 0, id.byteLength), whole(values.get(0x0202)));
   }
   let most = 0;
   for (const { kind, values } of sets) {
     const [own, holds] = [rational(values.get(0x4b01)), values.get(0x4803)];
-    if (kind === TRACK && own && isSameRate(own, rate) && holds)
+    if (kind === SETS.track && own && isSameRate(own, rate) && holds)
       most = Math.max(most, sequences.get(hex(holds, 0, holds.byteLength)) ?? 0);
   }
   return most;
@@ -308,7 +214,7 @@ function elementsOf(sets: readonly SetOf[]): Map<number, string> {
   const keys = new Map<number, string>();
   for (const { kind, values } of sets) {
     const number = values.get(0x4804);
-    if (kind !== TRACK || !number || number.byteLength < 4 || whole(number) === 0) continue;
+    if (kind !== SETS.track || !number || number.byteLength < 4 || whole(number) === 0) continue;
     const id = whole(values.get(0x4801));
     if (!keys.has(id)) keys.set(id, hex(number, 0, 4));
   }
