@@ -36,7 +36,7 @@ export interface ShapeOptions {
   pack: string;
   rest: string;
   shape?: string;
-  stopAtTrouble?: boolean;
+  askAtTrouble?: boolean;
   gap?: string;
   keep: string[];
   withoutData?: boolean;
@@ -83,7 +83,7 @@ export const withShape = (command: Command, usual: ArchiveScope): Command =>
     .option('--pack <as>', `written as ${PACKED_AS.join(', ')}`, usual.pack)
     .option('--names <pattern>', 'names of media, of {file}, {clip} and {bin}; their endings stay', usual.names)
     .option('--shape <name>', 'a shape that is kept, instead of what is said of all but --timeline and --bin')
-    .option('--stop-at-trouble', 'a file that cannot be read ends the work; else it is left out and told')
+    .option('--ask-at-trouble', 'a file that cannot be read is asked about; else it is left out and told')
     .option(
       '--rest <what>',
       'timelines not chosen and clips whose media is not in it: stays, leaves the documents',
@@ -114,7 +114,7 @@ function scopeOf(
     pack,
     rest,
     shape,
-    stopAtTrouble,
+    askAtTrouble,
   }: ShapeOptions,
   { shapes, usual }: { shapes: readonly NamedShape[]; usual: ArchiveScope },
 ): ArchiveScope {
@@ -145,7 +145,7 @@ function scopeOf(
     rest: oneOf(['stays', 'leaves'], rest, (known) => `What is not chosen ${known}`),
     handles: length && (withoutData ? { ...length, withoutData } : length),
     ...{ timelines: timeline, bins: bin, files: [], names, originals: usual.originals },
-    goOn: stopAtTrouble !== true,
+    goOn: askAtTrouble !== true,
   };
 }
 

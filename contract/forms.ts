@@ -371,6 +371,7 @@ export const workForm = z.discriminatedUnion('intent', [
   }),
   z.object({ intent: z.literal('read folder'), folderId: id('The folder') }),
   z.object({ intent: z.literal('cancel'), jobId: id('The work') }),
+  z.object({ intent: z.enum(['leave out', 'try again']), questionId: id('The question') }),
 ]);
 const shortName = z
   .string('A name is missing.')

@@ -1,11 +1,23 @@
 // Shaping an archive in the real interface: used ranges with handles, some timelines, a shape that is kept, and a plan that
 // says what will be written; then the copies of an archive are read back from the shelf.
-import { readdirSync, readFileSync } from 'node:fs';
+import { readdirSync, readFileSync, renameSync } from 'node:fs';
 import path from 'node:path';
 import AxeBuilder from '@axe-core/playwright';
 import type { Locator } from '@playwright/test';
+import mysql from 'mysql2/promise';
 import { HOME } from './start.ts';
 import { expect, test } from './test.ts';
+
+/** The folder of a piece of media of the newest step. */
+async function folderOfStep(): Promise<string> {
+  const db = await mysql.createConnection(process.env.KERAMION_E2E_DATABASE!);
+  const [[row]] = await db.query<mysql.RowDataPacket[]>(
+    `SELECT CONCAT(v.path, '/', i.path) AS at FROM step_items i JOIN volumes v ON v.id = i.volume_id JOIN step_parts p ON p.step_id = i.step_id AND p.file_id = i.file_id
+     WHERE i.step_id = (SELECT MAX(id) FROM steps) ORDER BY i.id LIMIT 1`,
+  );
+  await db.end();
+  return path.dirname(row!.at as string);
+}
 
 const bytes = (text: string): number => {
   const [, number, unit] = /([\d.]+)\s*(B|kB|MB|GB)/.exec(text)!;
@@ -105,10 +117,20 @@ test('one timeline is handed over on a volume that can be carried away, and the 
   await page.getByLabel('All of it is written').selectOption('zip');
   const { violations } = await new AxeBuilder({ page }).analyze();
   expect(violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html}`)).toEqual([]);
+  await page.getByRole('checkbox', { name: /^Go on without media/ }).click();
   await page.getByRole('button', { name: 'Add the hand-over to the plan' }).click();
   await expect(page.getByRole('status')).toContainText('for Ida Holm, grading to the plan.');
+  // A folder of its media is somewhere else when it is their turn.
+  const folder = await folderOfStep();
+  renameSync(folder, `${folder} away`);
   await page.getByRole('button', { name: 'Review plan' }).click();
   await page.getByRole('button', { name: 'Run one step' }).click();
+  const again = page.getByRole('button', { name: /^Try again: Hand over Lamp Keepers/ });
+  await expect(again).toBeVisible({ timeout: 120_000 });
+  renameSync(`${folder} away`, folder);
+  await expect(page.getByText('Work waits for an answer')).toBeVisible();
+  await again.click();
+  await expect(page.getByRole('status').filter({ hasText: 'It is tried again' })).toBeVisible();
   await page.goto('/ledger');
   await expect(page.getByText(/^Hand over Lamp Keepers to Ida Holm, grading on Carry 04/).first()).toBeVisible({
     timeout: 120_000,

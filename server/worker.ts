@@ -18,6 +18,7 @@ import { steps } from './db/schema/plans.ts';
 import { JobContext, type Pools, type StorePaths } from './runtime/context.ts';
 import { endingOf, isUnexpected } from './runtime/endings.ts';
 import { claimJob, type Job, LeaseLost, releaseJob } from './runtime/queue.ts';
+import { Waits } from './runtime/questions.ts';
 import { endPlainly } from './runtime/work-kind.ts';
 import { startTelling } from './post/telling.ts';
 import { settings } from './settings.ts';
@@ -171,7 +172,7 @@ async function afterThrown(
 ): Promise<void> {
   const { job } = context;
   const error = context.reasonOf(thrown);
-  if (error instanceof LeaseLost || isDatabaseAway(error)) {
+  if (error instanceof LeaseLost || error instanceof Waits || isDatabaseAway(error)) {
     log.warn({ job: job.id, err: error }, 'job let go');
     await releaseJob(db, job).catch(() => undefined);
     return;

@@ -5,6 +5,7 @@ import path from 'node:path';
 import pino from 'pino';
 import type { CarrierId, Duty, PlanId, VolumeId } from '#core/model.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
+import { openQuestions } from '#server/runtime/questions.ts';
 import { jobs } from '#server/db/schema/jobs.ts';
 import { currentPlan, runPlan } from '#server/plan/plan.ts';
 import type { Pools } from '#server/runtime/context.ts';
@@ -83,10 +84,18 @@ export class TestSite {
     if (!outcome.ok) throw new Error(`The plan did not run: ${JSON.stringify(outcome.trouble)}`);
   }
 
-  /** Has a worker do all work that waits; gives the last of it. */
+  /** Has a worker do all work that waits, until there is none or it asks something; gives the last of it. */
   async workOff(): Promise<typeof jobs.$inferSelect> {
     const worker = this.worker();
-    await until(async () => (await this.db.select().from(jobs)).every((job) => job.finishedAt !== null));
+    await until(async () => {
+      const all = await this.db.select().from(jobs);
+      const asked = await openQuestions(
+        this.db,
+        all.map((job) => job.id),
+      );
+      const waits = (job: (typeof all)[number]) => job.state === 'queued' && !job.cancelAsked && asked.has(job.id);
+      return all.every((job) => job.finishedAt !== null || waits(job));
+    });
     await worker.stop();
     return (await this.db.select().from(jobs).orderBy(jobs.id)).at(-1)!;
   }

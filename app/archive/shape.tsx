@@ -1,7 +1,7 @@
 // Shaping one project's archive: what leaves and what stays, which carrier it fits on, what it will take; then added to the plan.
 import { type ReactNode, useState } from 'react';
 import clsx from 'clsx';
-import { Link, useFetcher, useNavigate } from 'react-router';
+import { Link, useFetcher, useNavigate, useNavigation } from 'react-router';
 import type { Route } from './+types/shape';
 import type { Handles } from '#core/archive/lengths.ts';
 import { isNarrow } from '#core/archive/selection.ts';
@@ -31,6 +31,8 @@ export default function Shape({ loaderData: data }: Route.ComponentProps) {
   const copies = useCopies(data, carrierIds);
   const [toWhom, setToWhom] = useState('');
   const fetcher = useFetcher<Answer>();
+  // What is added is what the page shows: not while the answer to a tick is still on its way.
+  const isComing = useNavigation().state === 'loading';
   const intent = data.isHandOver ? 'hand over' : 'stage';
   return (
     <fetcher.Form method="post" className="grid gap-4">
@@ -38,7 +40,7 @@ export default function Shape({ loaderData: data }: Route.ComponentProps) {
       {!data.isHandOver && <input type="hidden" name="carrierIds" value={carrierIds.join(',')} />}
       {!data.isHandOver && data.base && <input type="hidden" name="baseId" value={data.base.archiveId} />}
       <input type="hidden" name="scope" value={JSON.stringify(data.scope)} />
-      <Top data={data} copies={copies} toWhom={toWhom} isBusy={fetcher.state !== 'idle'} />
+      <Top data={data} copies={copies} toWhom={toWhom} isBusy={isComing || fetcher.state !== 'idle'} />
       <Said answer={fetcher.data} />
       {data.archiveBytes > 0 && (
         <Parts data={data}>

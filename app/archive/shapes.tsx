@@ -187,7 +187,11 @@ export function GoOn({ goOn }: Pick<ArchiveScope, 'goOn'>) {
       checked={now}
       onToggle={() => void navigate(to({ gaps: now ? 'stop' : null }), { ...QUIET, flushSync: true })}
       name="Go on without media that cannot be read"
-      words={goOn ? 'they are named inside and in the receipt' : 'the first ends the work, and nothing is sealed'}
+      words={
+        goOn
+          ? 'they are named inside and in the receipt'
+          : 'you are asked about each, and the work waits for the answer'
+      }
     />
   );
 }

@@ -6,7 +6,7 @@ import { useFetcher } from 'react-router';
 import { fetchWords } from '#core/archive/fetching.ts';
 import { counted, duration, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
-import { openPlan } from '../shell/open-plan';
+import { openTray } from '../shell/open-tray';
 import { useFrame } from '../shell/use-frame';
 import { Button, Field, inputLook, Said } from '../ui/parts';
 
@@ -51,7 +51,7 @@ export function Restore(props: RestoreProps) {
             if (!toPlan.current) return;
             event.preventDefault();
             toPlan.current = false;
-            openPlan();
+            openTray('plan');
           }}
           className="fixed top-1/2 left-1/2 z-40 max-h-[92vh] w-[480px] max-w-[calc(100vw-1.5rem)] -translate-x-1/2 -translate-y-1/2 overflow-auto rounded-[10px] border border-line bg-raised p-5 focus:outline-none"
         >

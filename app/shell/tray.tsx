@@ -7,7 +7,7 @@ import { Button } from '../ui/parts';
 import type { FrameData } from './use-frame';
 import { ProgressBar, progressWords } from './progress';
 import { KeySheet } from './key-sheet';
-import { onOpenPlan } from './open-plan';
+import { onOpenTray } from './open-tray';
 import { isTyping } from './typing';
 import { PlanSheet } from './plan-sheet';
 import { awaitedWords, WorkSheet } from './work-sheet';
@@ -20,11 +20,12 @@ export function Tray({ frame }: { frame: FrameData }) {
   useKeys(setOpen);
   const { pathname } = useLocation();
   useEffect(() => setOpen(null), [pathname]);
-  useEffect(() => onOpenPlan(() => setOpen('plan')), []);
+  useEffect(() => onOpenTray(setOpen), []);
   const { plan } = frame;
   // What waits until somebody connects a carrier may wait for weeks: it never hides what runs.
-  const waiting = jobs.filter((job) => isOpen(job) && job.waitsFor.length > 0);
-  const running = jobs.filter((job) => isOpen(job) && job.waitsFor.length === 0);
+  const waiting = jobs.filter((job) => isOpen(job) && !job.question && job.waitsFor.length > 0);
+  const running = jobs.filter((job) => isOpen(job) && !job.question && job.waitsFor.length === 0);
+  const asking = jobs.filter((job) => job.question);
   const last = jobs.find((job) => !isOpen(job));
   return (
     <footer
@@ -41,6 +42,11 @@ export function Tray({ frame }: { frame: FrameData }) {
         </Button>
       )}
       <div className="ml-auto flex min-w-0 items-center gap-3">
+        {asking[0] && (
+          <span className="truncate font-medium text-caution" title={asking[0].title}>
+            {asking.length === 1 ? 'Work waits for an answer' : `${asking.length} pieces of work wait for an answer`}
+          </span>
+        )}
         {pulse.workers === 0 ? (
           <NoWorker pulse={pulse} nowMs={frame.nowMs} />
         ) : running[0] ? (

@@ -3,6 +3,7 @@ import type { Route } from './+types/work-data';
 import { workForm } from '#contract/forms.ts';
 import type { FolderId, JobId, VolumeId } from '#core/model.ts';
 import { counted } from '#core/wording/amounts.ts';
+import { answerQuestion } from '#server/runtime/questions.ts';
 import { cancelJob } from '#server/runtime/queue.ts';
 import { askToRead, askToReadFolder } from '#server/site/work.ts';
 import { answer } from '../answer.server';
@@ -20,6 +21,17 @@ export async function action({ request }: Route.ActionArgs) {
       case 'read folder':
         await askToReadFolder(db(), form.folderId as FolderId, { who, now: new Date() });
         return 'It is being read; the tray shows how far.';
+      case 'leave out':
+      case 'try again':
+        await answerQuestion(db(), {
+          questionId: form.questionId,
+          answer: form.intent,
+          who,
+          now: new Date(),
+        });
+        return form.intent === 'leave out'
+          ? 'It stays out, which the archive and the receipt say. The work goes on from where it was.'
+          : 'It is tried again. The work goes on from where it was.';
       case 'cancel':
         return (await cancelJob(db(), form.jobId as JobId)) === 'ended'
           ? 'It ended before it began. Nothing was changed.'

@@ -1,6 +1,7 @@
 // All work: what runs, what waits, what ended and how. From here work is cancelled and volumes are read again.
 import { useFetcher } from 'react-router';
-import { ago, exactTime, listed } from '#core/wording/amounts.ts';
+import { HELD_WORDS } from '#core/plan/plan.ts';
+import { ago, exactTime, listed, size } from '#core/wording/amounts.ts';
 import type { JobRow } from '#server/site/work.ts';
 import type { Answer } from '../lib/answer';
 import { Button, Chip, Empty, Said, type Tone } from '../ui/parts';
@@ -29,13 +30,15 @@ export function WorkSheet({
 }) {
   const fetcher = useFetcher<Answer>();
   const chosen = useChosen();
-  const open_ = jobs.filter((job) => job.finishedMs === null && job.waitsFor.length === 0).length;
-  const waiting = jobs.filter((job) => job.waitsFor.length > 0).length;
+  const open_ = jobs.filter((job) => job.finishedMs === null && !job.question && job.waitsFor.length === 0).length;
+  const asking = jobs.filter((job) => job.question).length;
+  const waiting = jobs.filter((job) => !job.question && job.waitsFor.length > 0).length;
   return (
     <Sheet open={open} onOpen={onOpen} title="Work">
       <div className="mb-3 flex items-start justify-between slim:flex-wrap gap-4">
         <h2 className="sentence">
           {open_ === 0 ? 'Nothing is running' : `${open_ === 1 ? 'One piece' : `${open_} pieces`} of work under way`}
+          {asking > 0 && `, ${asking === 1 ? 'one waits' : `${asking} wait`} for an answer`}
           {waiting > 0 && `, ${waiting === 1 ? 'one waits' : `${waiting} wait`} for what is away`}.
         </h2>
         <fetcher.Form method="post" action="/work">
@@ -62,6 +65,34 @@ export function WorkSheet({
 export const awaitedWords = ({ waitsFor }: JobRow): string =>
   listed(waitsFor.map(({ name, where }) => (where === '' ? name : `${name} (${where})`)));
 
+interface AsksProps {
+  title: string;
+  question: NonNullable<JobRow['question']>;
+  fetcher: ReturnType<typeof useFetcher<Answer>>;
+}
+
+/** What is written is kept until somebody says what is to become of one file. */
+function Asks({ title, question: { questionId, path, sizeBytes, reason }, fetcher }: AsksProps) {
+  return (
+    <fetcher.Form method="post" action="/work" className="my-1 max-w-[70em] whitespace-normal text-caution">
+      <p className="break-words">
+        {path} ({size(sizeBytes)}) cannot go in: {HELD_WORDS[reason]}. What is written so far is kept.
+      </p>
+      <input type="hidden" name="questionId" value={questionId} />
+      <span className="mt-1 flex flex-wrap gap-2">
+        <Button type="submit" name="intent" value="leave out" aria-label={`Leave it out and go on: ${title}`}>
+          Leave it out and go on
+        </Button>
+        {reason !== 'changed' && (
+          <Button type="submit" name="intent" value="try again" aria-label={`Try again: ${title}`}>
+            Try again
+          </Button>
+        )}
+      </span>
+    </fetcher.Form>
+  );
+}
+
 interface JobProps {
   job: JobRow;
   nowMs: number;
@@ -84,6 +115,7 @@ function Job({ job, nowMs, fetcher }: JobProps) {
               itself.
             </span>
           )}
+          {job.question && <Asks title={job.title} question={job.question} fetcher={fetcher} />}
           {job.trouble && <span className="block max-w-[70em] whitespace-normal text-loss">{job.trouble}</span>}
         </div>
       </div>
@@ -93,7 +125,11 @@ function Job({ job, nowMs, fetcher }: JobProps) {
           <span className="w-64 text-[13px] text-ink-2">{progressWords(job)}</span>
         </>
       )}
-      <Chip tone={STATE[job.state].tone}>{STATE[job.state].words}</Chip>
+      {job.question ? (
+        <Chip tone="caution">asks</Chip>
+      ) : (
+        <Chip tone={STATE[job.state].tone}>{STATE[job.state].words}</Chip>
+      )}
       {job.finishedMs === null && (
         <fetcher.Form method="post" action="/work">
           <input type="hidden" name="jobId" value={job.jobId} />

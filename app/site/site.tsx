@@ -9,6 +9,7 @@ import { SiteMatrix } from '../charts/site-matrix';
 import { useLens } from '../shell/links';
 import { Weight } from '../shell/plan-sheet';
 import type { Answer } from '../lib/answer';
+import { openTray } from '../shell/open-tray';
 import { Button, buttonLook, Card, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 
 export { action, loader } from './site.server.ts';
@@ -180,7 +181,7 @@ function Later({ list }: { list: Route.ComponentProps['loaderData']['later'] }) 
   );
 }
 
-function pathOf(action: Exclude<NonNullable<Decision['action']>, { go: 'read' }>): string {
+function pathOf(action: Exclude<NonNullable<Decision['action']>, { go: 'read' } | { go: 'work' }>): string {
   switch (action.go) {
     case 'reclaim':
       return `/reclaim/caches?v=${action.volumeId}`;
@@ -220,6 +221,12 @@ function Act({ action, about }: { action: NonNullable<Decision['action']>; about
           {action.words}
         </Button>
       </fetcher.Form>
+    );
+  if (action.go === 'work')
+    return (
+      <Button onClick={() => openTray('work')} aria-label={`${action.words}: ${about}`}>
+        {action.words}
+      </Button>
     );
   const path = pathOf(action);
   // What is of one volume is looked at with that volume alone.

@@ -64,6 +64,8 @@ export interface DecisionFacts {
     late: { to: string; dueMs: number } | null;
     years: number | null;
   }[];
+  /** Work that asks what is to become of a file. */
+  asked?: readonly { jobId: number; title: string; path: string; why: string }[];
   /** Work that waits for a carrier. */
   waiting?: readonly { title: string; carrierId: CarrierId; carrier: string; where: string }[];
   /** Copies whose read-back is due, and whose carriers are not in reach. */
@@ -90,6 +92,8 @@ export type DecisionAction =
   | { go: 'archive'; projectId: ProjectId; words: 'Start archive' }
   | { go: 'project'; projectId: ProjectId; words: 'Open project' }
   | { go: 'aside'; words: 'Show it' }
+  /** The work itself, which asks. */
+  | { go: 'work'; words: 'Answer' }
   | { go: 'backup'; words: 'Show it' }
   | { go: 'post'; words: 'Show it' }
   | { go: 'snapshots'; projectId: ProjectId | null; words: 'Show it' }
@@ -132,6 +136,7 @@ export function decisions(facts: DecisionFacts): Decision[] {
     ...(facts.snapshots ?? []).map(snapshotWorry),
     ...(facts.shortArchives ?? []).map(shortOfCopies),
     ...(facts.carriers ?? []).flatMap((carrier) => ofCarrier(carrier, facts.nowMs)),
+    ...(facts.asked ?? []).map(asksAbout),
     ...(facts.waiting ?? []).map(waitsForCarrier),
     ...(facts.dueReadBacks ?? []).map((copy) => readBackDue(copy, facts.nowMs)),
     ...(facts.timeIsOver ?? []).map((one) => keptLongEnough(one)),
@@ -220,6 +225,14 @@ function ofCarrier({ carrierId, name, late, years }: NonNullable<DecisionFacts['
     });
   return found;
 }
+
+const asksAbout = ({ jobId, title, path, why }: NonNullable<DecisionFacts['asked']>[number]): Decision => ({
+  key: `asks ${jobId}`,
+  weight: 'caution',
+  what: `${title} waits for an answer`,
+  detail: `${path} cannot go in: ${why}. Leave it out, or try again; what is written is kept`,
+  action: { go: 'work', words: 'Answer' },
+});
 
 const waitsForCarrier = (work: NonNullable<DecisionFacts['waiting']>[number]): Decision => ({
   key: `waits ${work.carrierId} ${work.title}`,

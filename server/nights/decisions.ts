@@ -1,5 +1,6 @@
 // What needs a decision on the site, from everything that is known of it. For the site's own page and the morning's.
 import type { CarrierId } from '#core/model.ts';
+import { HELD_WORDS } from '#core/plan/plan.ts';
 import { type Decision, decisions } from '#core/wording/decisions.ts';
 import type { Forecast } from '#core/forecast/forecast.ts';
 import { forecasts } from '../readings/growth.ts';
@@ -91,6 +92,9 @@ export async function decisionsOf(
       waitsFor.flatMap(({ store, id, name, where }) =>
         store === 'carrier' ? [{ title, carrierId: id as CarrierId, carrier: name, where }] : [],
       ),
+    ),
+    asked: jobs.flatMap(({ jobId, title, question }) =>
+      question ? [{ jobId, title, path: question.path, why: HELD_WORDS[question.reason] }] : [],
     ),
     dueReadBacks: due.filter((copy) => !copy.isThere || copy.isCold),
     shortArchives: sealed.flatMap(({ archiveId, name, folder, short }) =>

@@ -2,15 +2,17 @@
 // do, the command for its own.
 import { eq } from 'drizzle-orm';
 import type { JobId } from '#core/model.ts';
+import { HELD_WORDS } from '#core/plan/plan.ts';
 import type { Db } from '../db/connect.ts';
 import { jobs } from '../db/schema/jobs.ts';
+import { openQuestions } from './questions.ts';
 import { Refused } from './refused.ts';
 
 const LOOK_EVERY_MS = 60;
 
 /**
- * Resolves when the work is done. Throws Refused with its own sentence where it failed, and with one of ours where nobody
- * has done it in time: then it is still asked for.
+ * Resolves when the work is done. Throws Refused with its own sentence where it failed, and with one of ours where it asks
+ * something, or nobody has done it in time: then it is still asked for.
  */
 export async function awaitJob(db: Db, jobId: JobId, seconds = 20): Promise<void> {
   const end = Date.now() + seconds * 1000;
@@ -20,6 +22,11 @@ export async function awaitJob(db: Db, jobId: JobId, seconds = 20): Promise<void
     if (job.state === 'done') return;
     if (job.state === 'failed') throw new Refused(job.trouble ?? 'It did not work.');
     if (job.state === 'cancelled') throw new Refused('It was cancelled. Nothing was changed.');
+    const asked = job.state === 'queued' ? (await openQuestions(db, [jobId])).get(jobId) : undefined;
+    if (asked)
+      throw new Refused(
+        `It waits for an answer: ${asked.path} cannot go in, since ${HELD_WORDS[asked.reason]}. What is written so far is kept. Answer it under Work.`,
+      );
     if (Date.now() > end)
       throw new Refused(
         'No worker has answered yet. It is done as soon as one does; the tray shows it. Look whether a worker is running.',

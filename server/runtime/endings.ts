@@ -3,15 +3,16 @@ import { OutsideError } from '#disk/paths.ts';
 import { isDatabaseAway } from '../db/connect.ts';
 import { Cancelled, type JobContext } from './context.ts';
 import { type Ending, LeaseLost } from './queue.ts';
+import { Waits } from './questions.ts';
 import { Refused } from './refused.ts';
 
 /**
- * The ending that an error gives a job. An error that ends no job is thrown on: the lease is gone, or the database is;
- * then what was begun is kept as it is, and whoever has the job next goes on with it.
+ * The ending that an error gives a job. An error that ends no job is thrown on: the lease is gone, or the database is, or
+ * people are asked; then what was begun is kept as it is, and whoever has the job next goes on with it.
  */
 export function endingOf(context: JobContext, thrown: unknown): Ending {
   const error = context.reasonOf(thrown);
-  if (error instanceof LeaseLost || isDatabaseAway(error)) throw error;
+  if (error instanceof LeaseLost || error instanceof Waits || isDatabaseAway(error)) throw error;
   if (error instanceof Cancelled) return { state: 'cancelled' };
   if (error instanceof Refused || error instanceof OutsideError) return { state: 'failed', trouble: error.message };
   return { state: 'failed', trouble: unexpected(error) };
@@ -22,6 +23,7 @@ export const isUnexpected = (context: JobContext, thrown: unknown): boolean => {
   const error = context.reasonOf(thrown);
   return !(
     error instanceof LeaseLost ||
+    error instanceof Waits ||
     error instanceof Cancelled ||
     error instanceof Refused ||
     error instanceof OutsideError ||

@@ -60,6 +60,9 @@ export interface Claimer {
   only?: JobId;
 }
 
+/** Nothing is asked of people, or they want it to end: of jobs j. */
+const IS_ANSWERED = `(j.cancel_asked = 1 OR NOT EXISTS (SELECT 1 FROM job_questions q WHERE q.job_id = j.id AND q.answer IS NULL))`;
+
 /** How many jobs are tried in turn before the worker looks again later. */
 const CANDIDATES = 20;
 const IN_SECONDS = 'UTC_TIMESTAMP(3) + INTERVAL ? MICROSECOND';
@@ -72,7 +75,7 @@ const micros = (seconds: number) => Math.round(seconds * 1_000_000);
 export async function claimJob(db: Database, claimer: Claimer): Promise<Job | null> {
   const [rows] = await db.$pool.query<RowDataPacket[]>(
     `SELECT j.id FROM jobs j
-     WHERE (j.state = 'queued' OR (j.state = 'running' AND j.lease_until < UTC_TIMESTAMP(3))) ${claimer.only ? 'AND j.id = ?' : ''}
+     WHERE (j.state = 'queued' OR (j.state = 'running' AND j.lease_until < UTC_TIMESTAMP(3))) AND ${IS_ANSWERED} ${claimer.only ? 'AND j.id = ?' : ''}
        AND NOT EXISTS (SELECT 1 FROM job_stores s WHERE s.job_id = j.id AND ((s.store = 'carrier' AND s.store_id NOT IN (?)) OR (s.store = 'volume' AND s.store_id NOT IN (?))))
      ORDER BY j.id LIMIT ${CANDIDATES}`,
     [

@@ -7,6 +7,7 @@ import { folders } from '../db/schema/catalogue.ts';
 import { jobs, jobStores } from '../db/schema/jobs.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { volumeSums } from '../db/schema/sums.ts';
+import { openQuestions, type Question } from '../runtime/questions.ts';
 import { enqueue, type Job } from '../runtime/queue.ts';
 import { storesOfReading } from '../readings/reading-work.ts';
 import { Refused } from '../runtime/refused.ts';
@@ -28,6 +29,8 @@ export interface JobRow {
   finishedMs: number | null;
   /** What no worker reaches now, and it cannot begin without. */
   waitsFor: Awaited[];
+  /** What it asks of people; it waits for their answer. */
+  question: Question | null;
 }
 
 /** A volume or carrier that somebody has to connect. */
@@ -56,7 +59,12 @@ export async function jobRows(db: Database, ended = 12): Promise<JobRow[]> {
     db,
     open.filter((job) => job.state === 'queued').map((job) => job.id),
   );
+  const asked = await openQuestions(
+    db,
+    open.map((job) => job.id),
+  );
   return [...open, ...past].map((job) => ({
+    question: job.cancelAsked ? null : (asked.get(job.id) ?? null),
     waitsFor: awaited.get(job.id) ?? [],
     jobId: job.id as JobId,
     kind: job.kind,

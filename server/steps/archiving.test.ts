@@ -15,7 +15,7 @@ import {
 import path from 'node:path';
 import { eq, isNotNull, sql } from 'drizzle-orm';
 import { USUAL_SCOPE } from '#core/archive/selection.ts';
-import type { ArchiveId, CarrierId, PlanId, ProjectId, VolumeId } from '#core/model.ts';
+import type { ArchiveId, CarrierId, JobId, PlanId, ProjectId, VolumeId } from '#core/model.ts';
 import { otio, TestSite, until } from '#test/site.ts';
 import { archiveCopies, archives, copyParts } from '../db/schema/archives.ts';
 import { files } from '../db/schema/catalogue.ts';
@@ -30,7 +30,9 @@ import { addOriginalsRemoval } from './remove-originals.ts';
 import { addRestore } from './restore.ts';
 import { fileFacts } from '../projects/ownership.ts';
 import { projectRows } from '../projects/projects.ts';
+import { answerQuestion } from '../runtime/questions.ts';
 import { cancelJob } from '../runtime/queue.ts';
+import { jobRows } from '../site/work.ts';
 
 let site: TestSite;
 let volume: VolumeId;
@@ -66,9 +68,7 @@ async function askToRun() {
   return runPlan(site.db, asked);
 }
 async function workOff() {
-  const worker = site.worker();
-  await until(async () => (await site.db.select().from(jobs)).every((job) => job.finishedAt !== null));
-  await worker.stop();
+  await site.workOff();
   const all = await site.db.select().from(jobs).where(isNotNull(jobs.stepId)).orderBy(jobs.id);
   return all.at(-1)!;
 }
@@ -192,15 +192,61 @@ test('where most of it is gone something else is wrong than files, and nothing i
   expect(filesBelow(path.join(site.root, 'kd-1')).filter((name) => !name.endsWith('identity.json'))).toEqual([]);
 });
 
-test('a file that changed after it was staged keeps the archive from being sealed, and nothing stays on the carrier', async () => {
+/** What the work asks, as the tray shows it. */
+const question = async () => (await jobRows(site.db)).find((job) => job.question)?.question ?? null;
+const reply = (questionId: number, answer: 'leave out' | 'try again') =>
+  answerQuestion(site.db, { questionId, answer, who: 'Mara', now: new Date() });
+
+test('a file that changed is asked about; what is written waits, and is thrown away where the work is cancelled', async () => {
   await stage('fog_1', { ...USUAL_SCOPE, goOn: false });
   appendFileSync(path.join(site.root, 'media/fog/rushes/a.mov'), 'more');
-  const job = await runAll();
-  expect(job).toMatchObject({ state: 'failed' });
-  expect(job.trouble).toContain('fog/rushes/a.mov cannot go in: it changed after it was chosen');
+  expect(await runAll()).toMatchObject({ state: 'queued', finishedAt: null });
+  const asked = (await question())!;
+  expect(asked).toMatchObject({ path: 'fog/rushes/a.mov', reason: 'changed' });
+  expect(filesBelow(path.join(site.root, 'kd-1')).filter((name) => !name.endsWith('identity.json'))).not.toEqual([]);
+  await expect(reply(asked.questionId, 'try again')).rejects.toThrow('trying again says the same');
+  // Nobody takes it before there is an answer.
+  const { attempts } = await workOff();
+  expect(await workOff()).toMatchObject({ state: 'queued', finishedAt: null, attempts });
+  await cancelJob(site.db, asked.jobId as JobId);
+  expect(await workOff()).toMatchObject({ state: 'cancelled' });
+  await expect(reply(asked.questionId, 'leave out')).rejects.toThrow('the work has ended');
+  expect(await question()).toBeNull();
   expect(filesBelow(path.join(site.root, 'kd-1')).filter((name) => !name.endsWith('identity.json'))).toEqual([]);
   expect(await site.db.select({ state: archives.state }).from(archives)).toEqual([{ state: 'ended early' }]);
   expect(await site.db.select().from(receipts)).toMatchObject([{ action: 'work ended early', files: 0, bytes: 0 }]);
+});
+
+test('what is left out by an answer is named in the archive, and one that is there again goes in', async () => {
+  const at = (inside: string) => path.join(site.root, 'media', inside);
+  await stage('fog_1', { ...USUAL_SCOPE, goOn: false });
+  rmSync(at('fog/rushes/a.mov'));
+  renameSync(at('fog/other'), at('elsewhere'));
+  await runAll();
+  const asked: string[] = [];
+  const answer = async (whenGone: 'leave out' | 'try again') => {
+    const { questionId, path: of, reason } = (await question())!;
+    asked.push(`${of} ${reason}`);
+    const said = of.endsWith('rushes/a.mov') ? 'leave out' : whenGone;
+    await reply(questionId, said);
+    await expect(reply(questionId, 'leave out')).rejects.toThrow('answered already');
+    await workOff();
+    return said;
+  };
+  // Tried again while it is still away, it is asked about again.
+  for (let n = 0; n < 2; n++) await answer('try again');
+  renameSync(at('elsewhere'), at('fog/other'));
+  while (await question()) await answer('try again');
+  expect(new Set(asked)).toEqual(new Set(['fog/rushes/a.mov gone', 'fog/other/a.mov gone']));
+  expect(asked.filter((one) => one.startsWith('fog/rushes'))).toHaveLength(1);
+  expect(await workOff()).toMatchObject({ state: 'done', trouble: null });
+  expect(await site.db.select({ state: archives.state }).from(archives)).toEqual([{ state: 'sealed' }]);
+  const sealed = filesBelow(bag('data')).map((name) => readFileSync(bag('data', name), 'utf8'));
+  expect(sealed).toContain('another of the same name');
+  expect(readFileSync(bag('README.txt'), 'utf8')).toContain('a.mov');
+  const [receipt] = await site.db.select().from(receipts);
+  expect(receipt).toMatchObject({ action: 'archive sealed', held: 1, facts: { held: { gone: 1 } } });
+  execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'manifest-sha512.txt'], { cwd: bag() });
 });
 
 test('originals are not let go before a copy was read back', async () => {

@@ -30,17 +30,39 @@ import {
 
 /** Opens the carriers and takes over what earlier runs began; where nothing was, decides what lies where. */
 export async function openTargets(writing: Writing): Promise<void> {
-  const { context, purpose } = writing;
-  const own = { site: await siteMark(context.db), job: context.job.mark, lease: context.job.lease! };
   await layOut(writing);
-  for (const part of writing.parts)
-    for (const to of await purpose.destinations(context, part)) {
-      const carrier = await opened(to);
-      const pack = { folder: part.folder, ...own, item: part.id };
-      writing.targets.push({ ...to, part, carrier, pack, placed: false });
-    }
+  for (const to of await placesOf(writing)) writing.targets.push({ ...to, carrier: await opened(to), placed: false });
   const taken = new Map<string, number>();
   for (const target of writing.targets) await beginOn(writing, target, taken);
+}
+
+export type Place = Omit<Target, 'carrier' | 'placed'>;
+
+/** Every part of every copy, as it is written down where it goes. */
+export async function placesOf({ context, purpose, parts }: Writing): Promise<Place[]> {
+  const own = { site: await siteMark(context.db), job: context.job.mark, lease: context.job.lease! };
+  const places: Place[] = [];
+  for (const part of parts)
+    for (const to of await purpose.destinations(context, part))
+      places.push({ ...to, part, pack: { folder: part.folder, ...own, item: part.id } });
+  return places;
+}
+
+/**
+ * Takes over what earlier runs began, for a run that ends before it has opened anything: so that it is thrown away, or counts
+ * where it has got its name. What is away meanwhile is left to the sweep.
+ */
+export async function takeOverBegun({ context, targets }: Bench, places: readonly Place[]): Promise<void> {
+  if (targets.length > 0) return;
+  for (const to of places)
+    try {
+      const target = { ...to, carrier: await openCarrier(to.place), placed: false };
+      targets.push(target);
+      await context.assertLease();
+      if (!(await target.carrier.takeOver(to.pack))) target.placed = await isPlaced(target);
+    } catch (error) {
+      if (!(error instanceof CarrierAway)) throw error;
+    }
 }
 
 export async function opened(to: Pick<Destination, 'name' | 'place'>): Promise<Carrier> {

@@ -182,7 +182,7 @@ test('what cannot be parked or gathered is refused with a sentence, and nothing 
 });
 
 test('a reading while the parking is under way does not turn footage into what the volume is for', async () => {
-  for (let i = 0; i < 150; i++) site.put(`store/fog/camera/more/${i}.mov`, `${i} `.repeat(200));
+  for (let i = 0; i < 60; i++) site.put(`store/fog/camera/more/${i}.mov`, `${i} `.repeat(200));
   await site.read(store);
   await addParking(site.db, { projectId: fog, which: 'unused', volumeId: spare, now: now() });
   await site.look();
@@ -201,6 +201,6 @@ test('a reading while the parking is under way does not turn footage into what t
   await site.read(spare);
   const there = (await site.db.select().from(files).where(isNull(files.goneAt))).filter((f) => f.volumeId === spare);
   expect(there.filter((file) => file.name.endsWith('.mov')).map((file) => file.kind)).toEqual(
-    Array.from({ length: 151 }, () => 'source'),
+    Array.from({ length: 61 }, () => 'source'),
   );
 });

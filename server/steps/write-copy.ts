@@ -22,7 +22,7 @@ import type { Ending } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
 import { finishItems, type Item, type ItemWork, type Outcome, runItems, type Step } from '../runtime/run-items.ts';
 import { type Bench, noteFiles, openFor, type Part, partsOf, readBack, throwFor } from './package-model.ts';
-import { beginOn, opened } from './package-targets.ts';
+import { beginOn, opened, type Place, takeOverBegun } from './package-targets.ts';
 import { PartSources } from './part-sources.ts';
 import { notePositions } from './positions.ts';
 import { discard, placeAll, writeTags } from './seal-package.ts';
@@ -53,8 +53,7 @@ async function open(context: JobContext, step: Step, { archiveId, instead }: Ask
   return { context, step, archive, targets: [], parts, sources, copyId, instead: instead?.copyId ?? null };
 }
 
-async function prepare(copying: Copying): Promise<void> {
-  const { context, archive, parts, copyId } = copying;
+async function placesOf({ context, archive, parts, copyId }: Copying): Promise<Place[]> {
   const own = { site: await siteMark(context.db), job: context.job.mark, lease: context.job.lease! };
   const rows = await context.db
     .select({ part: copyParts, carrier: carriers })
@@ -62,14 +61,19 @@ async function prepare(copying: Copying): Promise<void> {
     .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
     .where(eq(copyParts.copyId, copyId))
     .orderBy(copyParts.id);
-  for (const { part: row, carrier } of rows) {
+  return rows.map(({ part: row, carrier }) => {
     const part = parts.find((one) => one.id === row.partId)!;
     const place = placeOf(carrier, context.carrierPath(carrier.id), archive.packer);
     const room = (freeBytes: number) => carrierRoom(context.db, carrier.name, freeBytes);
     const to = { copyPartId: row.id, copyId, name: carrier.name, place, room };
     const pack = { folder: part.folder, ...own, item: row.id };
-    copying.targets.push({ ...to, part, carrier: await opened(to), pack, placed: false });
-  }
+    return { ...to, part, pack };
+  });
+}
+
+async function prepare(copying: Copying): Promise<void> {
+  const { context, parts } = copying;
+  for (const to of await placesOf(copying)) copying.targets.push({ ...to, carrier: await opened(to), placed: false });
   const taken = new Map<string, number>();
   for (const target of copying.targets) await beginOn(copying, target, taken);
   const done = await doneBytes(copying);
@@ -215,7 +219,10 @@ async function listsOf(
 }
 
 async function conclude(copying: Copying, ending: Ending): Promise<void> {
-  if (ending.state !== 'done') return discard(copying);
+  if (ending.state !== 'done') {
+    await takeOverBegun(copying, await placesOf(copying));
+    return discard(copying);
+  }
   try {
     await seal(copying);
     await notePositions(copying);

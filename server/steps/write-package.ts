@@ -19,6 +19,7 @@ import type { JobContext } from '../runtime/context.ts';
 import { endingOf } from '../runtime/endings.ts';
 import { inParallel } from '../runtime/in-parallel.ts';
 import type { Ending } from '../runtime/queue.ts';
+import { ask, isLeftOut } from '../runtime/questions.ts';
 import { Refused } from '../runtime/refused.ts';
 import { finishItems, type Item, type ItemWork, type Outcome, runItems } from '../runtime/run-items.ts';
 import { partIn, weighParts } from './archive-parts.ts';
@@ -37,14 +38,14 @@ import {
   throwFor,
   type Writing,
 } from './package-model.ts';
-import { noteWeight, openTargets } from './package-targets.ts';
+import { noteWeight, openTargets, placesOf, takeOverBegun } from './package-targets.ts';
 import { notePositions } from './positions.ts';
 import { discard, lastWords, seal, takeOut } from './seal-package.ts';
 
 async function prepare(writing: Writing): Promise<void> {
   const { context, archive, purpose } = writing;
   const isWeighed = await weighParts(context, { archiveId: archive.id, scope: writing.scope }, async (error, file) => {
-    if (!(await staysOut(writing, error, file))) await throwFor(writing, error, file);
+    await outOrThrow(writing, error, file);
   });
   if (isWeighed) await noteWeight(writing);
   await openTargets(writing);
@@ -140,8 +141,7 @@ async function copyAll(
       const missing = openFor(writing, file).filter((target) => !done.has(target.copyPartId) || file.sha512 === null);
       if (missing.length > 0) await copyOne(writing, item, { file, missing });
     } catch (error) {
-      const why = await staysOut(writing, error, file);
-      if (!why) return throwFor(writing, error, file);
+      const why = await outOrThrow(writing, error, file);
       notes.forget(files);
       await takeOut(writing, files);
       return why;
@@ -199,8 +199,7 @@ async function stillSame(writing: Writing, item: Item): Promise<Held | null> {
     if (code) throw Object.assign(new Error(`${item.path} is ${code}.`), { code });
     return null;
   } catch (error) {
-    const why = await staysOut(writing, error, { volumeId: item.volumeId, payloadPath: '' });
-    return why ?? throwFor(writing, error, item);
+    return outOrThrow(writing, error, { ...item, payloadPath: '' });
   }
 }
 
@@ -268,16 +267,32 @@ async function documentsAlone({ context, archive, scope }: Writing, items: reado
   return new Set(rows.map((row) => row.id));
 }
 
+type Troubled = Pick<ArchiveFile, 'fileId' | 'volumeId' | 'payloadPath' | 'path' | 'sizeBytes'>;
+
 /**
- * What its source says of a file that cannot go in, where the work goes on without it; null for every other trouble. Without
- * its documents, which people go on saving, nobody could open the rest.
+ * Why a file stays out, where the work goes on without it: as it was shaped, or as somebody answered. Where nobody has yet, they
+ * are asked, and what is written is kept meanwhile. Throws for every other trouble.
  */
-async function staysOut(
-  { context, scope }: Writing,
+async function outOrThrow(writing: Writing, error: unknown, file: Troubled): Promise<Held> {
+  const { context, scope } = writing;
+  const why = await ofItsSource(writing, error, file);
+  if (!why) return throwFor(writing, error, file);
+  if (scope.goOn || (await isLeftOut(context, file.fileId))) return why;
+  context.check();
+  const { fileId, path, sizeBytes } = file;
+  return ask(context, { fileId, path, sizeBytes, reason: why.reason });
+}
+
+/**
+ * What its source says of a file that cannot go in; null for every other trouble. Without its documents, which people go on
+ * saving, nobody could open the rest.
+ */
+async function ofItsSource(
+  { context }: Writing,
   error: unknown,
-  { volumeId, payloadPath }: Pick<ArchiveFile, 'volumeId' | 'payloadPath'>,
+  { volumeId, payloadPath }: Pick<Troubled, 'volumeId' | 'payloadPath'>,
 ): Promise<Held | null> {
-  if (!scope.goOn || error instanceof Refused || liesIn(payloadPath, DOCUMENTS)) return null;
+  if (error instanceof Refused || liesIn(payloadPath, DOCUMENTS)) return null;
   const reason = (['gone', 'not a file', 'not permitted', 'changed', 'unreadable'] as const).find(
     (one) => one === codeOf(error),
   );
@@ -335,7 +350,10 @@ async function conclude(writing: Writing, ending: Ending): Promise<void> {
       await discard(writing);
       throw thrown;
     }
-  else await discard(writing);
+  else {
+    await takeOverBegun(writing, await placesOf(writing));
+    await discard(writing);
+  }
 }
 
 const workOf = (writing: Writing): ItemWork => ({

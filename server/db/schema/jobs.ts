@@ -1,9 +1,11 @@
 // Work: what is asked for, who has it leased, and the stores it needs.
 import { boolean, char, index, int, mysqlEnum, mysqlTable, primaryKey, text, varchar } from 'drizzle-orm/mysql-core';
-import { amount, id, at, jsonOf } from './columns.ts';
+import type { HeldReason } from '#core/plan/plan.ts';
+import { amount, id, at, jsonOf, longPath } from './columns.ts';
 
 /** What work can need: a volume's disk, a carrier, and what the catalogue says of a volume (its number is the volume's). */
 export const STORES = ['volume', 'carrier', 'catalogue'] as const;
+export const ANSWERS = ['leave out', 'try again'] as const;
 export const JOB_STATES = ['queued', 'running', 'done', 'failed', 'cancelled'] as const;
 
 export const jobs = mysqlTable(
@@ -54,4 +56,22 @@ export const jobStores = mysqlTable(
     mode: mysqlEnum('mode', ['look', 'change']).notNull(),
   },
   (t) => [primaryKey({ columns: [t.jobId, t.store, t.storeId] }), index('job_stores_store').on(t.store, t.storeId)],
+);
+
+/** What work asks of people before it goes on: of a file that it cannot take. Until there is an answer no worker takes it. */
+export const jobQuestions = mysqlTable(
+  'job_questions',
+  {
+    id: id(),
+    jobId: amount('job_id').notNull(),
+    fileId: amount('file_id').notNull(),
+    path: longPath('path').notNull(),
+    sizeBytes: amount('size_bytes').notNull(),
+    reason: varchar('reason', { length: 40 }).$type<HeldReason>().notNull(),
+    askedAt: at('asked_at').notNull(),
+    answer: mysqlEnum('answer', ANSWERS),
+    who: varchar('who', { length: 120 }),
+    answeredAt: at('answered_at'),
+  },
+  (t) => [index('job_questions_job').on(t.jobId, t.answer)],
 );
