@@ -1,5 +1,5 @@
 // Cuts recordings to what is used of them, beside cp of as many bytes.
-// Prints seconds and the ratio. usage: npm run bench -- cutting [megabytes]
+// Prints seconds and the ratio. usage: npm run bench -- cutting [megabytes] [mov | mxf]
 import { execFileSync, spawnSync } from 'node:child_process';
 import { closeSync, fsyncSync, mkdtempSync, openSync, readSync, rmSync, statSync, writeSync } from 'node:fs';
 import os from 'node:os';
@@ -9,6 +9,8 @@ import { readEssence } from '#core/essence/essence.ts';
 import { fileSource } from '#disk/documents/essence-source.ts';
 
 const megabytes = Number(process.argv[2] ?? 2000);
+const sort = process.argv[3] === 'mxf' ? 'mxf' : 'mov';
+const name = `a.${sort}`;
 const folder = mkdtempSync(path.join(os.tmpdir(), 'bench-cutting-'));
 const at = (name: string) => path.join(folder, name);
 const quiet = (program: string, args: string[]) => execFileSync(program, args, { stdio: ['ignore', 'pipe', 'pipe'] });
@@ -22,7 +24,12 @@ function seconds(work: () => void): number {
 
 /** A recording of plain pictures: large, and quickly made. */
 function record(name: string): void {
-  const frames = Math.ceil((megabytes * 1e6) / (1280 * 720 * 2));
+  // Of MXF in VC-3, at 120 Mbit/s.
+  const frames = Math.ceil((megabytes * 1e6) / (sort === 'mxf' ? 604_000 : 1280 * 720 * 2));
+  const coding =
+    sort === 'mxf'
+      ? ['-c:v', 'dnxhd', '-b:v', '120M', '-pix_fmt', 'yuv422p', '-ar', '48000']
+      : ['-c:v', 'rawvideo', '-pix_fmt', 'uyvy422'];
   const picture = `testsrc=size=1280x720:rate=25:duration=${frames / 25}`;
   quiet('ffmpeg', [
     ...[
@@ -38,7 +45,7 @@ function record(name: string): void {
       '-i',
       `sine=sample_rate=48000:duration=${frames / 25}`,
     ],
-    ...['-c:v', 'rawvideo', '-pix_fmt', 'uyvy422', '-c:a', 'pcm_s24le', '-timecode', '10:00:00:00', at(name)],
+    ...[...coding, '-c:a', 'pcm_s24le', '-timecode', '10:00:00:00', at(name)],
   ]);
 }
 
@@ -69,22 +76,16 @@ function cutTo(name: string, to: string): number {
   }
 }
 
-record('a.mov');
+record(name);
 let kept = 0;
-const cutting = seconds(() => (kept = cutTo('a.mov', 'part.mov')));
+const cutting = seconds(() => (kept = cutTo(name, `part.${sort}`)));
 quiet('truncate', ['-s', '0', at('b.bin')]);
 const beside = seconds(() =>
-  quiet('dd', [
-    `if=${at('a.mov')}`,
-    `of=${at('b.bin')}`,
-    'bs=4M',
-    `count=${Math.ceil(kept / (4 << 20))}`,
-    'conv=fsync',
-  ]),
+  quiet('dd', [`if=${at(name)}`, `of=${at('b.bin')}`, 'bs=4M', `count=${Math.ceil(kept / (4 << 20))}`, 'conv=fsync']),
 );
 const plan = seconds(() => {
-  const fd = openSync(at('a.mov'), 'r');
-  cutFile(fileSource(fd, statSync(at('a.mov')).size), { from: 10, to: 500 });
+  const fd = openSync(at(name), 'r');
+  cutFile(fileSource(fd, statSync(at(name)).size), { from: 10, to: 500 });
   closeSync(fd);
 });
 const line = (what: string, own: number, tool: string, theirs: number) =>

@@ -9,6 +9,7 @@ import { measuredRates } from '#server/archives/rates.ts';
 import type { Database } from '#server/db/connect.ts';
 import { Refused } from '#server/runtime/refused.ts';
 import { rackVolumes } from '#server/site/rack.ts';
+import { addPutBack, type NewPutBack, putBackSum } from '#server/steps/put-back.ts';
 import { addRestore, restoreWeight } from '#server/steps/restore.ts';
 import { named, sealedNamed } from './names.ts';
 import type { Out } from './shaping.ts';
@@ -19,7 +20,8 @@ export function addRestoreCommand(command: Command, open: () => Database, out: O
     .command('restore')
     .description('adds bringing an archive back to the plan: all of it, or what is named of it')
     .argument('<archive>', 'its folder on the carriers')
-    .requiredOption('--to <volume>', 'the volume that it comes to')
+    .option('--to <volume>', 'the volume that it comes to')
+    .option('--back', 'each file where it was, instead; what is there and the same is left')
     .option('--folder <name>', 'the new folder there')
     .option('--timeline <name>', 'only what it uses; several times for several', several, [])
     .option('--bin <name>', 'only what lies in it and below; of a bin in a bin both names with / between', several, [])
@@ -30,7 +32,8 @@ export function addRestoreCommand(command: Command, open: () => Database, out: O
 }
 
 interface RestoreOptions {
-  to: string;
+  to?: string;
+  back?: boolean;
   folder?: string;
   timeline: string[];
   bin: string[];
@@ -42,7 +45,8 @@ interface RestoreOptions {
 async function restore(db: Database, out: Out, asked: RestoreOptions & { name: string }): Promise<void> {
   const one = await sealedNamed(db, asked.name);
   const archiveId = one.archiveId as ArchiveId;
-  const volume = named('volume', await rackVolumes(db), asked.to);
+  if ((asked.to === undefined) === (asked.back !== true))
+    throw new Refused('Say either --to and a volume, or --back for where it was. Nothing was added.');
   const good = soonest(one.copies);
   if (!good) throw new Refused(`No copy of ${one.folder} is good, so nothing was added.`);
   const files: number[] = [];
@@ -55,6 +59,8 @@ async function restore(db: Database, out: Out, asked: RestoreOptions & { name: s
   const { timeline: timelines, bin: bins } = asked;
   const isWhole = timelines.length + bins.length + files.length === 0;
   const only = isWhole ? null : { timelines, bins, files: [...new Set(files)] };
+  if (asked.to === undefined) return back(db, out, { archiveId, copyId: good.copyId, only, ...asked });
+  const volume = named('volume', await rackVolumes(db), asked.to);
   const folder = asked.folder ?? one.folder.replace(/_\d{4}-\d\d-\d\d$/, ' restored');
   const wanted = { archiveId, copyId: good.copyId, volumeId: volume.volumeId, folder, only };
   const weight = await restoreWeight(db, wanted);
@@ -72,5 +78,21 @@ async function restore(db: Database, out: Out, asked: RestoreOptions & { name: s
   out(
     `${size(weight.bytes)} in ${counted(weight.files, 'file')} to ${volume.name}, ${folder}; about ${duration(seconds)}${fetchWords({ thawSeconds: 0, cost })}.`,
   );
+  out(added ? 'Added to the plan. Nothing is written before the plan is run.' : 'Nothing was added to the plan.');
+}
+
+async function back(
+  db: Database,
+  out: Out,
+  { dryRun, json, ...asked }: Omit<NewPutBack, 'now'> & Pick<RestoreOptions, 'dryRun' | 'json'>,
+): Promise<void> {
+  const { archiveId, copyId, only } = asked;
+  const sum = await putBackSum(db, asked);
+  const added = dryRun ? null : await addPutBack(db, { archiveId, copyId, only, now: new Date() });
+  if (json) return out(JSON.stringify({ ...sum, added }, null, 2));
+  for (const one of sum.volumes) out(`${one.volume}: ${counted(one.files, 'file')}, ${size(one.bytes)}`);
+  if (sum.there.files > 0) out(`There already: ${counted(sum.there.files, 'file')}, ${size(sum.there.bytes)}`);
+  const left = sum.without.cut + sum.without.noPlace;
+  if (left > 0) out(`Cannot go back where they were: ${counted(left, 'file')}. Restore them to a folder of their own.`);
   out(added ? 'Added to the plan. Nothing is written before the plan is run.' : 'Nothing was added to the plan.');
 }

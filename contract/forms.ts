@@ -212,6 +212,24 @@ export const shapeArchiveForm = z.discriminatedUnion('intent', [
   z.object({ intent: z.literal('keep shape'), name: shapeName, scope: scopeText }),
   z.object({ intent: z.literal('forget shape'), name: shapeName }),
 ]);
+const chosenOfArchive = z
+  .string()
+  .max(200_000)
+  .optional()
+  .transform((text, context) => {
+    if (!text) return null;
+    const parsed = only.safeParse(jsonOrNull(text));
+    if (parsed.success) return parsed.data;
+    context.addIssue({ code: 'custom', message: 'What was chosen could not be understood.' });
+    return z.NEVER;
+  });
+/** Where it was, in its own places. */
+const putBackForm = z.object({
+  intent: z.literal('put back'),
+  archiveId: id('The archive'),
+  copyId: id('The copy'),
+  only: chosenOfArchive,
+});
 const restoreForm = z.object({
   intent: z.literal('restore'),
   archiveId: id('The archive'),
@@ -219,17 +237,7 @@ const restoreForm = z.object({
   volumeId: id('The volume'),
   folder,
   /** Only this of it; all where it is left out. */
-  only: z
-    .string()
-    .max(200_000)
-    .optional()
-    .transform((text, context) => {
-      if (!text) return null;
-      const parsed = only.safeParse(jsonOrNull(text));
-      if (parsed.success) return parsed.data;
-      context.addIssue({ code: 'custom', message: 'What was chosen could not be understood.' });
-      return z.NEVER;
-    }),
+  only: chosenOfArchive,
 });
 function jsonOrNull(text: string): unknown {
   try {
@@ -307,6 +315,7 @@ export const siteForm = z.discriminatedUnion('intent', [
 /** The page of one archive. */
 export const archiveForm = z.discriminatedUnion('intent', [
   restoreForm,
+  putBackForm,
   z.object({
     intent: z.literal('read back'),
     archiveId: id('The archive'),
@@ -557,6 +566,12 @@ export const settingsForm = z.discriminatedUnion('intent', [
       .literal('')
       .transform(() => null)
       .or(id('The volume')),
+    alsoVolumeId: z
+      .literal('')
+      .transform(() => null)
+      .or(id('The second volume'))
+      .optional()
+      .default(null),
     everyMinutes: wholeOrNone('The minutes', 10_080).pipe(
       z.number().min(1, 'One minute lies between two at least. Nothing was saved.'),
     ),

@@ -219,6 +219,31 @@ test('one timeline of an archive is brought back in six clicks, and a file that 
     .click();
   await page.getByRole('button', { name: 'Restore 1 file' }).click();
   await expect(page.getByRole('radio', { name: '1 file' })).toBeChecked();
+  // It is where it was, so that there is nothing to put back.
+  await dialog.getByRole('radio', { name: 'Where it was' }).click();
+  await expect(dialog.getByText('1 file of it is there already.')).toBeVisible();
+  await expect(dialog.getByRole('button', { name: 'Add putting it back to the plan' })).toBeDisabled();
+});
+
+test('what is gone goes back where it was', async ({ page }) => {
+  await page.goto('/shelf/9');
+  const files = page.getByRole('region', { name: 'Files of this archive' });
+  await files.getByRole('checkbox', { name: /\.otio\.original/ }).click();
+  await page.getByRole('button', { name: 'Restore 1 file' }).click();
+  const dialog = page.getByRole('dialog');
+  await dialog.getByRole('radio', { name: 'Where it was' }).click();
+  await expect(dialog.getByRole('list', { name: 'What comes back to which volume' })).toContainText('1 file');
+  const { violations } = await new AxeBuilder({ page }).include('[role=dialog]').analyze();
+  expect(violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html}`)).toEqual([]);
+  await dialog.getByRole('button', { name: 'Add putting it back to the plan' }).click();
+  await dialog.getByRole('button', { name: 'Review plan' }).click();
+  await page.getByRole('button', { name: 'Run one step' }).click();
+  await expect(async () => {
+    await page.goto('/ledger');
+    await expect(page.getByRole('link', { name: 'Put 1 file of Zinc Shore back where it was' }).first()).toBeVisible({
+      timeout: 2000,
+    });
+  }).toPass({ timeout: 60_000 });
 });
 
 const option = async (within: Locator, name: RegExp) =>

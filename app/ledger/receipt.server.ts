@@ -36,6 +36,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     reason: typeof reason === 'string' ? reason : null,
     freed: freed ? freedSentences(receipt.bytes, freed as FreedFacts) : [],
     notReached: Number(receipt.facts.notReached ?? 0),
+    thereAlready: Number(receipt.facts.thereAlready ?? 0),
     stayedOut: stayedOutOf(receipt.facts),
     canBeUndone: canBeUndone(receipt),
     isBroken: (await brokenAmong(db(), [receipt])).has(receipt.id),

@@ -56,7 +56,7 @@ function StayedOut({ data: { receipt, stayedOut } }: { data: Data }) {
 }
 
 function Facts({ data }: { data: Data }) {
-  const { receipt, held, trouble, reason, notReached, isBroken, freed } = data;
+  const { receipt, held, trouble, reason, notReached, thereAlready, isBroken, freed } = data;
   const rows: [string, React.ReactNode][] = [
     ['Done', receipt.action],
     ['When', exactTime(receipt.at.getTime())],
@@ -65,6 +65,9 @@ function Facts({ data }: { data: Data }) {
     ['Files', `${count(receipt.files)}, ${size(receipt.bytes)}`],
     ...freed.map((words, i): [string, React.ReactNode] => [i === 0 ? 'Freed' : '', words]),
     ...held.map((one): [string, React.ReactNode] => ['Left', `${counted(one.files, 'file')}: ${one.words}`]),
+    ...(thereAlready > 0
+      ? [['There already', `${counted(thereAlready, 'file')}, each read as it was sealed`] as [string, React.ReactNode]]
+      : []),
     ...(notReached > 0 ? [['Left', `${counted(notReached, 'file')} not reached`] as [string, React.ReactNode]] : []),
     ...(trouble ? [['Trouble', <span className="text-loss">{trouble}</span>] as [string, React.ReactNode]] : []),
   ];

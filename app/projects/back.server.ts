@@ -2,6 +2,8 @@
 import type { Route } from './+types/back';
 import { snapshotForm } from '#contract/forms.ts';
 import type { ProjectId } from '#core/model.ts';
+import { placesOf } from '#core/snapshots/snapshots.ts';
+import { listed } from '#core/wording/amounts.ts';
 import { projectById } from '#server/projects/projects.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { keptOf, linesOf } from '#server/snapshots/line.ts';
@@ -27,7 +29,10 @@ export async function loader({ params }: Route.LoaderArgs) {
     kept,
     everyMinutes: rule.everyMinutes,
     /** Where they go; null where none are made. */
-    on: volumes.find((volume) => volume.volumeId === rule.volumeId)?.name ?? null,
+    on:
+      rule.volumeId === null
+        ? null
+        : listed(placesOf(rule).flatMap((id) => volumes.find((volume) => volume.volumeId === id)?.name ?? [])),
     nowMs: Date.now(),
   };
 }

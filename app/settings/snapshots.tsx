@@ -23,6 +23,19 @@ export function Snapshots({ data }: { data: Data }) {
           ))}
         </select>
       </Field>
+      <Field
+        label="A second place"
+        hint="On another disk again: each place has its own line, and goes on without the other."
+      >
+        <select name="alsoVolumeId" defaultValue={snapshots.alsoVolumeId ?? ''} className={inputLook}>
+          <option value="">none</option>
+          {volumes.map((volume) => (
+            <option key={volume.volumeId} value={volume.volumeId}>
+              {volume.name}
+            </option>
+          ))}
+        </select>
+      </Field>
       <NumberField
         name="everyMinutes"
         label="Minutes between two of one document, at least"
@@ -31,7 +44,7 @@ export function Snapshots({ data }: { data: Data }) {
       <KeptFor legend="What is kept of each document" rule={snapshots} />
       <p className="text-[13px] text-ink-2">
         A document of a project in work is kept when it changed and nobody writes it; only whole ones count. They lie in
-        the folder .keramion/snapshots of the volume, by project and document, and can be opened from there by hand.
+        the folder .keramion/snapshots of each volume, by project and document, and can be opened from there by hand.
       </p>
     </RuleForm>
   );

@@ -17,6 +17,7 @@ import { inTransaction } from '#server/db/connect.ts';
 import { projectById } from '#server/projects/projects.ts';
 import { addRelease, releaseKey, releaseOf } from '#server/steps/release.ts';
 import { addCopy, repairable } from '#server/steps/copy-archive.ts';
+import { addPutBack } from '#server/steps/put-back.ts';
 import { addRestore } from '#server/steps/restore.ts';
 import { answer, idFrom } from '../answer.server';
 import { db } from '../db.server';
@@ -121,6 +122,11 @@ export async function action({ request, params }: Route.ActionArgs) {
         return asked === 0
           ? 'There is none to make: each is made, or its original cannot be reached.'
           : `${counted(asked, 'viewing copy', 'viewing copies')} will be made as soon as a worker reaches the originals.`;
+      }
+      case 'put back': {
+        const { copyId, only } = form;
+        const added = await addPutBack(db(), { archiveId, copyId, only, now });
+        return `Added putting ${size(added.bytes)} back to the plan. Review the plan and run it.`;
       }
       case 'restore': {
         const { copyId, folder, only } = form;

@@ -1,10 +1,11 @@
 // Bringing an archive back to a volume, or one timeline, a bin or single files of it: asked for in a dialog, added to the plan.
 import clsx from 'clsx';
 import { Dialog } from 'radix-ui';
-import { useRef, useState } from 'react';
+import { useEffect, useRef, useState } from 'react';
 import { useFetcher } from 'react-router';
 import { fetchWords } from '#core/archive/fetching.ts';
 import { counted, duration, size } from '#core/wording/amounts.ts';
+import type { PutBackSum } from '#server/steps/put-back.ts';
 import type { Answer } from '../lib/answer';
 import { openTray } from '../shell/open-tray';
 import { useFrame } from '../shell/use-frame';
@@ -66,16 +67,18 @@ function Asking({ archive, copy, portions, ticked = [], onReview }: RestoreProps
   const fetcher = useFetcher<Answer>();
   const [which, setWhich] = useState<Which>(ticked.length > 0 ? 'files' : 'all');
   const [names, setNames] = useState<ReadonlySet<string>>(new Set());
+  const [isBack, setBack] = useState(false);
   const offered = which === 'timelines' || which === 'bins' ? (portions?.[which] ?? []) : [];
   const chosen = offered.filter((one) => names.has(one.name));
   const sum = sumOf(which, { archive, chosen, ticked });
   const only = onlyOf(which, { chosen, ticked });
   const isNone = which !== 'all' && sum.files === 0;
+  const places = usePlaces(archive.archiveId, { only: only ? JSON.stringify(only) : '', isAsked: isBack && !isNone });
   return (
     <>
       <Dialog.Title className="sentence mb-3 !text-lg">Restore {archive.name}</Dialog.Title>
       <fetcher.Form method="post" action={`/shelf/${archive.archiveId}`} className="grid gap-3">
-        <input type="hidden" name="intent" value="restore" />
+        <input type="hidden" name="intent" value={isBack ? 'put back' : 'restore'} />
         <input type="hidden" name="archiveId" value={archive.archiveId} />
         <input type="hidden" name="copyId" value={copy.copyId} />
         {only && <input type="hidden" name="only" value={JSON.stringify(only)} />}
@@ -89,27 +92,51 @@ function Asking({ archive, copy, portions, ticked = [], onReview }: RestoreProps
           />
         )}
         {offered.length > 0 && <Portions offered={offered} names={names} onNames={setNames} />}
-        <Weight {...{ which, isNone, sum, copy }} bytesPerSecond={portions?.bytesPerSecond} />
-        <Target folder={archive.folder} />
+        {!(isBack && places) && <Weight {...{ which, isNone, sum, copy }} bytesPerSecond={portions?.bytesPerSecond} />}
+        {portions && <Where isBack={isBack} onChoose={setBack} />}
+        {isBack ? (
+          <InPlaces places={places} copy={copy} bytesPerSecond={portions?.bytesPerSecond} />
+        ) : (
+          <Target folder={archive.folder} />
+        )}
         <Said answer={fetcher.data} />
-        <div className="mt-1 flex justify-end gap-2">
-          <Dialog.Close asChild>
-            <Button>Close</Button>
-          </Dialog.Close>
-          {fetcher.data?.ok ? (
-            <Dialog.Close asChild>
-              <Button tone="first" onClick={onReview}>
-                Review plan
-              </Button>
-            </Dialog.Close>
-          ) : (
-            <Button tone="first" type="submit" disabled={fetcher.state !== 'idle' || isNone}>
-              Add the restore to the plan
-            </Button>
-          )}
-        </div>
+        <Buttons
+          isBack={isBack}
+          isDone={fetcher.data?.ok === true}
+          isOff={fetcher.state !== 'idle' || isNone || (isBack && places?.files === 0)}
+          onReview={onReview}
+        />
       </fetcher.Form>
     </>
+  );
+}
+
+interface ButtonsProps {
+  isBack: boolean;
+  /** It is in the plan. */
+  isDone: boolean;
+  isOff: boolean;
+  onReview: () => void;
+}
+
+function Buttons({ isBack, isDone, isOff, onReview }: ButtonsProps) {
+  return (
+    <div className="mt-1 flex justify-end gap-2">
+      <Dialog.Close asChild>
+        <Button>Close</Button>
+      </Dialog.Close>
+      {isDone ? (
+        <Dialog.Close asChild>
+          <Button tone="first" onClick={onReview}>
+            Review plan
+          </Button>
+        </Dialog.Close>
+      ) : (
+        <Button tone="first" type="submit" disabled={isOff}>
+          {isBack ? 'Add putting it back to the plan' : 'Add the restore to the plan'}
+        </Button>
+      )}
+    </div>
   );
 }
 
@@ -131,17 +158,100 @@ function Weight({ which, isNone, sum, copy, bytesPerSecond }: WeightProps) {
       {sum.isAtMost && 'At most '}
       {size(sum.bytes)}
       {isNamed && ' and its documents'}
-      {bytesPerSecond !== undefined &&
-        `, about ${duration(Math.max(1, copy.waitSeconds + sum.bytes / bytesPerSecond))}${fetchWords({
-          thawSeconds: copy.waitSeconds >= HOUR ? copy.waitSeconds : 0,
-          cost: (sum.bytes / 1e9) * copy.costPerGb,
-        })}`}
-      .{' '}
+      {bytesPerSecond !== undefined && `, about ${timeFor(sum.bytes, { copy, bytesPerSecond })}`}.{' '}
       {isNamed
         ? 'The documents hold nothing else, and what belongs to a file comes with it.'
         : 'Every file is compared with what was sealed.'}
     </p>
   );
+}
+
+const WHERE = [
+  { isBack: false, words: 'To a new folder' },
+  { isBack: true, words: 'Where it was' },
+];
+
+function Where({ isBack, onChoose }: { isBack: boolean; onChoose: (isBack: boolean) => void }) {
+  return (
+    <div role="radiogroup" aria-label="Where it goes" className="flex flex-wrap gap-1">
+      {WHERE.map((one) => (
+        <Radio
+          key={one.words}
+          isChosen={one.isBack === isBack}
+          words={one.words}
+          onChoose={() => onChoose(one.isBack)}
+        />
+      ))}
+    </div>
+  );
+}
+
+/** More than that does not go into an address. */
+const LONGEST = 6000;
+
+/** What would come back to which volume; undefined until that is known. */
+function usePlaces(archiveId: number, { only, isAsked }: { only: string; isAsked: boolean }): PutBackSum | undefined {
+  const { load, data, state } = useFetcher<PutBackSum>();
+  const asks = isAsked && only.length <= LONGEST;
+  useEffect(() => {
+    if (asks) void load(`/shelf/${archiveId}/places?only=${encodeURIComponent(only)}`);
+  }, [archiveId, only, asks, load]);
+  return asks && state === 'idle' ? data : undefined;
+}
+
+interface InPlacesProps extends Pick<WeightProps, 'copy' | 'bytesPerSecond'> {
+  places: PutBackSum | undefined;
+}
+
+function InPlaces({ places, copy, bytesPerSecond }: InPlacesProps) {
+  return (
+    <div className="grid gap-2 text-[13px] text-ink-2">
+      {places && places.files > 0 && (
+        <p>
+          {size(places.bytes)} {places.files === 1 ? 'comes' : 'come'} back
+          {bytesPerSecond !== undefined && `, about ${timeFor(places.bytes, { copy, bytesPerSecond })}`}. Every file is
+          compared with what was sealed.
+        </p>
+      )}
+      {places && places.volumes.length > 0 && (
+        <ul className="rows rounded-lg border border-line px-2.5" aria-label="What comes back to which volume">
+          {places.volumes.map((one) => (
+            <li key={one.volumeId} className="flex justify-between gap-3 py-1">
+              <span className="truncate text-ink">{one.volume}</span>
+              <span className="whitespace-nowrap">
+                {counted(one.files, 'file')}, <b className="text-ink">{size(one.bytes)}</b>
+              </span>
+            </li>
+          ))}
+        </ul>
+      )}
+      <p>
+        {places && thereWords(places)}
+        Each file goes to its old place under its old name, and documents stay as they were. What is there and the same
+        is left; where another lies in its place, that stays, and the receipt names it.
+      </p>
+    </div>
+  );
+}
+
+const timeFor = (
+  bytes: number,
+  { copy, bytesPerSecond }: { copy: RestoreProps['copy']; bytesPerSecond: number },
+): string =>
+  `${duration(Math.max(1, copy.waitSeconds + bytes / bytesPerSecond))}${fetchWords({
+    thawSeconds: copy.waitSeconds >= HOUR ? copy.waitSeconds : 0,
+    cost: (bytes / 1e9) * copy.costPerGb,
+  })}`;
+
+function thereWords({ files, there, without }: PutBackSum): string {
+  const away = without.cut + without.noPlace;
+  return [
+    files === 0 ? 'Nothing of it is missing where it was. ' : '',
+    there.files > 0 ? `${counted(there.files, 'file')} of it ${there.files === 1 ? 'is' : 'are'} there already. ` : '',
+    away > 0
+      ? `${counted(away, 'file')} cannot go back${without.cut > 0 ? ', being cut to what was used' : ''}: a new folder gets all of it. `
+      : '',
+  ].join('');
 }
 
 function Target({ folder }: { folder: string }) {
@@ -219,21 +329,26 @@ function WhichChoice({ which, portions, ticked, onChoose }: WhichProps) {
   return (
     <div role="radiogroup" aria-label="How much of it" className="flex flex-wrap gap-1">
       {offered.map(({ key, words }) => (
-        <button
-          key={key}
-          type="button"
-          role="radio"
-          aria-checked={which === key}
-          onClick={() => onChoose(key)}
-          className={clsx(
-            'rounded-md border px-2.5 py-1 text-[13px]',
-            which === key ? 'border-accent bg-accent-wash font-semibold text-accent-deep' : 'border-line text-ink-2',
-          )}
-        >
-          {words}
-        </button>
+        <Radio key={key} isChosen={which === key} words={words} onChoose={() => onChoose(key)} />
       ))}
     </div>
+  );
+}
+
+function Radio({ isChosen, words, onChoose }: { isChosen: boolean; words: string; onChoose: () => void }) {
+  return (
+    <button
+      type="button"
+      role="radio"
+      aria-checked={isChosen}
+      onClick={onChoose}
+      className={clsx(
+        'rounded-md border px-2.5 py-1 text-[13px]',
+        isChosen ? 'border-accent bg-accent-wash font-semibold text-accent-deep' : 'border-line text-ink-2',
+      )}
+    >
+      {words}
+    </button>
   );
 }
 

@@ -7,6 +7,8 @@ import { counted, duration } from '../wording/amounts.ts';
 export const snapshotRule = z.object({
   /** The volume that they go to; null: none are made. */
   volumeId: z.number().int().positive().nullable().default(null),
+  /** Another volume that they go to as well; null: no second place. */
+  alsoVolumeId: z.number().int().positive().nullable().default(null),
   /** Not oftener than that, and only where the document changed. */
   everyMinutes: z.number().int().min(1).max(10_080).default(15),
   /** The newest so many stay; then one an hour, a day, a week, a month for so many. */
@@ -17,6 +19,10 @@ export const snapshotRule = z.object({
   months: z.number().int().min(0).max(1000).default(12),
 });
 export type SnapshotRule = z.infer<typeof snapshotRule>;
+
+/** The volumes that they go to, each with a line of its own. */
+export const placesOf = ({ volumeId, alsoVolumeId }: SnapshotRule): number[] =>
+  volumeId === null ? [] : alsoVolumeId === null ? [volumeId] : [volumeId, alsoVolumeId];
 
 /** What a document says, as short as it takes to tell two of them apart. */
 export interface Summary {

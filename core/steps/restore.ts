@@ -4,7 +4,7 @@ import { archiveId, carrierId, volumeId } from './ids.ts';
 import { counted, listed } from '../wording/amounts.ts';
 import { stepKind } from './kind.ts';
 
-const fetched = z.object({
+export const fetched = z.object({
   thawSeconds: z.number(),
   cost: z.number(),
   tapes: z.array(z.object({ carrier: z.string(), seconds: z.number(), secondsAsAsked: z.number() })),

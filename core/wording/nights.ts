@@ -81,7 +81,15 @@ const HEADINGS: readonly (readonly [heading: string, actions: readonly string[]]
   ['Read back', ['copy read back']],
   [
     'Moved and brought back',
-    ['files moved', 'files copied', 'project restored', 'files taken back', 'media relinked', 'snapshot put beside'],
+    [
+      'files moved',
+      'files copied',
+      'project restored',
+      'put back',
+      'files taken back',
+      'media relinked',
+      'snapshot put beside',
+    ],
   ],
   ['Backed up', ['catalogue backed up']],
 ];

@@ -3,6 +3,7 @@
 import { and, desc, eq, inArray, isNotNull, isNull, type SQL, sql } from 'drizzle-orm';
 import { conflicts, NIGHT_HOURS, type Span, tonight } from '#core/nights/nights.ts';
 import { cutDay } from '#core/reclaim/cuts.ts';
+import { placesOf } from '#core/snapshots/snapshots.ts';
 import { counted, day, duration, listed, size } from '#core/wording/amounts.ts';
 import { dueReadBacks, MOST_A_NIGHT } from '../archives/due-read-backs.ts';
 import { measuredRates } from '../archives/rates.ts';
@@ -237,14 +238,18 @@ async function ofCheck(db: Db, then: Date): Promise<Work> {
 }
 
 async function ofSnapshots(db: Db): Promise<Work> {
-  const { volumeId, everyMinutes } = await snapshotRuleOf(db);
-  const [volume] =
-    volumeId === null ? [] : await db.select({ name: volumes.name }).from(volumes).where(eq(volumes.id, volumeId));
+  const rule = await snapshotRuleOf(db);
+  const { everyMinutes } = rule;
+  const on: string[] = [];
+  for (const id of placesOf(rule)) {
+    const [volume] = await db.select({ name: volumes.name }).from(volumes).where(eq(volumes.id, id));
+    if (volume) on.push(volume.name);
+  }
   return {
     ...{ key: 'snapshots', name: 'Snapshots of documents' },
-    when: volume ? `day and night, ${counted(everyMinutes, 'minute')} apart at least` : 'off',
-    wouldDo: volume ? `keeps documents that change, on ${volume.name}` : 'nothing: no volume is named for them',
-    ...{ isDue: false, needs: volume ? [volume.name] : [], setIn: '/settings?show=snapshots' },
+    when: on.length > 0 ? `day and night, ${counted(everyMinutes, 'minute')} apart at least` : 'off',
+    wouldDo: on.length > 0 ? `keeps documents that change, on ${listed(on)}` : 'nothing: no volume is named for them',
+    ...{ isDue: false, needs: on, setIn: '/settings?show=snapshots' },
     past: sql`${jobs.kind} = ${snapshotWork.kind}`,
   };
 }

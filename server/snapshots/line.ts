@@ -4,7 +4,7 @@ import { and, asc, desc, eq, inArray, isNull, sql } from 'drizzle-orm';
 import type { ProjectId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
 import { documentOfAutosave } from '#core/snapshots/autosaves.ts';
-import { changesBetween, type Summary } from '#core/snapshots/snapshots.ts';
+import { changesBetween, placesOf, type Summary } from '#core/snapshots/snapshots.ts';
 import type { Db } from '../db/connect.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { documents, timelines } from '../db/schema/documents.ts';
@@ -51,14 +51,43 @@ export interface DocumentLine {
   autosaves: AutosaveRow[];
 }
 
-/** The lines of a project's documents; those that nothing was kept or saved of are left out. */
-export async function linesOf(db: Db, projectId: ProjectId): Promise<DocumentLine[]> {
-  const kept = await db
-    .select({ row: snapshots, on: volumes.name })
+interface Moment {
+  row: typeof snapshots.$inferSelect;
+  on: string;
+}
+
+/**
+ * Every moment once, the newest first, on whichever volumes it is kept: one that lies on two is read from the one that is
+ * there. On one volume no two that follow each other are the same.
+ */
+async function momentsOf(db: Db, projectId: ProjectId): Promise<Moment[]> {
+  const rows = await db
+    .select({ row: snapshots, on: volumes.name, isThere: eq(volumes.state, 'reachable') })
     .from(snapshots)
     .innerJoin(volumes, eq(volumes.id, snapshots.onVolumeId))
     .where(and(eq(snapshots.projectId, projectId), eq(snapshots.state, 'kept')))
     .orderBy(desc(snapshots.takenAt), desc(snapshots.id));
+  const moments: Moment[] = [];
+  const before = new Map<number, { moment: Moment; volumeIds: Set<number> }>();
+  for (const { row, on, isThere } of rows) {
+    const last = before.get(row.fileId);
+    if (last && last.moment.row.xxh64 === row.xxh64 && !last.volumeIds.has(row.onVolumeId)) {
+      last.volumeIds.add(row.onVolumeId);
+      last.moment.on = `${on} and ${last.moment.on}`;
+      // Taken a little later on the one than on the other, it is of the earlier time.
+      last.moment.row = { ...(Number(isThere) ? row : last.moment.row), takenAt: row.takenAt };
+      continue;
+    }
+    const moment = { row, on };
+    moments.push(moment);
+    before.set(row.fileId, { moment, volumeIds: new Set([row.onVolumeId]) });
+  }
+  return moments;
+}
+
+/** The lines of a project's documents; those that nothing was kept or saved of are left out. */
+export async function linesOf(db: Db, projectId: ProjectId): Promise<DocumentLine[]> {
+  const kept = await momentsOf(db, projectId);
   const autosaves = await autosavesOf(db, projectId);
   const fileIds = [...new Set([...kept.map(({ row }) => row.fileId), ...autosaves.keys()])];
   if (fileIds.length === 0) return [];
@@ -182,31 +211,40 @@ export async function keptOf(
   db: Db,
   projectId: ProjectId,
 ): Promise<{ count: number; sinceMs: number | null; lastMs: number | null }> {
-  const [row] = await db
-    .select({
-      count: sql`COUNT(*)`.mapWith(Number),
-      since: sql<Date | null>`MIN(${snapshots.takenAt})`.mapWith(snapshots.takenAt),
-      last: sql<Date | null>`MAX(${snapshots.takenAt})`.mapWith(snapshots.takenAt),
-    })
-    .from(snapshots)
-    .where(and(eq(snapshots.projectId, projectId), eq(snapshots.state, 'kept')));
-  return { count: row!.count, sinceMs: row!.since?.getTime() ?? null, lastMs: row!.last?.getTime() ?? null };
+  const times = (await momentsOf(db, projectId)).map(({ row }) => row.takenAt.getTime());
+  const [sinceMs, lastMs] = [times.at(-1) ?? null, times[0] ?? null];
+  return { count: times.length, sinceMs, lastMs };
 }
 
 /** Longer than that after a change without a snapshot is worth a word. */
 const LATE_MS = 6 * 3_600_000;
 
+interface Worry {
+  what: string;
+  detail: string;
+  projectId: ProjectId | null;
+  isBroken?: boolean;
+}
+
 /** What is wrong with the snapshots of the house, as it is told to people; empty where they are not wanted. */
-export async function snapshotWorries(
+export async function snapshotWorries(db: Db, nowMs: number): Promise<Worry[]> {
+  const places = placesOf(await snapshotRuleOf(db));
+  const worries: Worry[] = [];
+  for (const onVolumeId of places) {
+    const trouble = await snapshotTrouble(db, onVolumeId);
+    if (trouble)
+      worries.push({ what: 'Snapshots of documents fail', detail: trouble.trouble, projectId: null, isBroken: true });
+    worries.push(...(await worriesOn(db, onVolumeId, { places, nowMs })));
+  }
+  return worries;
+}
+
+async function worriesOn(
   db: Db,
-  nowMs: number,
-): Promise<{ what: string; detail: string; projectId: ProjectId | null; isBroken?: boolean }[]> {
-  const rule = await snapshotRuleOf(db);
-  if (rule.volumeId === null) return [];
-  const worries: Awaited<ReturnType<typeof snapshotWorries>> = [];
-  const trouble = await snapshotTrouble(db);
-  if (trouble)
-    worries.push({ what: 'Snapshots of documents fail', detail: trouble.trouble, projectId: null, isBroken: true });
+  onVolumeId: number,
+  { places, nowMs }: { places: readonly number[]; nowMs: number },
+): Promise<Worry[]> {
+  const worries: Worry[] = [];
   const rows = await db
     .select({
       projectId: projects.id,
@@ -215,7 +253,7 @@ export async function snapshotWorries(
       /** The oldest change that no snapshot has. */
       unkeptUs: sql<
         number | null
-      >`MIN(IF(NOT EXISTS (SELECT 1 FROM ${snapshots} s WHERE s.file_id = ${files.id} AND s.state = 'kept' AND s.modified_us >= ${files.modifiedUs}), ${files.modifiedUs}, NULL))`.mapWith(
+      >`MIN(IF(NOT EXISTS (SELECT 1 FROM ${snapshots} s WHERE s.file_id = ${files.id} AND s.state = 'kept' AND s.on_volume_id = ${onVolumeId} AND s.modified_us >= ${files.modifiedUs}), ${files.modifiedUs}, NULL))`.mapWith(
         (value: unknown) => (value === null ? null : Number(value)),
       ),
     })
@@ -231,17 +269,24 @@ export async function snapshotWorries(
       ),
     )
     .groupBy(projects.id, files.volumeId);
-  const [place] = await db.select().from(volumes).where(eq(volumes.id, rule.volumeId));
+  const [place] = await db.select().from(volumes).where(eq(volumes.id, onVolumeId));
+  const second = places.length > 1 ? ` on ${place?.name ?? 'a volume'}` : '';
   for (const row of rows) {
     const projectId = row.projectId as ProjectId;
-    if (row.volumeId === rule.volumeId)
+    // Where there is a second place, the documents of one have theirs on the other.
+    if (row.volumeId === onVolumeId && places.length > 1) continue;
+    if (row.volumeId === onVolumeId)
       worries.push({
         ...{ what: `Documents of ${row.project} have no snapshots`, projectId },
         detail: `They lie on ${place?.name ?? 'the volume'} itself, where the snapshots go: one disk would take both`,
       });
     else if (row.unkeptUs !== null && nowMs - row.unkeptUs / 1000 > LATE_MS)
       worries.push({
-        ...{ what: `The last snapshot of ${row.project} is older than its documents`, projectId, isBroken: true },
+        ...{
+          what: `The last snapshot of ${row.project}${second} is older than its documents`,
+          projectId,
+          isBroken: true,
+        },
         detail: 'A worker that reaches both volumes has to run, and the documents have to be whole',
       });
   }

@@ -1,6 +1,7 @@
 // Where snapshots of documents go, how often they are made, and how long they stay: as the house has said.
 import { eq } from 'drizzle-orm';
-import { type SnapshotRule, snapshotRule } from '#core/snapshots/snapshots.ts';
+import { placesOf, type SnapshotRule, snapshotRule } from '#core/snapshots/snapshots.ts';
+import { listed } from '#core/wording/amounts.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { site } from '../db/schema/site.ts';
 import { volumes } from '../db/schema/stores.ts';
@@ -21,20 +22,23 @@ export async function setSnapshotRule(
   { who, now }: { who: string; now: Date },
 ): Promise<void> {
   await inTransaction(db, async (tx) => {
-    const [volume] = await tx
-      .select()
-      .from(volumes)
-      .where(eq(volumes.id, rule.volumeId ?? 0));
-    if (rule.volumeId !== null && (!volume || volume.retiredAt !== null))
-      throw new Refused('There is no such volume. Nothing was saved; choose another.');
-    if (volume?.readOnly)
-      throw new Refused(`${volume.name} cannot be written to. Nothing was saved; choose another volume.`);
+    const names: string[] = [];
+    if (rule.alsoVolumeId !== null && (rule.volumeId === null || rule.alsoVolumeId === rule.volumeId))
+      throw new Refused('The second place has to be another volume than the first. Nothing was saved; choose another.');
+    for (const id of placesOf(rule)) {
+      const [volume] = await tx.select().from(volumes).where(eq(volumes.id, id));
+      if (!volume || volume.retiredAt !== null)
+        throw new Refused('There is no such volume. Nothing was saved; choose another.');
+      if (volume.readOnly)
+        throw new Refused(`${volume.name} cannot be written to. Nothing was saved; choose another volume.`);
+      names.push(volume.name);
+    }
     const before = await snapshotRuleOf(tx);
     const value = JSON.stringify(rule);
     await tx.insert(site).values({ key: RULE, value }).onDuplicateKeyUpdate({ set: { value } });
     await writeReceipt(tx, {
       ...{ at: now, who, action: 'snapshots changed', files: 0, bytes: 0, held: 0 },
-      title: volume ? `Snapshots of documents go to ${volume.name}` : 'No snapshots of documents are made',
+      title: names.length > 0 ? `Snapshots of documents go to ${listed(names)}` : 'No snapshots of documents are made',
       ...{ facts: { before, after: rule }, itemsSha256: itemsHash([]) },
     });
   });
@@ -42,14 +46,22 @@ export async function setSnapshotRule(
 
 const TROUBLE = 'document snapshots failed';
 
-/** Why the last try failed, since when; null where it did not. */
-export async function snapshotTrouble(db: Db): Promise<{ atMs: number; trouble: string } | null> {
-  const [row] = await db.select().from(site).where(eq(site.key, TROUBLE));
+/** Why the last try to a volume failed, since when; null where it did not. */
+export async function snapshotTrouble(db: Db, onVolumeId: number): Promise<{ atMs: number; trouble: string } | null> {
+  const [row] = await db
+    .select()
+    .from(site)
+    .where(eq(site.key, `${TROUBLE} ${onVolumeId}`));
   return row ? (JSON.parse(row.value) as { atMs: number; trouble: string }) : null;
 }
 
-export async function noteTrouble(tx: Transaction, trouble: string | null, now: Date): Promise<void> {
-  if (trouble === null) return void (await tx.delete(site).where(eq(site.key, TROUBLE)));
+export async function noteTrouble(
+  tx: Transaction,
+  onVolumeId: number,
+  { trouble, now }: { trouble: string | null; now: Date },
+): Promise<void> {
+  const key = `${TROUBLE} ${onVolumeId}`;
+  if (trouble === null) return void (await tx.delete(site).where(eq(site.key, key)));
   const value = JSON.stringify({ atMs: now.getTime(), trouble });
-  await tx.insert(site).values({ key: TROUBLE, value }).onDuplicateKeyUpdate({ set: { value } });
+  await tx.insert(site).values({ key, value }).onDuplicateKeyUpdate({ set: { value } });
 }

@@ -252,3 +252,56 @@ test('a document that changed and was not kept for hours is a worry, and no long
   await pass(BEGIN + 601 * MINUTE);
   expect(await snapshotWorries(site.db, BEGIN + 602 * MINUTE)).toEqual([]);
 });
+
+test('a second place has a line of its own: it goes on without the other, and every moment is told once', async () => {
+  const spare = await site.volume('spare');
+  const both = () => new Map([...reached(), [spare, at('spare')]]);
+  const passOn = async (ms: number, on: Map<number, string>) => {
+    jest.useFakeTimers({ now: ms, doNotFake: TIMERS });
+    try {
+      const begun = await askForSnapshots(site.db, on, { now: new Date(ms) });
+      if (begun.length > 0) await site.workOff();
+      return begun;
+    } finally {
+      jest.useRealTimers();
+    }
+  };
+  await expect(setRule({ alsoVolumeId: safe })).rejects.toThrow('has to be another volume than the first');
+  await expect(setRule({ volumeId: null, alsoVolumeId: spare })).rejects.toThrow('Nothing was saved');
+  await expect(setRule({ alsoVolumeId: 999 })).rejects.toThrow('There is no such volume');
+  await setRule({ alsoVolumeId: spare });
+  expect((await site.db.select().from(receipts)).at(-1)!.title).toBe('Snapshots of documents go to safe and spare');
+  expect(await passOn(BEGIN + MINUTE, both())).toEqual([media, media]);
+  const first = readFileSync(at(DOCUMENT));
+  // The second is away; then there again, and has what is new by then.
+  write(3, BEGIN + 20 * MINUTE);
+  await site.read(media);
+  expect(await passOn(BEGIN + 21 * MINUTE, reached())).toEqual([media]);
+  expect(await snapshotWorries(site.db, BEGIN + 600 * MINUTE)).toMatchObject([
+    { what: 'The last snapshot of Fog on spare is older than its documents', isBroken: true },
+  ]);
+  const moments = async () => (await linesOf(site.db, FOG))[0]!.snapshots.map(({ on, since }) => [on, since === null]);
+  expect(await moments()).toEqual([
+    ['safe', false],
+    ['safe and spare', true],
+  ]);
+  write(4, BEGIN + 700 * MINUTE);
+  await site.read(media);
+  expect(await passOn(BEGIN + 701 * MINUTE, both())).toEqual([media, media]);
+  expect(await moments()).toEqual([
+    ['safe and spare', false],
+    ['safe', false],
+    ['safe and spare', true],
+  ]);
+  expect((await keptOf(site.db, FOG)).count).toBe(3);
+  expect(await snapshotWorries(site.db, BEGIN + 702 * MINUTE)).toEqual([]);
+  const own = (await kept()).filter((row) => row.onVolumeId === spare);
+  expect(own).toHaveLength(2);
+  expect(readFileSync(at('spare', own[0]!.path))).toEqual(first);
+  // Where the documents lie on the first, they have theirs on the second.
+  await setRule({ volumeId: media, alsoVolumeId: spare });
+  write(2, BEGIN + 800 * MINUTE);
+  await site.read(media);
+  expect(await passOn(BEGIN + 801 * MINUTE, both())).toEqual([media]);
+  expect(await snapshotWorries(site.db, BEGIN + 802 * MINUTE)).toEqual([]);
+});

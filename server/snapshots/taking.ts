@@ -5,7 +5,7 @@ import { and, asc, eq, inArray, isNull, ne, sql } from 'drizzle-orm';
 import { z } from 'zod';
 import { thinned } from '#core/reclaim/thin.ts';
 import { joinPath } from '#core/paths.ts';
-import { snapshotPath, type Summary, summaryOf } from '#core/snapshots/snapshots.ts';
+import { placesOf, snapshotPath, type SnapshotRule, type Summary, summaryOf } from '#core/snapshots/snapshots.ts';
 import { readDocument } from '#disk/documents/documents.ts';
 import { codeOf } from '#disk/facts.ts';
 import { placeOfFile } from '#disk/paths.ts';
@@ -14,7 +14,7 @@ import { glance, keepMoment, type Moment, readMoment, removeSnapshot, snapshotAt
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { documents } from '../db/schema/documents.ts';
-import { jobs, jobStores } from '../db/schema/jobs.ts';
+import { jobs } from '../db/schema/jobs.ts';
 import { projects } from '../db/schema/projects.ts';
 import { snapshots } from '../db/schema/snapshots.ts';
 import { volumes } from '../db/schema/stores.ts';
@@ -64,14 +64,16 @@ type Document = Awaited<ReturnType<typeof documentsToKeep>>[number];
 type Kept = typeof snapshots.$inferSelect;
 type Last = Pick<Kept, 'id' | 'fileId' | 'takenAt' | 'xxh64' | 'modifiedUs' | 'sizeBytes'>;
 
-/** The last one of each of these documents. */
-async function lastOf(db: Db, fileIds: readonly number[]): Promise<Map<number, Last>> {
+/** The last one of each of these documents on a volume. */
+async function lastOf(db: Db, onVolumeId: number, fileIds: readonly number[]): Promise<Map<number, Last>> {
   const last = new Map<number, Last>();
   if (fileIds.length === 0) return last;
   const newest = db
     .select({ id: sql`MAX(${snapshots.id})`.as('newest_id') })
     .from(snapshots)
-    .where(and(inArray(snapshots.fileId, [...fileIds]), eq(snapshots.state, 'kept')))
+    .where(
+      and(inArray(snapshots.fileId, [...fileIds]), eq(snapshots.onVolumeId, onVolumeId), eq(snapshots.state, 'kept')),
+    )
     .groupBy(snapshots.fileId)
     .as('newest');
   const rows = await db
@@ -106,6 +108,7 @@ async function take(context: JobContext, { volumeId, onVolumeId }: Params): Prom
     const all = await documentsToKeep(db, volumeId);
     const last = await lastOf(
       db,
+      onVolumeId,
       all.map((one) => one.fileId),
     );
     context.phase('snapshots', 'files', all.length);
@@ -118,7 +121,8 @@ async function take(context: JobContext, { volumeId, onVolumeId }: Params): Prom
     ending = endingOf(context, thrown);
   }
   await context.transaction(async (tx) => {
-    if (ending.state !== 'cancelled') await noteTrouble(tx, ending.trouble ?? null, context.now());
+    if (ending.state !== 'cancelled')
+      await noteTrouble(tx, onVolumeId, { trouble: ending.trouble ?? null, now: context.now() });
     await endJob(tx, job, ending);
   });
 }
@@ -262,27 +266,37 @@ export async function askForSnapshots(
   { now }: { now: Date },
 ): Promise<number[]> {
   const rule = await snapshotRuleOf(db);
-  if (rule.volumeId === null || !reached.has(rule.volumeId)) return [];
-  // What failed is tried again, but not every minute.
-  const trouble = await snapshotTrouble(db);
-  if (trouble && now.getTime() - trouble.atMs < AGAIN_AFTER_MS) return [];
-  const due: number[] = [];
-  for (const [volumeId, path] of reached) {
-    if (volumeId === rule.volumeId) continue;
-    const all = await documentsToKeep(db, volumeId);
-    const last = await lastOf(
-      db,
-      all.map((one) => one.fileId),
-    );
-    const old = all.filter((one) => {
-      const before = last.get(one.fileId);
-      return !before || now.getTime() - before.takenAt.getTime() >= rule.everyMinutes * 60_000;
-    });
-    if (await anyChanged(path, old, last)) due.push(volumeId);
+  const due: Params[] = [];
+  for (const onVolumeId of placesOf(rule)) {
+    if (!reached.has(onVolumeId)) continue;
+    // What failed is tried again, but not every minute.
+    const trouble = await snapshotTrouble(db, onVolumeId);
+    if (trouble && now.getTime() - trouble.atMs < AGAIN_AFTER_MS) continue;
+    for (const [volumeId, path] of reached)
+      if (volumeId !== onVolumeId && (await isDue(db, { volumeId, onVolumeId, path }, { rule, now })))
+        due.push({ volumeId, onVolumeId });
   }
   const begun: number[] = [];
-  for (const volumeId of due) if (await ask(db, { volumeId, onVolumeId: rule.volumeId }, now)) begun.push(volumeId);
+  for (const asking of due) if (await ask(db, asking, now)) begun.push(asking.volumeId);
   return begun;
+}
+
+async function isDue(
+  db: Db,
+  { volumeId, onVolumeId, path }: Params & { path: string },
+  { rule, now }: { rule: SnapshotRule; now: Date },
+): Promise<boolean> {
+  const all = await documentsToKeep(db, volumeId);
+  const last = await lastOf(
+    db,
+    onVolumeId,
+    all.map((one) => one.fileId),
+  );
+  const old = all.filter((one) => {
+    const before = last.get(one.fileId);
+    return !before || now.getTime() - before.takenAt.getTime() >= rule.everyMinutes * 60_000;
+  });
+  return anyChanged(path, old, last);
 }
 
 async function anyChanged(path: string, all: readonly Document[], last: ReadonlyMap<number, Last>): Promise<boolean> {
@@ -298,21 +312,12 @@ async function anyChanged(path: string, all: readonly Document[], last: Readonly
 
 /** Whether it was put in: not where one waits already. */
 async function ask(db: Database, asking: Params, now: Date): Promise<boolean> {
-  const [waiting] = await db
-    .select({ id: jobs.id })
+  const waiting = await db
+    .select({ params: jobs.params })
     .from(jobs)
-    .innerJoin(jobStores, eq(jobStores.jobId, jobs.id))
-    .where(
-      and(
-        eq(jobs.kind, snapshotWork.kind),
-        isNull(jobs.finishedAt),
-        eq(jobStores.store, 'volume'),
-        eq(jobStores.storeId, asking.volumeId),
-        eq(jobStores.mode, 'look'),
-      ),
-    )
-    .limit(1);
-  if (waiting) return false;
+    .where(and(eq(jobs.kind, snapshotWork.kind), isNull(jobs.finishedAt)));
+  if (waiting.some(({ params: own }) => own.volumeId === asking.volumeId && own.onVolumeId === asking.onVolumeId))
+    return false;
   const [volume] = await db.select().from(volumes).where(eq(volumes.id, asking.volumeId));
   await inTransaction(db, (tx) =>
     enqueue(

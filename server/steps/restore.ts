@@ -10,15 +10,12 @@ import { joinPath, relativePath } from '#core/paths.ts';
 import type { Finding, StepSummary } from '#core/plan/plan.ts';
 import { restoreArchive as kind } from '#core/steps/restore.ts';
 import { listed } from '#core/wording/amounts.ts';
-import { codeOf, isMissing, look } from '#disk/facts.ts';
-import { freeBytesOf, isFolderOf, keepTime, makeFolder, placeFolder, removeFolder } from '#disk/folders.ts';
+import { isMissing, look } from '#disk/facts.ts';
+import { freeBytesOf, isFolderOf, makeFolder, placeFolder, removeFolder } from '#disk/folders.ts';
 import type { Root } from '#disk/root.ts';
 import { removeOwn, renameNew } from '#disk/write.ts';
 import { filesMeant, type Only } from '../archives/contents.ts';
 import { fetchOf } from '../archives/fetching.ts';
-import type { CopyPart, TrustedSums } from '../archives/copies.ts';
-import { readFromCarrier } from '../carriers/copying.ts';
-import { CarrierAway } from '../carriers/kind.ts';
 import { idList } from '../db/conditions.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
@@ -40,6 +37,7 @@ import { tooSmall } from '../stores/look.ts';
 import { volumeFree } from '../stores/volume-free.ts';
 import { addStep } from './adding.ts';
 import { carriersAskedFor, finding, nameTaken as takenOn, readOnly, tooFull, unreachable } from './findings.ts';
+import { bring, type Bringing, noneLeft, notThere, readable } from './from-copies.ts';
 import { serverStep } from './kind.ts';
 import { carriersToRead, lacksGood, PartSources, sourcesOf, type Wanted } from './part-sources.ts';
 import { relinkDocuments } from './restored-documents.ts';
@@ -116,25 +114,29 @@ export async function addRestore(db: Database, asked: NewRestore): Promise<{ fil
 }
 
 /** The parts of the archive, or of the one it builds on, in which files lie. */
-async function partsHolding(db: Db, ids: readonly number[]): Promise<number[]> {
+export async function partsHolding(db: Db, ids: readonly number[]): Promise<number[]> {
   const rows = await db.selectDistinct({ id: archiveFiles.partId }).from(archiveFiles).where(amongThem(ids));
   return rows.map((row) => row.id);
 }
 
 const amongThem = (ids: readonly number[]) => sql`${archiveFiles.id} IN ${idList([...ids, 0])}`;
 
-interface Restoring {
-  context: JobContext;
+interface Restoring extends Bringing {
   step: typeof steps.$inferSelect;
   folder: string;
   archive: typeof archives.$inferSelect;
   volume: typeof volumes.$inferSelect;
-  sources: PartSources;
   only: Only | null;
   root: Root | null;
   /** An earlier run gave it its name. */
   placed: boolean;
 }
+
+/** Half of it is never seen. */
+const NOTHING_LEFT = {
+  nothing: 'Nothing was restored.',
+  full: 'The volume is full. What had been restored was taken away again; the archive is as it was. Free some space and restore again.',
+};
 
 async function open(
   context: JobContext,
@@ -159,6 +161,7 @@ async function open(
     archive,
     volume,
     sources,
+    ended: NOTHING_LEFT,
     only: params.only,
     root: null,
     placed: false,
@@ -177,7 +180,7 @@ async function prepare(restoring: Restoring): Promise<void> {
   if (!checked.ok || checked.path !== folder)
     throw new Refused(`${folder} leads out of ${volume.name}, so nothing was restored. Choose another name.`);
   const root = await context.root(volume.id);
-  if (!root) throw notThere(volume.name);
+  if (!root) throw notThere(volume.name, NOTHING_LEFT.nothing);
   restoring.root = root;
   const built = await privateFolder(restoring);
   if (await isPlaced(restoring)) {
@@ -198,24 +201,6 @@ async function prepare(restoring: Restoring): Promise<void> {
   for (const partId of restoring.sources.partIds)
     if ((await readable(restoring, partId).next()).done) throw noneLeft(restoring);
 }
-
-async function* readable({ sources }: Restoring, partId: number) {
-  try {
-    yield* sources.of(partId);
-  } catch (error) {
-    throw error instanceof CarrierAway ? notThere(error.carrier) : error;
-  }
-}
-
-const noneLeft = ({ archive, sources: { damages } }: Restoring) =>
-  new Refused(
-    `This copy of ${archive.name} is damaged: ${damages.at(-1) ?? 'no good one is left'}. Nothing was restored. Restore from another copy.`,
-  );
-
-const notThere = (name: string) =>
-  new Refused(
-    `${name} cannot be reached, or another disk is in its place. Nothing was restored. Connect it and add the restore again.`,
-  );
 
 const nameTaken = ({ volume, folder }: Restoring) =>
   new Refused(
@@ -272,69 +257,16 @@ async function partsOf({ context, archive }: Restoring, items: readonly Item[]):
   return new Map(items.map((item) => [item.id, byPath.get(item.path)!]));
 }
 
-/** From another copy where one is damaged: nobody is asked for that, and it is told. */
+/** Brought under a private name; only then it gets its place in the private folder. */
 async function restoreOne(restoring: Restoring, item: Item, partId: number): Promise<void> {
-  for await (const source of readable(restoring, partId)) {
-    const damage = await copyFrom(restoring, item, source);
-    if (damage === null) return;
-    await restoring.sources.noteDamage(source.part, damage, item.archiveFileId);
-  }
-  throw noneLeft(restoring);
-}
-
-/** Copies one file under a private name, compares its sum, and only then gives it its place in the private folder; says what is wrong with the copy. */
-async function copyFrom(
-  restoring: Restoring,
-  item: Item,
-  { part, sums }: { part: CopyPart; sums: TrustedSums },
-): Promise<string | null> {
   const { context } = restoring;
   const root = restoring.root!;
-  context.check();
-  const at = `${PAYLOAD}/${item.path}`;
+  const { archiveFileId, path: at, modifiedUs } = item;
   const temporary = (await context.names()).place(root, 'copy', item.id);
-  const target = joinPath(await privateFolder(restoring), item.path);
-  removeOwn(temporary);
-  let result;
-  try {
-    result = await readFromCarrier(
-      context.pools.carriers,
-      { from: { carrier: part.place, of: part.folder, at, strong: !sums.xxh64 }, to: temporary },
-      { progress: (bytes) => context.add(bytes), stop: context.stop },
-    );
-  } catch (error) {
-    return damageIn(restoring, error, { part, item });
-  }
-  const { xxh64, sha512 } = sums;
-  const isSealed = xxh64 ? sha512.has(at) && xxh64.get(at) === result.xxh64 : sha512.get(at) === result.sha512;
-  if (!isSealed) {
-    removeOwn(temporary);
-    return `${at} is not what was sealed`;
-  }
-  keepTime(temporary, item.modifiedUs);
-  const place = root.make(target);
+  await bring(restoring, { archiveFileId, partId, at, temporary, modifiedUs });
+  const place = root.make(joinPath(await privateFolder(restoring), at));
   removeOwn(place);
   renameNew(temporary, place);
-  return null;
-}
-
-/** Only what the carrier says counts against the copy; what the volume says is trouble of the volume, and is thrown. */
-async function damageIn(
-  { context }: Restoring,
-  error: unknown,
-  { part, item }: { part: CopyPart; item: Item },
-): Promise<string> {
-  context.check();
-  const code = codeOf(error);
-  if (code === 'ENOSPC' || code === 'EDQUOT')
-    throw new Refused(
-      'The volume is full. What had been restored was taken away again; the archive is as it was. Free some space and restore again.',
-    );
-  if (code === 'carrier_away') throw notThere(part.carrier);
-  await context.assertLease();
-  if (['ENOENT', 'EIO', 'not a file', 'ELOOP'].includes(code))
-    return `${PAYLOAD}/${item.path} cannot be read (${code})`;
-  throw error;
 }
 
 /** Gives the whole its name. Which folder it is, is written down first. */
@@ -441,7 +373,7 @@ const workOf = (restoring: Restoring): ItemWork => ({
 });
 
 /** What it takes to have this here, from the carriers that come first. */
-async function fetchFor(
+export async function fetchFor(
   db: Db,
   { archiveId, fileIds, ...wanted }: Wanted & { fileIds: readonly number[] | null },
 ): Promise<Fetch> {
@@ -451,7 +383,7 @@ async function fetchFor(
 }
 
 /** Of tapes that are wound less by the order in which they are read, how much; and what has to be brought up first. */
-function fetchFindings(step: StepSummary, fetch: Params['fetch']): Finding[] {
+export function fetchFindings(step: StepSummary, fetch: Params['fetch']): Finding[] {
   if (!fetch) return [];
   const { tapes, thawSeconds, cost } = fetch;
   return [

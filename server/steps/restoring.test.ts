@@ -1,7 +1,16 @@
 // Bringing back what is asked for of an archive: one timeline, a bin, single files; from the carriers alone that hold it.
-import { existsSync, readdirSync, readFileSync, renameSync, rmSync } from 'node:fs';
+import {
+  existsSync,
+  readdirSync,
+  readFileSync,
+  renameSync,
+  rmSync,
+  statSync,
+  symlinkSync,
+  writeFileSync,
+} from 'node:fs';
 import path from 'node:path';
-import { eq } from 'drizzle-orm';
+import { eq, isNotNull } from 'drizzle-orm';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { readOtio } from '#core/documents/formats/otio.ts';
 import { pathOfUrl } from '#core/documents/targets.ts';
@@ -9,14 +18,17 @@ import { findingWords } from '#core/wording/findings.ts';
 import { TestSite, until } from '#test/site.ts';
 import { binsIn, type Only, timelinesIn } from '../archives/contents.ts';
 import { archiveClips, archiveCopies, archiveFiles, archives } from '../db/schema/archives.ts';
+import { stepItems } from '../db/schema/plans.ts';
 import { keptKinds } from '../db/schema/projects.ts';
 import { receipts } from '../db/schema/receipts.ts';
+import { workerReach } from '../db/schema/stores.ts';
 import { currentPlan, findingsOf } from '../plan/plan.ts';
 import { jobRows } from '../site/work.ts';
 import { missingMedia } from '../readings/missing.ts';
 import { contentRows } from '../archives/page.ts';
 import { search } from '../search/search.ts';
 import { addArchive } from './archive.ts';
+import { addPutBack, putBackSum } from './put-back.ts';
 import { addRestore } from './restore.ts';
 
 let site: TestSite;
@@ -204,4 +216,108 @@ test('what an archive does not have is refused with all it has, and nothing is a
   await expect(add({ files: [9999] })).rejects.toThrow(/not in this archive/);
   await expect(add({})).rejects.toThrow(/Nothing of it is chosen/);
   expect((await currentPlan(site.db)).steps).toEqual([]);
+});
+
+test('what was is put back where it was: the same is left, another stays in its place, nothing is written over', async () => {
+  const carrier = await site.carrier('kd-1');
+  await archived([carrier]);
+  const was = Object.fromEntries(
+    ['a', 'b', 'c'].map((name) => [name, statSync(at(`media/fog/rushes/${name}.mov`)).mtimeMs]),
+  );
+  const [copy] = await site.db.select().from(archiveCopies);
+  const back = (only: Partial<Only> | null = null) =>
+    addPutBack(site.db, {
+      ...{ archiveId: 1 as ArchiveId, copyId: copy!.id, now: new Date() },
+      only: only && { ...ONLY, ...only },
+    });
+  await expect(back()).rejects.toThrow('All of Fog that can go back is there already. Nothing was added.');
+  rmSync(at('media/fog/rushes/a.mov'));
+  rmSync(at('media/fog/fog.otio'));
+  site.put('media/fog/rushes/b.mov', 'another take');
+  await site.read(volume);
+  expect(await putBackSum(site.db, { archiveId: 1 as ArchiveId })).toMatchObject({
+    ...{ files: 3, there: { files: 2 }, without: { cut: 0, noPlace: 0 } },
+    volumes: [{ volume: 'media', files: 3 }],
+  });
+  await back();
+  const findings = await findingsOf(site.db, (await currentPlan(site.db)).steps);
+  expect(findings.map((finding) => finding.code)).toEqual(['there already']);
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  expect(readFileSync(at('media/fog/rushes/a.mov'), 'utf8')).toBe('a '.repeat(30_000));
+  expect(statSync(at('media/fog/rushes/a.mov')).mtimeMs).toBeCloseTo(was.a!, 1);
+  expect(readFileSync(at('media/fog/rushes/b.mov'), 'utf8')).toBe('another take');
+  // As it was, and not pointed anew: everything lies where it says.
+  expect(readFileSync(at('media/fog/fog.otio'), 'utf8')).toBe(JSON.stringify(DOCUMENT));
+  const items = await site.db.select().from(stepItems).where(isNotNull(stepItems.archiveFileId));
+  expect(
+    Object.fromEntries(items.map((item) => [path.basename(item.path), item.reason ?? item.detail ?? item.state])),
+  ).toEqual({
+    ...{
+      'a.mov': 'done',
+      'b.mov': 'name taken',
+      'c.mov': 'there already',
+      'c.xml': 'there already',
+      'fog.otio': 'done',
+    },
+  });
+  const [receipt] = (await site.db.select().from(receipts)).slice(-1);
+  expect(receipt).toMatchObject({ action: 'put back', held: 1, facts: { thereAlready: 2, held: { 'name taken': 1 } } });
+  expect(receipt!.bytes).toBe(60_000 + JSON.stringify(DOCUMENT).length);
+  expect(await missingMedia(site.db, { projectId: FOG })).toEqual([]);
+});
+
+test('one timeline is put back from the copy that is whole; a link on the way, and what was cut, are told', async () => {
+  const [one, other] = [await site.carrier('kd-1'), await site.carrier('kd-2')];
+  await archived([one, other]);
+  const [copy] = await site.db.select().from(archiveCopies);
+  const asked = { archiveId: 1 as ArchiveId, copyId: copy!.id };
+  // Its copy of a turned a bit; b would lie behind a link by now.
+  const rotten = readFileSync(at('kd-1/fog_1/data/media/Rushes/a.mov'));
+  rotten[100]! ^= 1;
+  writeFileSync(at('kd-1/fog_1/data/media/Rushes/a.mov'), rotten);
+  renameSync(at('media/fog/rushes'), at('media/fog/away'));
+  await site.read(volume);
+  rmSync(at('media/fog/away'), { recursive: true });
+  await addPutBack(site.db, { ...asked, only: { ...ONLY, timelines: ['Reel 1'] }, now: new Date() });
+  // Other copies are read where the same worker is known to reach them.
+  const worker = site.worker();
+  await until(async () => (await site.db.select().from(workerReach)).length === 3);
+  await site.runPlan();
+  await worker.stop();
+  expect(await site.workOff()).toMatchObject({ state: 'done', trouble: null });
+  expect(readdirSync(at('media/fog/rushes')).sort()).toEqual(['a.mov', 'b.mov']);
+  expect(readFileSync(at('media/fog/rushes/a.mov'), 'utf8')).toBe('a '.repeat(30_000));
+  const [receipt] = (await site.db.select().from(receipts)).slice(-1);
+  expect(receipt!.facts).toMatchObject({
+    damagedCopies: [expect.stringContaining('a.mov is not what was sealed on kd-1')],
+  });
+  rmSync(at('media/fog/rushes'), { recursive: true });
+  site.put('elsewhere/x', 'x');
+  symlinkSync(at('elsewhere'), at('media/fog/rushes'));
+  const [good] = await site.db.select().from(archiveCopies).where(eq(archiveCopies.state, 'good'));
+  await addPutBack(site.db, { ...asked, copyId: good!.id, now: new Date() });
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  expect(readdirSync(at('elsewhere'))).toEqual(['x']);
+  const items = await site.db.select().from(stepItems).where(eq(stepItems.reason, 'outside'));
+  expect(items.map((item) => path.basename(item.path)).sort()).toEqual(['a.mov', 'b.mov', 'c.mov', 'c.xml']);
+});
+
+test('of what was cut nothing is put back, and that is said', async () => {
+  const carrier = await site.carrier('kd-1');
+  await archived([carrier]);
+  await site.db.update(archiveFiles).set({ role: 'part' }).where(eq(archiveFiles.role, 'media'));
+  rmSync(at('media/fog/rushes'), { recursive: true });
+  rmSync(at('media/fog/fog.otio'));
+  await site.read(volume);
+  const [copy] = await site.db.select().from(archiveCopies);
+  const asked = { archiveId: 1 as ArchiveId, copyId: copy!.id, now: new Date() };
+  expect(await addPutBack(site.db, asked)).toMatchObject({ files: 1 });
+  const plan = await currentPlan(site.db);
+  const told = (await findingsOf(site.db, plan.steps)).map((finding) => findingWords(finding, 0));
+  expect(told).toMatchObject([
+    {
+      what: '4 files of it cannot go back where they were',
+      detail: expect.stringMatching(/4 files are cut to what was used\. Restore/),
+    },
+  ]);
 });

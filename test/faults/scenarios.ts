@@ -37,6 +37,7 @@ import { addGathering } from '#server/steps/gather.ts';
 import { addKeepOther } from '#server/steps/keep-other.ts';
 import { askToCompare } from '#server/reclaim/twins.ts';
 import { addMoveHome, addParking } from '#server/steps/moving-items.ts';
+import { addPutBack } from '#server/steps/put-back.ts';
 import { addRelinking } from '#server/steps/relink.ts';
 import { addCacheRemoval } from '#server/steps/remove-caches.ts';
 import { addOriginalsRemoval } from '#server/steps/remove-originals.ts';
@@ -215,6 +216,19 @@ export const SCENARIOS: readonly Scenario[] = [
       const volumeId = await archived(site);
       const [copy] = await site.db.select().from(archiveCopies);
       await addRestore(site.db, { archiveId: 1 as ArchiveId, copyId: copy!.id, volumeId, folder: 'back', now: NOW() });
+      await run(site);
+    },
+  },
+  {
+    name: 'a putting back',
+    async set(site) {
+      const volumeId = await archived(site);
+      // One is gone, one was changed since, one is there.
+      rmSync(path.join(site.root, 'media/fog/rushes/a.mov'));
+      site.put('media/fog/rushes/b.mov', 'b, changed since');
+      await site.read(volumeId);
+      const [copy] = await site.db.select().from(archiveCopies);
+      await addPutBack(site.db, { archiveId: 1 as ArchiveId, copyId: copy!.id, now: NOW() });
       await run(site);
     },
   },

@@ -1,0 +1,1 @@
+export { loader } from './places-data.server.ts';
