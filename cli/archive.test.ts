@@ -1,12 +1,12 @@
 // The commands of archives, on a small real site: what one would hold, written to two carriers, checked by plain tools, and
 // released.
 import { execFileSync } from 'node:child_process';
-import { existsSync, readFileSync } from 'node:fs';
+import { existsSync, readFileSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import { USUAL_SCOPE } from '#core/archive/selection.ts';
 import { keepShape } from '#server/archives/shapes.ts';
 import { typed } from '#test/command.ts';
-import { otio, TestSite } from '#test/site.ts';
+import { otio, TestSite, until } from '#test/site.ts';
 import type { Worker } from '#server/worker.ts';
 
 let site: TestSite;
@@ -102,4 +102,19 @@ test('a shape that is kept makes the same of any project', async () => {
   await keepShape(site.db, { name: 'Small', scope }, { who: 'Mara', now: new Date() });
   const said = JSON.parse(await run('archive', 'Fog', '--shape', 'small', '--json')) as { scope: object };
   expect(said.scope).toEqual(scope);
+});
+
+test('what cannot go in is asked about, and answered by the command', async () => {
+  const args = ['archive', 'Fog', '--with', 'unused', '--to', 'kd-1', '--folder', 'fog_1', '--ask-at-trouble'];
+  await run(...args);
+  rmSync(path.join(site.root, 'media/fog/rushes/b.mov'));
+  await expect(run('plan', 'run')).rejects.toThrow(
+    /It waits for an answer: fog\/rushes\/b\.mov cannot go in, since it was already gone\. What is written so far is kept/,
+  );
+  const [job] = JSON.parse(await run('work', '--json')) as [{ jobId: number }];
+  expect(await run('work')).toMatch(/Archive Fog on kd-1 +asks[^]*--leave-out \d+, --try-again \d+ or --cancel \d+\.$/);
+  await expect(run('work', '--leave-out', '999')).rejects.toThrow('There is no work 999 under way');
+  expect(await run('work', '--leave-out', String(job.jobId))).toContain('b.mov stays out');
+  await until(async () => (await run('work')) === 'Nothing is running.');
+  expect(existsSync(path.join(site.root, 'kd-1/fog_1/manifest-sha512.txt'))).toBe(true);
 });

@@ -29,6 +29,7 @@ import { addCheckCommand } from './check.ts';
 import { addReclaimCommands } from './reclaim.ts';
 import { addReachCommands } from './reach.ts';
 import { table } from './table.ts';
+import { addWorkCommand } from './work.ts';
 
 type Out = (text: string) => void;
 
@@ -52,6 +53,7 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
   addBackupCommands(command, open, out);
   addSnapshotCommands(command, open, out);
   addNightCommands(command, open, out);
+  addWorkCommand(command, open, out);
   return command;
 }
 

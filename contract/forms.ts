@@ -528,6 +528,14 @@ const webAddress = z
     error: 'An address begins with https:// or http://. Nothing was saved.',
   });
 
+/** How often snapshots are taken, and how long they stay. */
+const howOften = {
+  everyMinutes: wholeOrNone('The minutes', 10_080).pipe(
+    z.number().min(1, 'One minute lies between two at least. Nothing was saved.'),
+  ),
+  hours: wholeOrNone('The hours', 1000),
+  ...keptFor('snapshot', 10_000),
+};
 export const settingsForm = z.discriminatedUnion('intent', [
   z.object({ intent: z.literal('preview'), rules }),
   z.object({ intent: z.literal('save'), rules, previewed: z.string().max(64) }),
@@ -572,11 +580,7 @@ export const settingsForm = z.discriminatedUnion('intent', [
       .or(id('The second volume'))
       .optional()
       .default(null),
-    everyMinutes: wholeOrNone('The minutes', 10_080).pipe(
-      z.number().min(1, 'One minute lies between two at least. Nothing was saved.'),
-    ),
-    hours: wholeOrNone('The hours', 1000),
-    ...keptFor('snapshot', 10_000),
+    ...howOften,
   }),
   z.object({ intent: z.literal('back up now') }),
   z.object({
@@ -782,6 +786,11 @@ export const placesForm = z.discriminatedUnion('intent', [
 ]);
 
 /** A snapshot that is put beside its document. */
-export const snapshotForm = z.object({ snapshotId: id('The snapshot') });
+export const snapshotForm = z.discriminatedUnion('intent', [
+  z.object({ intent: z.literal('put beside'), snapshotId: id('The snapshot') }),
+  z.object({ intent: z.literal('as the house') }),
+  z.object({ intent: z.literal('none') }),
+  z.object({ intent: z.literal('own'), ...howOften }),
+]);
 
 export const undoForm = z.object({ intent: z.literal('undo') });

@@ -37,6 +37,20 @@ test('where snapshots go is said in Settings, and nonsense is refused in a sente
   await page.getByLabel('The newest').fill('30');
   await page.getByRole('button', { name: 'Save' }).click();
   await expect(page.getByRole('status')).toContainText('Saved.');
+  // A project may want it otherwise.
+  await page.goto('/projects/3/back');
+  const how = page.getByLabel('How often, and how long they stay');
+  await how.selectOption('otherwise');
+  await page.getByLabel('Minutes between two').fill('0');
+  await page.getByRole('button', { name: 'Save' }).click();
+  await expect(page.getByRole('alert')).toContainText('One minute lies between two at least. Nothing was saved.');
+  await page.getByLabel('Minutes between two').fill('5');
+  await page.getByRole('button', { name: 'Save' }).click();
+  await expect(page.getByRole('status')).toContainText('Snapshots of this project: at most every 5 minutes.');
+  await how.selectOption('as the house says');
+  await page.getByRole('button', { name: 'Save' }).click();
+  await expect(page.getByRole('status')).toContainText('Snapshots of this project: as the house says.');
   await page.goto('/ledger');
+  await expect(page.getByText('Snapshots of Lamp Keepers: at most every 5 minutes').first()).toBeVisible();
   await expect(page.getByText('Snapshots of documents go to Ropewalk media').first()).toBeVisible();
 });

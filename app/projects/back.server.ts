@@ -2,13 +2,13 @@
 import type { Route } from './+types/back';
 import { snapshotForm } from '#contract/forms.ts';
 import type { ProjectId } from '#core/model.ts';
-import { placesOf } from '#core/snapshots/snapshots.ts';
+import { placesOf, projectSnapshots } from '#core/snapshots/snapshots.ts';
 import { listed } from '#core/wording/amounts.ts';
 import { projectById } from '#server/projects/projects.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { keptOf, linesOf } from '#server/snapshots/line.ts';
 import { askToPutBeside } from '#server/snapshots/put-beside.ts';
-import { snapshotRuleOf } from '#server/snapshots/rule.ts';
+import { projectSnapshotRules, setProjectSnapshots, snapshotRuleOf } from '#server/snapshots/rule.ts';
 import { answer, idFrom } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
@@ -17,17 +17,20 @@ export async function loader({ params }: Route.LoaderArgs) {
   const projectId = idFrom(params.projectId, 'project') as ProjectId;
   const project = await projectById(db(), projectId);
   if (!project) throw new Response('There is no such project.', { status: 404 });
-  const [lines, kept, rule, volumes] = await Promise.all([
+  const [lines, kept, rule, own, volumes] = await Promise.all([
     linesOf(db(), projectId),
     keptOf(db(), projectId),
     snapshotRuleOf(db()),
+    projectSnapshotRules(db()),
     rackVolumes(db()),
   ]);
   return {
     project: { projectId, name: project.name },
     lines,
     kept,
-    everyMinutes: rule.everyMinutes,
+    everyMinutes: (own.get(projectId) ?? rule).everyMinutes,
+    /** What the house says, and what this project wants otherwise. */
+    rule: { house: rule, own: own.get(projectId) ?? null },
     /** Where they go; null where none are made. */
     on:
       rule.volumeId === null
@@ -37,9 +40,16 @@ export async function loader({ params }: Route.LoaderArgs) {
   };
 }
 
-export async function action({ request }: Route.ActionArgs) {
-  return answer(request, snapshotForm, async ({ snapshotId }) => {
-    const { name } = await askToPutBeside(db(), snapshotId, { who: await personOf(request), now: new Date() });
-    return `It is put beside ${name} as its next version; nothing is written over. The tray shows how far it is, and the ledger what it is called.`;
+export async function action({ request, params }: Route.ActionArgs) {
+  return answer(request, snapshotForm, async (form) => {
+    const by = { who: await personOf(request), now: new Date() };
+    if (form.intent === 'put beside') {
+      const { name } = await askToPutBeside(db(), form.snapshotId, by);
+      return `It is put beside ${name} as its next version; nothing is written over. The tray shows how far it is, and the ledger what it is called.`;
+    }
+    const { intent, ...given } = form;
+    const projectId = idFrom(params.projectId, 'project') as ProjectId;
+    const rule = intent === 'as the house' ? null : projectSnapshots.parse(intent === 'none' ? { isOff: true } : given);
+    return `Saved. Snapshots of this project: ${await setProjectSnapshots(db(), { projectId, rule }, by)}.`;
   });
 }

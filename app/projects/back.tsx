@@ -7,7 +7,8 @@ import { ago, counted, exactTime, listed, size } from '#core/wording/amounts.ts'
 import { backSentence } from '#core/wording/lenses.ts';
 import type { Answer } from '../lib/answer';
 import { useLens } from '../shell/links';
-import { Button, Card, Chip, Said, Sentence } from '../ui/parts';
+import { KeptFor } from '../settings/kept-for';
+import { Button, Card, Chip, Field, inputLook, NumberField, Said, Sentence } from '../ui/parts';
 import { type Column, Table } from '../ui/table';
 
 export { loader, action } from './back.server.ts';
@@ -36,15 +37,68 @@ export default function Back({ loaderData: data }: Route.ComponentProps) {
       <p className="text-ink-2">
         {on === null
           ? 'No snapshots are made now. '
-          : `Documents of projects in work that changed are kept on ${on}, at most every ${data.everyMinutes === 1 ? 'minute' : counted(data.everyMinutes, 'minute')}. `}
+          : data.rule.own?.isOff
+            ? 'No snapshots of this project are made, as was said here. '
+            : `Documents of projects in work that changed are kept on ${on}, at most every ${data.everyMinutes === 1 ? 'minute' : counted(data.everyMinutes, 'minute')}. `}
         <Link to="/settings?show=snapshots" className="text-accent underline">
-          {on === null ? 'Say in Settings where they go' : 'Change that in Settings'}
+          {on === null ? 'Say in Settings where they go' : 'What the house says is in Settings'}
         </Link>
       </p>
       {lines.map((line) => (
         <Document key={line.fileId} line={line} nowMs={nowMs} />
       ))}
+      {on !== null && <OwnRule {...data.rule} />}
     </div>
+  );
+}
+
+const HOWS = { 'as the house': 'as the house says', own: 'otherwise', none: 'none are made' };
+
+/** What this project wants otherwise than the house. */
+function OwnRule({ house, own }: Data['rule']) {
+  const fetcher = useFetcher<Answer>();
+  const [how, setHow] = useState<keyof typeof HOWS>(own === null ? 'as the house' : own.isOff ? 'none' : 'own');
+  const rule = own?.isOff === false ? own : house;
+  return (
+    <Card title="Snapshots of this project">
+      <fetcher.Form method="post" className="grid gap-3">
+        <Field label="How often, and how long they stay">
+          <select
+            name="intent"
+            value={how}
+            onChange={(event) => setHow(event.target.value as keyof typeof HOWS)}
+            className={inputLook}
+          >
+            {Object.entries(HOWS).map(([key, words]) => (
+              <option key={key} value={key}>
+                {words}
+              </option>
+            ))}
+          </select>
+        </Field>
+        {how === 'own' && (
+          <>
+            <NumberField
+              name="everyMinutes"
+              label="Minutes between two of one document, at least"
+              value={rule.everyMinutes}
+            />
+            <KeptFor legend="What is kept of each document" rule={rule} />
+          </>
+        )}
+        {how === 'none' && (
+          <p className="text-[13px] text-ink-2">
+            Those that are there stay as they are. Nothing of it is told as missing.
+          </p>
+        )}
+        <div>
+          <Button type="submit" disabled={fetcher.state !== 'idle'}>
+            Save
+          </Button>
+        </div>
+        <Said answer={fetcher.data} />
+      </fetcher.Form>
+    </Card>
   );
 }
 
@@ -109,6 +163,7 @@ function Picked({ picked }: { picked: Snapshot }) {
         Kept on {picked.on}, <span className="path break-all">{picked.path}</span>
       </p>
       <fetcher.Form method="post" className="grid gap-2">
+        <input type="hidden" name="intent" value="put beside" />
         <input type="hidden" name="snapshotId" value={picked.snapshotId} />
         <div>
           <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>

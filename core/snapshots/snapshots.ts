@@ -20,6 +20,12 @@ export const snapshotRule = z.object({
 });
 export type SnapshotRule = z.infer<typeof snapshotRule>;
 
+/** What a project wants otherwise than the house: how often, and how long; the places are the house's. */
+export const projectSnapshots = snapshotRule
+  .omit({ volumeId: true, alsoVolumeId: true })
+  .extend({ isOff: z.boolean().default(false) });
+export type ProjectSnapshots = z.infer<typeof projectSnapshots>;
+
 /** The volumes that they go to, each with a line of its own. */
 export const placesOf = ({ volumeId, alsoVolumeId }: SnapshotRule): number[] =>
   volumeId === null ? [] : alsoVolumeId === null ? [volumeId] : [volumeId, alsoVolumeId];

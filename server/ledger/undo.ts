@@ -13,8 +13,8 @@ import { itemsHash, type Receipt, writeReceipt } from '../runtime/receipts.ts';
 import { Refused } from '../runtime/refused.ts';
 import { type HouseRules, houseRules, setHouseRules } from '../site/house-rules.ts';
 import { bringBack, postponedNow } from '../site/postponed.ts';
-import { setSnapshotRule, snapshotRuleOf } from '../snapshots/rule.ts';
-import { snapshotRule } from '#core/snapshots/snapshots.ts';
+import { projectSnapshotRules, setProjectSnapshots, setSnapshotRule, snapshotRuleOf } from '../snapshots/rule.ts';
+import { projectSnapshots, snapshotRule } from '#core/snapshots/snapshots.ts';
 
 interface By {
   who: string;
@@ -70,6 +70,16 @@ const UNDOING: Readonly<Record<string, Undoing>> = {
   'house rules changed': ofRule<HouseRules>(houseRules, setHouseRules, (facts) => facts as HouseRules),
   'own backup changed': ofRule(ownBackupRule, setOwnBackupRule, (facts) => backupRule.parse(facts)),
   'snapshots changed': ofRule(snapshotRuleOf, setSnapshotRule, (facts) => snapshotRule.parse(facts)),
+  'snapshots of a project changed': {
+    tells: ({ before, after }) => before !== undefined && after !== undefined,
+    async undo(db, { projectId, facts }, by) {
+      const [before, after] = [facts.before, facts.after].map((own) => (own ? projectSnapshots.parse(own) : null));
+      const now = (await projectSnapshotRules(db)).get(projectId!) ?? null;
+      if (JSON.stringify(now) !== JSON.stringify(after)) return false;
+      await setProjectSnapshots(db, { projectId: projectId as ProjectId, rule: before! }, by);
+      return true;
+    },
+  },
   'post changed': ofRule(postRuleOf, setPostRule, (facts) => postRule.parse(facts)),
   'decision put off': {
     tells: ({ key }) => typeof key === 'string',

@@ -25,7 +25,7 @@ export async function awaitJob(db: Db, jobId: JobId, seconds = 20): Promise<void
     const asked = job.state === 'queued' ? (await openQuestions(db, [jobId])).get(jobId) : undefined;
     if (asked)
       throw new Refused(
-        `It waits for an answer: ${asked.path} cannot go in, since ${HELD_WORDS[asked.reason]}. What is written so far is kept. Answer it under Work.`,
+        `It waits for an answer: ${asked.path} cannot go in, since ${HELD_WORDS[asked.reason]}. What is written so far is kept. Answer it under Work, or by "keramion work".`,
       );
     if (Date.now() > end)
       throw new Refused(

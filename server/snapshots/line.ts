@@ -11,7 +11,7 @@ import { documents, timelines } from '../db/schema/documents.ts';
 import { projects } from '../db/schema/projects.ts';
 import { snapshots } from '../db/schema/snapshots.ts';
 import { volumes } from '../db/schema/stores.ts';
-import { snapshotRuleOf, snapshotTrouble } from './rule.ts';
+import { projectSnapshotRules, snapshotRuleOf, snapshotTrouble } from './rule.ts';
 
 export interface SnapshotRow {
   snapshotId: number;
@@ -271,8 +271,10 @@ async function worriesOn(
     .groupBy(projects.id, files.volumeId);
   const [place] = await db.select().from(volumes).where(eq(volumes.id, onVolumeId));
   const second = places.length > 1 ? ` on ${place?.name ?? 'a volume'}` : '';
+  const own = await projectSnapshotRules(db);
   for (const row of rows) {
     const projectId = row.projectId as ProjectId;
+    if (own.get(projectId)?.isOff) continue;
     // Where there is a second place, the documents of one have theirs on the other.
     if (row.volumeId === onVolumeId && places.length > 1) continue;
     if (row.volumeId === onVolumeId)

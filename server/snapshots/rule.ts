@@ -1,8 +1,16 @@
 // Where snapshots of documents go, how often they are made, and how long they stay: as the house has said.
-import { eq } from 'drizzle-orm';
-import { placesOf, type SnapshotRule, snapshotRule } from '#core/snapshots/snapshots.ts';
-import { listed } from '#core/wording/amounts.ts';
+import { eq, like } from 'drizzle-orm';
+import type { ProjectId } from '#core/model.ts';
+import {
+  placesOf,
+  type ProjectSnapshots,
+  projectSnapshots,
+  type SnapshotRule,
+  snapshotRule,
+} from '#core/snapshots/snapshots.ts';
+import { counted, listed } from '#core/wording/amounts.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
+import { projects } from '../db/schema/projects.ts';
 import { site } from '../db/schema/site.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { itemsHash, writeReceipt } from '../runtime/receipts.ts';
@@ -41,6 +49,57 @@ export async function setSnapshotRule(
       title: names.length > 0 ? `Snapshots of documents go to ${listed(names)}` : 'No snapshots of documents are made',
       ...{ facts: { before, after: rule }, itemsSha256: itemsHash([]) },
     });
+  });
+}
+
+const OWN = 'document snapshots of project ';
+
+/** What projects want otherwise than the house, by their numbers. */
+export async function projectSnapshotRules(db: Db): Promise<Map<number, ProjectSnapshots>> {
+  const rows = await db
+    .select()
+    .from(site)
+    .where(like(site.key, `${OWN}%`));
+  return new Map(
+    rows.flatMap(({ key, value }) => {
+      const parsed = projectSnapshots.safeParse(JSON.parse(value));
+      return parsed.success ? [[Number(key.slice(OWN.length)), parsed.data] as const] : [];
+    }),
+  );
+}
+
+/** What counts for a project's documents. */
+export const rulesFor =
+  (house: SnapshotRule, own: ReadonlyMap<number, ProjectSnapshots>) =>
+  (projectId: number): ProjectSnapshots =>
+    own.get(projectId) ?? { ...house, isOff: false };
+
+/** Null: as the house says. */
+export async function setProjectSnapshots(
+  db: Database,
+  { projectId, rule }: { projectId: ProjectId; rule: ProjectSnapshots | null },
+  { who, now }: { who: string; now: Date },
+): Promise<string> {
+  return inTransaction(db, async (tx) => {
+    const [project] = await tx.select().from(projects).where(eq(projects.id, projectId));
+    if (!project) throw new Refused('There is no such project. Nothing was saved.');
+    const before = (await projectSnapshotRules(tx)).get(projectId) ?? null;
+    const key = `${OWN}${projectId}`;
+    const value = JSON.stringify(rule);
+    if (rule === null) await tx.delete(site).where(eq(site.key, key));
+    else await tx.insert(site).values({ key, value }).onDuplicateKeyUpdate({ set: { value } });
+    const says =
+      rule === null
+        ? 'as the house says'
+        : rule.isOff
+          ? 'none are made'
+          : `at most every ${rule.everyMinutes === 1 ? 'minute' : counted(rule.everyMinutes, 'minute')}`;
+    await writeReceipt(tx, {
+      ...{ at: now, who, action: 'snapshots of a project changed', projectId, files: 0, bytes: 0, held: 0 },
+      title: `Snapshots of ${project.name}: ${says}`,
+      ...{ facts: { before, after: rule }, itemsSha256: itemsHash([]) },
+    });
+    return says;
   });
 }
 

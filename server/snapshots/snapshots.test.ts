@@ -4,15 +4,16 @@
 import { existsSync, readdirSync, readFileSync, rmSync, utimesSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import type { ProjectId, VolumeId } from '#core/model.ts';
-import { type SnapshotRule, snapshotRule } from '#core/snapshots/snapshots.ts';
+import { type ProjectSnapshots, projectSnapshots, type SnapshotRule, snapshotRule } from '#core/snapshots/snapshots.ts';
 import { otio, TestSite } from '#test/site.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { projects } from '../db/schema/projects.ts';
 import { receipts } from '../db/schema/receipts.ts';
 import { snapshots } from '../db/schema/snapshots.ts';
+import { undoReceipt } from '../ledger/undo.ts';
 import { keptOf, linesOf, snapshotWorries } from './line.ts';
 import { askToPutBeside } from './put-beside.ts';
-import { setSnapshotRule } from './rule.ts';
+import { projectSnapshotRules, setProjectSnapshots, setSnapshotRule } from './rule.ts';
 import { askForSnapshots } from './taking.ts';
 
 let site: TestSite;
@@ -304,4 +305,38 @@ test('a second place has a line of its own: it goes on without the other, and ev
   await site.read(media);
   expect(await passOn(BEGIN + 801 * MINUTE, both())).toEqual([media]);
   expect(await snapshotWorries(site.db, BEGIN + 802 * MINUTE)).toEqual([]);
+});
+
+test('a project has its own rule: how often, how long, or none; it is undone from its receipt', async () => {
+  const by = { who: 'Mara', now: new Date() };
+  const own = (rule: Partial<ProjectSnapshots> | null) =>
+    setProjectSnapshots(site.db, { projectId: FOG, rule: rule && projectSnapshots.parse(rule) }, by);
+  expect(await own({ everyMinutes: 60, newest: 1, hours: 0, days: 0, weeks: 0, months: 0 })).toBe(
+    'at most every 60 minutes',
+  );
+  expect(await pass(BEGIN + MINUTE)).toEqual([media]);
+  write(3, BEGIN + 20 * MINUTE);
+  // The house would by now.
+  expect(await pass(BEGIN + 30 * MINUTE)).toEqual([]);
+  expect(await pass(BEGIN + 62 * MINUTE)).toEqual([media]);
+  // And would have kept both.
+  expect(await kept()).toHaveLength(1);
+  await expectTrue();
+  expect(await own({ isOff: true })).toBe('none are made');
+  write(4, BEGIN + 100 * MINUTE);
+  await site.read(media);
+  expect(await pass(BEGIN + 200 * MINUTE)).toEqual([]);
+  expect(await snapshotWorries(site.db, BEGIN + 900 * MINUTE)).toEqual([]);
+  expect(await kept()).toHaveLength(1);
+  const told = (await site.db.select().from(receipts)).at(-1)!;
+  expect(told).toMatchObject({ title: 'Snapshots of Fog: none are made', projectId: FOG });
+  await undoReceipt(site.db, told.id, by);
+  expect((await projectSnapshotRules(site.db)).get(FOG)).toMatchObject({ everyMinutes: 60, isOff: false });
+  await expect(undoReceipt(site.db, told.id, by)).rejects.toThrow('It was changed again since');
+  expect(await own(null)).toBe('as the house says');
+  expect(await pass(BEGIN + 201 * MINUTE)).toEqual([media]);
+  expect(await kept()).toHaveLength(2);
+  await expect(setProjectSnapshots(site.db, { projectId: 99 as ProjectId, rule: null }, by)).rejects.toThrow(
+    'There is no such project',
+  );
 });

@@ -5,7 +5,7 @@ import { and, asc, eq, inArray, isNull, ne, sql } from 'drizzle-orm';
 import { z } from 'zod';
 import { thinned } from '#core/reclaim/thin.ts';
 import { joinPath } from '#core/paths.ts';
-import { placesOf, snapshotPath, type SnapshotRule, type Summary, summaryOf } from '#core/snapshots/snapshots.ts';
+import { placesOf, snapshotPath, type Summary, summaryOf } from '#core/snapshots/snapshots.ts';
 import { readDocument } from '#disk/documents/documents.ts';
 import { codeOf } from '#disk/facts.ts';
 import { placeOfFile } from '#disk/paths.ts';
@@ -24,7 +24,7 @@ import { endingOf } from '../runtime/endings.ts';
 import { endJob, type Ending, enqueue } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
 import { workKind } from '../runtime/work-kind.ts';
-import { noteTrouble, snapshotRuleOf, snapshotTrouble } from './rule.ts';
+import { noteTrouble, projectSnapshotRules, rulesFor, snapshotRuleOf, snapshotTrouble } from './rule.ts';
 
 const params = z.object({ volumeId: z.number().int(), onVolumeId: z.number().int() });
 type Params = z.infer<typeof params>;
@@ -105,16 +105,11 @@ async function take(context: JobContext, { volumeId, onVolumeId }: Params): Prom
       );
     const taking = { context, from, to, onVolumeId };
     await finishEarlier(taking);
-    const all = await documentsToKeep(db, volumeId);
-    const last = await lastOf(
-      db,
-      onVolumeId,
-      all.map((one) => one.fileId),
-    );
+    const { all, last } = await dueOf(db, { volumeId, onVolumeId }, context.now());
     context.phase('snapshots', 'files', all.length);
     for (const document of all) {
       context.check();
-      if (await takeOne(taking, document, last.get(document.fileId))) await thin(taking, document.fileId);
+      if (await takeOne(taking, document, last.get(document.fileId))) await thin(taking, document);
       context.add(1);
     }
   } catch (thrown) {
@@ -231,10 +226,10 @@ function refusal(error: unknown, name: string): unknown {
   return error;
 }
 
-/** What the house does not want to keep any longer goes; the newest never does. */
-async function thin(taking: Taking, fileId: number): Promise<void> {
+/** What the house, or the project, does not want to keep any longer goes; the newest never does. */
+async function thin(taking: Taking, { fileId, projectId }: Document): Promise<void> {
   const { context, onVolumeId } = taking;
-  const rule = await snapshotRuleOf(context.db);
+  const rule = rulesFor(await snapshotRuleOf(context.db), await projectSnapshotRules(context.db))(projectId);
   const rows = await context.db
     .select()
     .from(snapshots)
@@ -273,7 +268,7 @@ export async function askForSnapshots(
     const trouble = await snapshotTrouble(db, onVolumeId);
     if (trouble && now.getTime() - trouble.atMs < AGAIN_AFTER_MS) continue;
     for (const [volumeId, path] of reached)
-      if (volumeId !== onVolumeId && (await isDue(db, { volumeId, onVolumeId, path }, { rule, now })))
+      if (volumeId !== onVolumeId && (await isDue(db, { volumeId, onVolumeId, path }, now)))
         due.push({ volumeId, onVolumeId });
   }
   const begun: number[] = [];
@@ -281,22 +276,30 @@ export async function askForSnapshots(
   return begun;
 }
 
-async function isDue(
+async function isDue(db: Db, { volumeId, onVolumeId, path }: Params & { path: string }, now: Date): Promise<boolean> {
+  const { all, last } = await dueOf(db, { volumeId, onVolumeId }, now);
+  return anyChanged(path, all, last);
+}
+
+/** The documents of which another may be kept now: their project wants any, and their last is old enough for it. */
+async function dueOf(
   db: Db,
-  { volumeId, onVolumeId, path }: Params & { path: string },
-  { rule, now }: { rule: SnapshotRule; now: Date },
-): Promise<boolean> {
-  const all = await documentsToKeep(db, volumeId);
+  { volumeId, onVolumeId }: Params,
+  now: Date,
+): Promise<{ all: Document[]; last: Map<number, Last> }> {
+  const every = await documentsToKeep(db, volumeId);
+  const ruleOf = rulesFor(await snapshotRuleOf(db), await projectSnapshotRules(db));
   const last = await lastOf(
     db,
     onVolumeId,
-    all.map((one) => one.fileId),
+    every.map((one) => one.fileId),
   );
-  const old = all.filter((one) => {
-    const before = last.get(one.fileId);
-    return !before || now.getTime() - before.takenAt.getTime() >= rule.everyMinutes * 60_000;
+  const all = every.filter(({ fileId, projectId }) => {
+    const { isOff, everyMinutes } = ruleOf(projectId);
+    const before = last.get(fileId);
+    return !isOff && (!before || now.getTime() - before.takenAt.getTime() >= everyMinutes * 60_000);
   });
-  return anyChanged(path, old, last);
+  return { all, last };
 }
 
 async function anyChanged(path: string, all: readonly Document[], last: ReadonlyMap<number, Last>): Promise<boolean> {
