@@ -17,8 +17,7 @@ import { connect, type Database, disconnect, isDatabaseAway } from './db/connect
 import { steps } from './db/schema/plans.ts';
 import { JobContext, type Pools, type StorePaths } from './runtime/context.ts';
 import { endingOf, isUnexpected } from './runtime/endings.ts';
-import { claimJob, type Job, LeaseLost, releaseJob } from './runtime/queue.ts';
-import { Waits } from './runtime/questions.ts';
+import { claimJob, type Job, LeaseLost, releaseJob, Waits } from './runtime/queue.ts';
 import { endPlainly } from './runtime/work-kind.ts';
 import { startTelling } from './post/telling.ts';
 import { settings } from './settings.ts';

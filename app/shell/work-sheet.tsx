@@ -105,7 +105,9 @@ function Job({ job, nowMs, fetcher }: JobProps) {
       <div className="min-w-0 flex-1">
         <div className="truncate font-medium">
           {job.title}
-          {job.state === 'running' && job.phase && <span className="font-normal text-ink-2">, {job.phase}</span>}
+          {(job.state === 'running' || job.isPutOff) && job.phase && (
+            <span className="font-normal text-ink-2">, {job.phase}</span>
+          )}
         </div>
         <div className="text-[13px] text-ink-2" title={exactTime(job.createdMs)}>
           by {job.who}, {ago(job.finishedMs ?? job.createdMs, Math.max(nowMs, job.finishedMs ?? job.createdMs))}

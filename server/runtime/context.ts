@@ -1,7 +1,7 @@
 // What a running job has at hand: a database in which everything it writes is guarded by its lease, the threads, the
 // volumes it reaches, its private names, its progress and the flag that stops it. One heartbeat a second prolongs the
 // lease and tells bytes and rate.
-import { eq } from 'drizzle-orm';
+import { eq, sql } from 'drizzle-orm';
 import type { ContentPool } from '#disk/content/content.ts';
 import type { DocumentPool } from '#disk/documents/documents.ts';
 import type { CarrierPool } from '../carriers/copying.ts';
@@ -11,9 +11,10 @@ import { NotTheOne, Root } from '#disk/root.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
 import type { WalkPool } from '#disk/walk/walk.ts';
 import { type Database, guarded, inTransaction, type Transaction } from '../db/connect.ts';
+import { jobs } from '../db/schema/jobs.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { siteMark } from '../db/site-mark.ts';
-import { assertLease, type Beat, heartbeat, holdLease, type Job, LeaseLost } from './queue.ts';
+import { assertLease, type Beat, heartbeat, holdLease, type Job, LeaseLost, Waits } from './queue.ts';
 
 export interface Pools {
   walk: WalkPool;
@@ -36,6 +37,9 @@ export class Cancelled extends Error {
 const RATE_WINDOW_MS = 8_000;
 
 const ANSWER_HOLDS_MS = 50;
+
+const PUT_OFF_MS = 250;
+const MOST_PUT_OFF_MS = 5 * 60_000;
 
 /** By two clocks: one of them stands still while a machine sleeps, the other may be set back. */
 interface Moment {
@@ -178,15 +182,20 @@ export class JobContext {
     this.beat.phase = phase;
   }
 
-  /** Says what the work waits for meanwhile. */
-  async during<T>(phase: string, work: () => Promise<T>): Promise<T> {
-    const before = this.beat.phase;
+  /**
+   * Lets go of the work and of everything that it holds, for a while that grows with every try: a volume is not kept from others
+   * for the hours that something takes. Throws Waits.
+   */
+  async putOff(phase: string): Promise<never> {
+    const ms = Math.min(PUT_OFF_MS * 2 ** Math.min(this.job.attempts, 20), MOST_PUT_OFF_MS);
     this.beat.phase = phase;
-    try {
-      return await work();
-    } finally {
-      this.beat.phase = before;
-    }
+    await this.transaction((tx) =>
+      tx
+        .update(jobs)
+        .set({ phase, notBefore: sql`UTC_TIMESTAMP(3) + INTERVAL ${ms * 1000} MICROSECOND` })
+        .where(eq(jobs.id, this.job.id)),
+    );
+    throw new Waits(phase);
   }
 
   add(amount: number): void {

@@ -2,8 +2,7 @@
 import { OutsideError } from '#disk/paths.ts';
 import { isDatabaseAway } from '../db/connect.ts';
 import { Cancelled, type JobContext } from './context.ts';
-import { type Ending, LeaseLost } from './queue.ts';
-import { Waits } from './questions.ts';
+import { type Ending, LeaseLost, Waits } from './queue.ts';
 import { Refused } from './refused.ts';
 
 /**

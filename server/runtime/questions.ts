@@ -6,14 +6,10 @@ import type { HeldReason } from '#core/plan/plan.ts';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
 import { type ANSWERS, jobQuestions, jobs } from '../db/schema/jobs.ts';
 import type { JobContext } from './context.ts';
+import { Waits } from './queue.ts';
 import { Refused } from './refused.ts';
 
 export type Answered = (typeof ANSWERS)[number];
-
-/** The work waits for an answer: nothing of it has ended, and nothing that it wrote is thrown away. */
-export class Waits extends Error {
-  override readonly name = 'Waits';
-}
 
 export interface Question {
   questionId: number;

@@ -60,8 +60,9 @@ export interface Claimer {
   only?: JobId;
 }
 
-/** Nothing is asked of people, or they want it to end: of jobs j. */
-const IS_ANSWERED = `(j.cancel_asked = 1 OR NOT EXISTS (SELECT 1 FROM job_questions q WHERE q.job_id = j.id AND q.answer IS NULL))`;
+/** Nothing is asked of people and nothing is waited for, or they want it to end: of jobs j. */
+const IS_DUE = `(j.cancel_asked = 1 OR ((j.not_before IS NULL OR j.not_before <= UTC_TIMESTAMP(3))
+  AND NOT EXISTS (SELECT 1 FROM job_questions q WHERE q.job_id = j.id AND q.answer IS NULL)))`;
 
 /** How many jobs are tried in turn before the worker looks again later. */
 const CANDIDATES = 20;
@@ -75,7 +76,7 @@ const micros = (seconds: number) => Math.round(seconds * 1_000_000);
 export async function claimJob(db: Database, claimer: Claimer): Promise<Job | null> {
   const [rows] = await db.$pool.query<RowDataPacket[]>(
     `SELECT j.id FROM jobs j
-     WHERE (j.state = 'queued' OR (j.state = 'running' AND j.lease_until < UTC_TIMESTAMP(3))) AND ${IS_ANSWERED} ${claimer.only ? 'AND j.id = ?' : ''}
+     WHERE (j.state = 'queued' OR (j.state = 'running' AND j.lease_until < UTC_TIMESTAMP(3))) AND ${IS_DUE} ${claimer.only ? 'AND j.id = ?' : ''}
        AND NOT EXISTS (SELECT 1 FROM job_stores s WHERE s.job_id = j.id AND ((s.store = 'carrier' AND s.store_id NOT IN (?)) OR (s.store = 'volume' AND s.store_id NOT IN (?))))
      ORDER BY j.id LIMIT ${CANDIDATES}`,
     [
@@ -154,6 +155,14 @@ async function storesAreFree(connection: PoolConnection, jobId: number): Promise
 /** The work is no longer ours: another worker took it after our lease ran out. Nothing more may be written. */
 export class LeaseLost extends Error {
   override readonly name = 'LeaseLost';
+}
+
+/**
+ * The work waits, for an answer or for what takes its time: nothing of it has ended, nothing that it wrote is thrown away, and
+ * whoever takes it next goes on where it was.
+ */
+export class Waits extends Error {
+  override readonly name = 'Waits';
 }
 
 /**

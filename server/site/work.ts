@@ -29,6 +29,8 @@ export interface JobRow {
   finishedMs: number | null;
   /** What no worker reaches now, and it cannot begin without. */
   waitsFor: Awaited[];
+  /** It waits for what takes its time, and is looked at again by itself. */
+  isPutOff: boolean;
   /** What it asks of people; it waits for their answer. */
   question: Question | null;
 }
@@ -64,6 +66,7 @@ export async function jobRows(db: Database, ended = 12): Promise<JobRow[]> {
     open.map((job) => job.id),
   );
   return [...open, ...past].map((job) => ({
+    isPutOff: job.state === 'queued' && job.notBefore !== null && job.notBefore.getTime() > Date.now(),
     question: job.cancelAsked ? null : (asked.get(job.id) ?? null),
     waitsFor: awaited.get(job.id) ?? [],
     jobId: job.id as JobId,

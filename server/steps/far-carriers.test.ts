@@ -174,13 +174,17 @@ test('what is kept cold is asked for, waited for and brought back; what it costs
   const began = Date.now();
   const worker = site.worker();
   const phases = new Set<string | null>();
+  let free = false;
   await until(async () => {
     const [job] = await site.db.select().from(jobs).where(eq(jobs.kind, 'restore'));
     phases.add(job!.phase);
+    free ||= job!.phase === 'waiting until it has thawed' && job!.state === 'queued' && job!.lease === null;
     return job!.finishedAt !== null;
   });
   await worker.stop();
   expect(Date.now() - began).toBeGreaterThan(THAW_SECONDS * 1000);
+  // Meanwhile it holds nothing, neither the volume nor the worker.
+  expect(free).toBe(true);
   // And it says again what it is at.
   expect([...phases].filter((phase) => /thawed|restoring/.test(phase!))).toEqual(
     expect.arrayContaining(['waiting until it has thawed', 'restoring']),

@@ -34,6 +34,8 @@ export const jobs = mysqlTable(
     worker: varchar('worker', { length: 120 }),
     lease: char('lease', { length: 36 }),
     leaseUntil: at('lease_until'),
+    /** Nobody takes it before: what it needs takes its time. */
+    notBefore: at('not_before'),
     attempts: int('attempts').notNull().default(0),
     /** How often a worker that had it went silent, since it last got on. */
     crashes: int('crashes').notNull().default(0),
