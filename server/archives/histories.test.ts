@@ -15,7 +15,7 @@ import { addRestore } from '../steps/restore.ts';
 import type { Worker } from '../worker.ts';
 import { askToReadBack } from './read-back.ts';
 
-const HISTORIES = Number(process.env.HISTORIES ?? 0) || 5;
+const HISTORIES = Number(process.env.HISTORIES ?? 0) || 3;
 const SEED = Number(process.env.SEED ?? Date.now() % 2 ** 31);
 const CARRIERS = ['kd-1', 'kd-2', 'kd-3', 'kd-4'];
 const CLIPS = ['a', 'b', 'c'];

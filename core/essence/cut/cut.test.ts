@@ -277,18 +277,15 @@ const essenceOf = (file: string) => {
   return reading.essence;
 };
 
-/** Ranges that begin and end everywhere: at the edges, in a group, one frame alone. `CUTS=all` has more of them. */
-const ranges = (all: number): Frames[] => [
-  ...(process.env.CUTS === 'all'
-    ? [
-        { from: 0, to: all },
-        { from: 0, to: 7 },
-      ]
-    : []),
-  { from: Math.floor(all / 3) + 1, to: Math.min(all, Math.floor(all / 3) + 18) },
-  { from: Math.floor(all / 2), to: Math.floor(all / 2) + 1 },
-  { from: all - 9, to: all },
-];
+let files = 0;
+/** Ranges that begin and end everywhere: in a group, and one frame alone or at the end in turn. `CUTS=all` has them all, and more. */
+function ranges(all: number): Frames[] {
+  const within = { from: Math.floor(all / 3) + 1, to: Math.min(all, Math.floor(all / 3) + 18) };
+  const alone = { from: Math.floor(all / 2), to: Math.floor(all / 2) + 1 };
+  const atEnd = { from: all - 9, to: all };
+  if (process.env.CUTS === 'all') return [{ from: 0, to: all }, { from: 0, to: 7 }, within, alone, atEnd];
+  return [within, files++ % 2 === 0 ? alone : atEnd];
+}
 
 /** How much alike two stretches of sound are: 1 where they are the same. */
 function likeness(a: Buffer, b: Buffer): number {
