@@ -67,7 +67,7 @@ function OwnRule({ house, own }: Data['rule']) {
             name="intent"
             value={how}
             onChange={(event) => setHow(event.target.value as keyof typeof HOWS)}
-            className={inputLook}
+            className={`${inputLook} !w-auto`}
           >
             {Object.entries(HOWS).map(([key, words]) => (
               <option key={key} value={key}>

@@ -3,6 +3,7 @@
 import { useState } from 'react';
 import { Link, useFetcher, useSearchParams } from 'react-router';
 import type { Route } from './+types/settings';
+import { placesOf } from '#core/snapshots/snapshots.ts';
 import type { KindRule } from '#core/kinds/kinds.ts';
 import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
 import { DUTIES, type Duty, type Kind, KINDS } from '#core/model.ts';
@@ -71,10 +72,14 @@ export default function Settings({ loaderData }: Route.ComponentProps) {
   );
 }
 
+const listedOrNull = (names: readonly string[]): string | null => (names.length === 0 ? null : listed(names));
+
 const factsOf = ({ rules, templates, removing, snapshots, backup, post, volumes }: Data): SettingsFacts => ({
   ...{ rules: rules.length, templates: templates.length, ...removing.copies },
   readBackMonths: removing.shelf.readBackMonths,
-  snapshotsOn: volumes.find((volume) => volume.volumeId === snapshots.volumeId)?.name ?? null,
+  snapshotsOn: listedOrNull(
+    placesOf(snapshots).flatMap((id) => volumes.find((volume) => volume.volumeId === id)?.name ?? []),
+  ),
   everyMinutes: snapshots.everyMinutes,
   backupFolder: backup.folder,
   mailTo: post.rule.host === '' ? [] : post.rule.to,
