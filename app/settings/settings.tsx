@@ -7,7 +7,7 @@ import { placesOf } from '#core/snapshots/snapshots.ts';
 import type { KindRule } from '#core/kinds/kinds.ts';
 import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
 import { DUTIES, type Duty, type Kind, KINDS } from '#core/model.ts';
-import { count, counted, size } from '#core/wording/amounts.ts';
+import { count, counted, listed, size } from '#core/wording/amounts.ts';
 import { type SettingsFacts, settingsSentence } from '#core/wording/settings.ts';
 import { Button, buttonLook, Card, Empty, Field, inputLook, KindDot, NumberField, Said, Sentence } from '../ui/parts';
 import { RuleForm } from './rule-form';
