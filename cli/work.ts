@@ -1,7 +1,7 @@
 // The work under way: what runs, what waits and for what, and what asks; answered and cancelled from here too.
 import type { Command } from 'commander';
 import type { JobId } from '#core/model.ts';
-import { HELD_WORDS } from '#core/plan/plan.ts';
+import { canBeTriedAgain, HELD_WORDS } from '#core/plan/plan.ts';
 import { listed, size } from '#core/wording/amounts.ts';
 import type { Database } from '#server/db/connect.ts';
 import { type Answered, answerQuestion } from '#server/runtime/questions.ts';
@@ -47,16 +47,16 @@ async function work(db: Database, out: Out, { leaveOut, tryAgain, cancel, json }
   for (const { jobId, question } of jobs)
     if (question)
       out(
-        `${jobId} asks: ${question.path} (${size(question.sizeBytes)}) cannot go in, since ${HELD_WORDS[question.reason]}. What is written so far is kept. --leave-out ${jobId}${question.reason === 'changed' ? '' : `, --try-again ${jobId}`} or --cancel ${jobId}.`,
+        `${jobId} asks: ${question.path} (${size(question.sizeBytes)}) cannot go in, since ${HELD_WORDS[question.reason]}. What is written so far is kept. --leave-out ${jobId}${canBeTriedAgain(question.reason) ? `, --try-again ${jobId}` : ''} or --cancel ${jobId}.`,
       );
 }
 
-const stateOf = ({ question, waitsFor, state, phase }: JobRow): string =>
+const stateOf = ({ question, waitsFor, isPutOff, state, phase }: JobRow): string =>
   question
     ? 'asks'
     : waitsFor.length > 0
       ? `waits for ${listed(waitsFor.map((one) => one.name))}`
-      : state === 'queued'
+      : state === 'queued' && !isPutOff
         ? 'waiting'
         : phase || 'running';
 

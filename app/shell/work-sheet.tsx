@@ -1,6 +1,6 @@
 // All work: what runs, what waits, what ended and how. From here work is cancelled and volumes are read again.
 import { useFetcher } from 'react-router';
-import { HELD_WORDS } from '#core/plan/plan.ts';
+import { canBeTriedAgain, HELD_WORDS } from '#core/plan/plan.ts';
 import { ago, exactTime, listed, size } from '#core/wording/amounts.ts';
 import type { JobRow } from '#server/site/work.ts';
 import type { Answer } from '../lib/answer';
@@ -83,7 +83,7 @@ function Asks({ title, question: { questionId, path, sizeBytes, reason }, fetche
         <Button type="submit" name="intent" value="leave out" aria-label={`Leave it out and go on: ${title}`}>
           Leave it out and go on
         </Button>
-        {reason !== 'changed' && (
+        {canBeTriedAgain(reason) && (
           <Button type="submit" name="intent" value="try again" aria-label={`Try again: ${title}`}>
             Try again
           </Button>

@@ -55,6 +55,9 @@ export const HELD_WORDS: Record<HeldReason, string> = {
   unreadable: 'it could not be read from its disk',
 };
 
+/** A file is what it was when it was chosen, or another for good: trying again says the same of one that changed. */
+export const canBeTriedAgain = (reason: HeldReason): boolean => reason !== 'changed';
+
 /** True for a step that takes files away. */
 export const removes = (what: StepWhat): boolean => stepKindOf(what).does === 'frees';
 

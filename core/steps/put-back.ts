@@ -16,7 +16,7 @@ export const putBack = stepKind({
     only: only.nullable().default(null),
     /** The parts in which that lies; null for all. */
     partIds: z.array(z.number().int().positive()).nullable().default(null),
-    /** What comes to each volume, and what is there already, as the catalogue had it when it was added. */
+    /** What comes to each volume, and what is there beside it, as the catalogue had it when it was added. */
     volumes: z.array(z.object({ volumeId, bytes: z.number().min(0) })),
     there: z.object({ files: z.number(), bytes: z.number() }),
     /** Media that were cut in the archive, or have no place any more: they stay there. */

@@ -1,8 +1,7 @@
 // What work asks of people: it lets go of everything that it holds, keeps what it has done, and goes on with the next worker
 // that finds an answer.
-import { and, desc, eq, inArray, isNull, ne } from 'drizzle-orm';
-import type { JobId } from '#core/model.ts';
-import type { HeldReason } from '#core/plan/plan.ts';
+import { and, desc, eq, inArray, isNull } from 'drizzle-orm';
+import { canBeTriedAgain, HELD_REASONS, type HeldReason } from '#core/plan/plan.ts';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
 import { type ANSWERS, jobQuestions, jobs } from '../db/schema/jobs.ts';
 import type { JobContext } from './context.ts';
@@ -63,7 +62,7 @@ export async function openQuestions(db: Db, jobIds: readonly number[]): Promise<
 export async function answerQuestion(
   db: Database,
   { questionId, answer, who, now }: { questionId: number; answer: Answered; who: string; now: Date },
-): Promise<{ jobId: JobId }> {
+): Promise<void> {
   return inTransaction(db, async (tx) => {
     const [row] = await tx
       .select({ question: jobQuestions, state: jobs.state })
@@ -83,13 +82,9 @@ export async function answerQuestion(
         ? and(
             eq(jobQuestions.jobId, row.question.jobId),
             isNull(jobQuestions.answer),
-            ne(jobQuestions.reason, 'changed'),
+            inArray(jobQuestions.reason, HELD_REASONS.filter(canBeTriedAgain)),
           )
         : eq(jobQuestions.id, questionId);
     await tx.update(jobQuestions).set({ answer, who, answeredAt: now }).where(meant);
-    return { jobId: row.question.jobId as JobId };
   });
 }
-
-/** What a file was when it was chosen is what goes in: one that changed is another for good. */
-export const canBeTriedAgain = (reason: HeldReason): boolean => reason !== 'changed';

@@ -11,7 +11,7 @@ import { documents, timelines } from '../db/schema/documents.ts';
 import { projects } from '../db/schema/projects.ts';
 import { snapshots } from '../db/schema/snapshots.ts';
 import { volumes } from '../db/schema/stores.ts';
-import { projectSnapshotRules, snapshotRuleOf, snapshotTrouble } from './rule.ts';
+import { projectSnapshotRules, rulesFor, snapshotRuleOf, snapshotTrouble } from './rule.ts';
 
 export interface SnapshotRow {
   snapshotId: number;
@@ -216,7 +216,7 @@ export async function keptOf(
   return { count: times.length, sinceMs, lastMs };
 }
 
-/** Longer than that after a change without a snapshot is worth a word. */
+/** Longer than that after a change without a snapshot is worth a word, and longer than two of them may lie apart. */
 const LATE_MS = 6 * 3_600_000;
 
 interface Worry {
@@ -228,13 +228,12 @@ interface Worry {
 
 /** What is wrong with the snapshots of the house, as it is told to people; empty where they are not wanted. */
 export async function snapshotWorries(db: Db, nowMs: number): Promise<Worry[]> {
-  const places = placesOf(await snapshotRuleOf(db));
+  const house = await snapshotRuleOf(db);
+  const ruleOf = rulesFor(house, await projectSnapshotRules(db));
+  const places = placesOf(house);
   const worries: Worry[] = [];
   for (const onVolumeId of places) {
-    const trouble = await snapshotTrouble(db, onVolumeId);
-    if (trouble)
-      worries.push({ what: 'Snapshots of documents fail', detail: trouble.trouble, projectId: null, isBroken: true });
-    worries.push(...(await worriesOn(db, onVolumeId, { places, nowMs })));
+    worries.push(...(await worriesOn(db, onVolumeId, { places, ruleOf, nowMs })));
   }
   return worries;
 }
@@ -242,7 +241,7 @@ export async function snapshotWorries(db: Db, nowMs: number): Promise<Worry[]> {
 async function worriesOn(
   db: Db,
   onVolumeId: number,
-  { places, nowMs }: { places: readonly number[]; nowMs: number },
+  { places, ruleOf, nowMs }: { places: readonly number[]; ruleOf: ReturnType<typeof rulesFor>; nowMs: number },
 ): Promise<Worry[]> {
   const worries: Worry[] = [];
   const rows = await db
@@ -271,10 +270,15 @@ async function worriesOn(
     .groupBy(projects.id, files.volumeId);
   const [place] = await db.select().from(volumes).where(eq(volumes.id, onVolumeId));
   const second = places.length > 1 ? ` on ${place?.name ?? 'a volume'}` : '';
-  const own = await projectSnapshotRules(db);
+  const trouble = await snapshotTrouble(db, onVolumeId);
+  if (trouble)
+    worries.push({
+      ...{ what: `Snapshots of documents${second} fail`, detail: trouble.trouble, projectId: null, isBroken: true },
+    });
   for (const row of rows) {
     const projectId = row.projectId as ProjectId;
-    if (own.get(projectId)?.isOff) continue;
+    const { isOff, everyMinutes } = ruleOf(projectId);
+    if (isOff) continue;
     // Where there is a second place, the documents of one have theirs on the other.
     if (row.volumeId === onVolumeId && places.length > 1) continue;
     if (row.volumeId === onVolumeId)
@@ -282,7 +286,7 @@ async function worriesOn(
         ...{ what: `Documents of ${row.project} have no snapshots`, projectId },
         detail: `They lie on ${place?.name ?? 'the volume'} itself, where the snapshots go: one disk would take both`,
       });
-    else if (row.unkeptUs !== null && nowMs - row.unkeptUs / 1000 > LATE_MS)
+    else if (row.unkeptUs !== null && nowMs - row.unkeptUs / 1000 > Math.max(LATE_MS, 2 * everyMinutes * 60_000))
       worries.push({
         ...{
           what: `The last snapshot of ${row.project}${second} is older than its documents`,

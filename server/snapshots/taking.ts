@@ -92,6 +92,13 @@ interface Taking {
   from: Root;
   to: Root;
   onVolumeId: number;
+  ruleOf: By['ruleOf'];
+}
+
+/** What counts for each project, at a moment. */
+interface By {
+  ruleOf: ReturnType<typeof rulesFor>;
+  now: Date;
 }
 
 async function take(context: JobContext, { volumeId, onVolumeId }: Params): Promise<void> {
@@ -103,9 +110,10 @@ async function take(context: JobContext, { volumeId, onVolumeId }: Params): Prom
       throw new Refused(
         'A volume cannot be reached, so no snapshot was taken. Those that are there are as they were. They go on when it is connected.',
       );
-    const taking = { context, from, to, onVolumeId };
+    const ruleOf = rulesFor(await snapshotRuleOf(db), await projectSnapshotRules(db));
+    const taking = { context, from, to, onVolumeId, ruleOf };
     await finishEarlier(taking);
-    const { all, last } = await dueOf(db, { volumeId, onVolumeId }, context.now());
+    const { all, last } = await dueOf(db, { volumeId, onVolumeId }, { ruleOf, now: context.now() });
     context.phase('snapshots', 'files', all.length);
     for (const document of all) {
       context.check();
@@ -228,8 +236,8 @@ function refusal(error: unknown, name: string): unknown {
 
 /** What the house, or the project, does not want to keep any longer goes; the newest never does. */
 async function thin(taking: Taking, { fileId, projectId }: Document): Promise<void> {
-  const { context, onVolumeId } = taking;
-  const rule = rulesFor(await snapshotRuleOf(context.db), await projectSnapshotRules(context.db))(projectId);
+  const { context, onVolumeId, ruleOf } = taking;
+  const rule = ruleOf(projectId);
   const rows = await context.db
     .select()
     .from(snapshots)
@@ -260,35 +268,32 @@ export async function askForSnapshots(
   reached: ReadonlyMap<number, string>,
   { now }: { now: Date },
 ): Promise<number[]> {
-  const rule = await snapshotRuleOf(db);
+  const house = await snapshotRuleOf(db);
+  const ruleOf = rulesFor(house, await projectSnapshotRules(db));
   const due: Params[] = [];
-  for (const onVolumeId of placesOf(rule)) {
+  for (const onVolumeId of placesOf(house)) {
     if (!reached.has(onVolumeId)) continue;
     // What failed is tried again, but not every minute.
     const trouble = await snapshotTrouble(db, onVolumeId);
     if (trouble && now.getTime() - trouble.atMs < AGAIN_AFTER_MS) continue;
-    for (const [volumeId, path] of reached)
-      if (volumeId !== onVolumeId && (await isDue(db, { volumeId, onVolumeId, path }, now)))
-        due.push({ volumeId, onVolumeId });
+    for (const [volumeId, path] of reached) {
+      if (volumeId === onVolumeId) continue;
+      const { all, last } = await dueOf(db, { volumeId, onVolumeId }, { ruleOf, now });
+      if (await anyChanged(path, all, last)) due.push({ volumeId, onVolumeId });
+    }
   }
   const begun: number[] = [];
   for (const asking of due) if (await ask(db, asking, now)) begun.push(asking.volumeId);
   return begun;
 }
 
-async function isDue(db: Db, { volumeId, onVolumeId, path }: Params & { path: string }, now: Date): Promise<boolean> {
-  const { all, last } = await dueOf(db, { volumeId, onVolumeId }, now);
-  return anyChanged(path, all, last);
-}
-
 /** The documents of which another may be kept now: their project wants any, and their last is old enough for it. */
 async function dueOf(
   db: Db,
   { volumeId, onVolumeId }: Params,
-  now: Date,
+  { ruleOf, now }: By,
 ): Promise<{ all: Document[]; last: Map<number, Last> }> {
   const every = await documentsToKeep(db, volumeId);
-  const ruleOf = rulesFor(await snapshotRuleOf(db), await projectSnapshotRules(db));
   const last = await lastOf(
     db,
     onVolumeId,

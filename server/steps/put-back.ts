@@ -54,6 +54,8 @@ export interface PutBackSum {
   files: number;
   bytes: number;
   there: { files: number; bytes: number };
+  /** Of those, what lies on the volumes to which something comes. */
+  beside: { files: number; bytes: number };
   without: { cut: number; noPlace: number };
   volumes: { volumeId: VolumeId; volume: string; bytes: number; files: number }[];
 }
@@ -77,10 +79,11 @@ export async function putBackSum(
     files: of.reduce((n, row) => n + Number(row.files), 0),
     bytes: of.reduce((n, row) => n + Number(row.bytes), 0),
   });
-  const missing = rows.filter((row) => !Number(row.isThere));
+  const [missing, there] = [rows.filter((row) => !Number(row.isThere)), rows.filter((row) => Number(row.isThere))];
   return {
     ...sum(missing),
-    there: sum(rows.filter((row) => Number(row.isThere))),
+    there: sum(there),
+    beside: sum(there.filter((row) => missing.some((one) => one.volumeId === row.volumeId))),
     without: { cut: Number(without.cut), noPlace: Number(without.noPlace) },
     volumes: missing.map((row) => ({
       ...{ volumeId: Number(row.volumeId) as VolumeId, volume: row.volume },
@@ -114,7 +117,7 @@ export async function addPutBack(
   const to = { volumeIds: sum.volumes.map((one) => one.volumeId), carrierIds: [] };
   const { thawSeconds, cost, tapes } = await fetchFor(db, { ...wanted, fileIds });
   const params: Params = {
-    ...{ archiveId, copyId, partIds, there: sum.there, without: sum.without },
+    ...{ archiveId, copyId, partIds, there: sum.beside, without: sum.without },
     carrierIds: (await carriersToRead(db, { ...wanted, with: to })).needed as CarrierId[],
     only: only && { timelines: [...only.timelines], bins: [...only.bins], files: [...only.files] },
     volumes: sum.volumes.map(({ volumeId, bytes }) => ({ volumeId, bytes })),
@@ -356,7 +359,7 @@ export const putBack = serverStep({
     return findings;
   },
   async stores(tx, _step, params) {
-    const volumeIds = await volumesOf(tx, params);
+    const volumeIds = params.volumes.map((one) => one.volumeId);
     const { all } = await carriersToRead(tx, { ...params, with: { volumeIds, carrierIds: [] } });
     return [
       ...volumeIds.flatMap((id) => [
@@ -368,19 +371,20 @@ export const putBack = serverStep({
   },
   async begin(tx, step, params) {
     const { archiveId, copyId, only, partIds } = params;
+    // Where nothing is missing, nothing is looked at: that volume may be away.
+    const volumeIds = params.volumes.map((one) => one.volumeId);
     const meant = only && (await filesMeant(tx, archiveId, only));
     const insert = (which: SQL, order: SQL) =>
       tx.execute(sql`
         INSERT INTO step_items (step_id, volume_id, file_id, archive_file_id, path, raw_path, size_bytes, modified_us)
         SELECT ${step.id}, a.volume_id, a.file_id, a.id, a.path, a.raw_path, a.size_bytes, a.modified_us
-        FROM ${PLACED} WHERE a.archive_id = ${archiveId} AND ${WHOLE} ${among(meant)} ${which} ORDER BY ${order}`);
+        FROM ${PLACED} WHERE a.archive_id = ${archiveId} AND ${WHOLE} AND a.volume_id IN ${idList(volumeIds)} ${among(meant)} ${which} ORDER BY ${order}`);
     // What lies on tapes comes in the order in which it winds least, and then the rest.
     const { order } = await fetchFor(tx, { archiveId, copyId, partIds, fileIds: meant });
     for (const some of inSlices(order, 1000))
       await insert(sql`AND a.id IN ${idList(some)}`, sql`FIELD(a.id, ${sql.raw(some.join(','))})`);
     const rest = sql`AND a.id NOT IN (SELECT i.archive_file_id FROM step_items i WHERE i.step_id = ${step.id})`;
     await insert(order.length > 0 ? rest : sql``, sql`a.part_id, a.id`);
-    const volumeIds = await volumesOf(tx, params);
     const on = { volumeIds, carrierIds: [] };
     return { carrierIds: (await carriersToRead(tx, { archiveId, copyId, partIds, with: on })).all };
   },
@@ -391,12 +395,3 @@ export const putBack = serverStep({
       ending: { state: 'failed', trouble: context.givenUp },
     }),
 });
-
-/** The volumes on which anything of it lay; also those on which all is there, which are looked at too. */
-async function volumesOf(db: Db, { archiveId, only }: Pick<Params, 'archiveId' | 'only'>): Promise<number[]> {
-  const meant = only && (await filesMeant(db, archiveId, only));
-  const [rows] = (await db.execute(
-    sql`SELECT DISTINCT a.volume_id AS id FROM ${PLACED} WHERE a.archive_id = ${archiveId} AND ${WHOLE} ${among(meant)} ORDER BY 1`,
-  )) as unknown as [{ id: number }[]];
-  return rows.map((row) => Number(row.id));
-}

@@ -15,11 +15,13 @@ import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { readOtio } from '#core/documents/formats/otio.ts';
 import { pathOfUrl } from '#core/documents/targets.ts';
 import { findingWords } from '#core/wording/findings.ts';
+import { privateName } from '#disk/private-names.ts';
 import { TestSite, until } from '#test/site.ts';
 import { binsIn, type Only, timelinesIn } from '../archives/contents.ts';
 import { archiveClips, archiveCopies, archiveFiles, archives } from '../db/schema/archives.ts';
 import { stepItems } from '../db/schema/plans.ts';
 import { keptKinds } from '../db/schema/projects.ts';
+import { jobs } from '../db/schema/jobs.ts';
 import { receipts } from '../db/schema/receipts.ts';
 import { workerReach } from '../db/schema/stores.ts';
 import { currentPlan, findingsOf } from '../plan/plan.ts';
@@ -27,9 +29,11 @@ import { jobRows } from '../site/work.ts';
 import { missingMedia } from '../readings/missing.ts';
 import { contentRows } from '../archives/page.ts';
 import { search } from '../search/search.ts';
+import { siteMark } from '../db/site-mark.ts';
 import { addArchive } from './archive.ts';
 import { addPutBack, putBackSum } from './put-back.ts';
 import { addRestore } from './restore.ts';
+import { askToTidy } from './tidy.ts';
 
 let site: TestSite;
 let volume: VolumeId;
@@ -300,6 +304,48 @@ test('one timeline is put back from the copy that is whole; a link on the way, a
   expect(readdirSync(at('elsewhere'))).toEqual(['x']);
   const items = await site.db.select().from(stepItems).where(eq(stepItems.reason, 'outside'));
   expect(items.map((item) => path.basename(item.path)).sort()).toEqual(['a.mov', 'b.mov', 'c.mov', 'c.xml']);
+});
+
+test('what ended work left of putting back is taken away, and nothing is asked of a volume where all is there', async () => {
+  const carrier = await site.carrier('kd-1');
+  const second = await site.volume('second');
+  site.put('second/fog/rushes/d.mov', 'd');
+  site.put(
+    'media/fog/fog.otio',
+    JSON.stringify(bin('Fog', [clip('a'), timeline('Reel 1', ['a', 'b'])])).replaceAll(
+      'rushes/b.mov',
+      `file://${at('second/fog/rushes/d.mov')}`,
+    ),
+  );
+  await site.read(volume, second);
+  await archived([carrier]);
+  rmSync(at('media/fog/rushes/a.mov'));
+  await site.read(volume);
+  const [copy] = await site.db.select().from(archiveCopies);
+  const asked = { archiveId: 1 as ArchiveId, copyId: copy!.id, now: new Date() };
+  const sum = await putBackSum(site.db, asked);
+  expect(sum).toMatchObject({ files: 1, there: { files: 2 }, beside: { files: 1 }, volumes: [{ volume: 'media' }] });
+  await addPutBack(site.db, asked);
+  // The second is away.
+  renameSync(at('second'), at('taken out'));
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  expect(existsSync(at('media/fog/rushes/a.mov'))).toBe(true);
+  const [job] = (await site.db.select().from(jobs)).filter((one) => one.kind === 'put back');
+  const [item] = await site.db.select().from(stepItems).where(eq(stepItems.stepId, job!.stepId!));
+  rmSync(at('media/fog/rushes/a.mov'));
+  const left = privateName({
+    use: 'copy',
+    site: await siteMark(site.db),
+    job: job!.mark,
+    lease: job!.mark,
+    item: item!.id,
+  });
+  site.put(`media/.keramion/${left}`, 'half of it');
+  const reach = { volumes: new Map([[volume, at('media')]]), carriers: new Map() };
+  expect(await askToTidy(site.db, reach, new Date())).toBe(1);
+  await site.workOff();
+  expect(existsSync(at('media/.keramion', left))).toBe(false);
+  expect(await askToTidy(site.db, reach, new Date())).toBe(0);
 });
 
 test('of what was cut nothing is put back, and that is said', async () => {

@@ -109,8 +109,8 @@ async function isSpare(
   item: Item,
   { root, place }: { root: Root; place: string },
 ): Promise<boolean> {
-  // Items of a restore have no file of the catalogue: the archive has it.
-  if (item.fileId === 0) return true;
+  // What came from an archive is there still.
+  if (item.archiveFileId !== null || item.fileId === 0) return true;
   if (item.targetPath !== null && isAt(root, item.targetPath, (target) => isOneFile(place, target))) return true;
   const { state, copyDevice: device, copyInode: inode } = item;
   const isTheOne = (target: string) => {

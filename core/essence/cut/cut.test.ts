@@ -522,6 +522,26 @@ test('what leaves a doubt how it is shown stays whole, with the reason', () => {
   expect(() => cutFile(memorySource(elsewhere), { from: 3, to: 20 })).toThrow('its samples lie in another file');
   expect(() => cutFile(memorySource(bytes), { from: 70, to: 90 })).toThrow('are not all in it');
   expect(() => cutFile(memorySource(bytes.subarray(0, 5000)), { from: 3, to: 20 })).toThrow(CannotCut);
+  const mxf = readFileSync(at('drop.mxf'));
+  // A value of its metadata under a number that nobody knows: which package it is of, its tracks, where a track leads, its own mark.
+  const without = (tag: string) => {
+    const changed = Buffer.from(mxf);
+    const value = Buffer.from(tag, 'hex');
+    for (let i = changed.indexOf(value); i >= 0 && i < 20_000; i = changed.indexOf(value, i + 1))
+      changed.writeUInt16BE(0x8fff, i);
+    return () => cutFile(memorySource(changed), { from: 3, to: 20 });
+  };
+  for (const tag of ['27010020', '44010020', '48030010']) expect(without(tag)).toThrow(CannotCut);
+  expect(without('11010020')).not.toThrow(TypeError);
+  // Nothing but its first half, of another pattern, or without the table.
+  expect(() => cutFile(memorySource(mxf.subarray(0, mxf.length >> 1)), { from: 3, to: 20 })).toThrow(CannotCut);
+  const atom = Buffer.from(mxf);
+  atom[atom.indexOf(Buffer.from('060e2b34040101010d01020101', 'hex')) + 12] = 0x10;
+  expect(() => cutFile(memorySource(atom), { from: 3, to: 20 })).toThrow('no MXF of a single item');
+  const bare = Buffer.from(mxf);
+  const index = Buffer.from('060e2b34025301010d01020101100100', 'hex');
+  for (let i = bare.indexOf(index); i >= 0; i = bare.indexOf(index, i + 1)) bare[i + 13] = 0x7f;
+  expect(() => cutFile(memorySource(bare), { from: 3, to: 20 })).toThrow('it has no index table');
 });
 
 test('a part beyond four gigabytes has long places, and they are right', () => {

@@ -35,7 +35,7 @@ export function cutMxf(source: ByteSource, wanted: Frames): Recipe & { frames: F
     throw new CannotCut('it is no MXF of a single item (OP1a), and others are not cut here');
   const partitions = partitionsOf(source, header);
   const stream = streamOf(partitions);
-  const index = indexOf(source, { partitions, header, stream });
+  const index = indexOf(source, partitions, stream);
   const range = safeRange(index, { ...wanted, isIntra: isIntra(source) });
   const [begin, end] = [index.offset(range.from), index.offset(range.to)];
   const body = stretches(stream, begin, end);
@@ -110,7 +110,6 @@ interface Segment {
   duration: number;
   unitBytes: number;
   rate: Rate | null;
-  bytes: DataView;
   values: Map<number, DataView>;
 }
 
@@ -126,12 +125,11 @@ function segmentsOf(source: ByteSource, partitions: readonly Partition[]): Segme
       if (item.key === INDEX) {
         const values = localTags(view, item, begin);
         const start = whole(values.get(0x3f0c));
-        const bytes = new DataView(view.buffer, view.byteOffset + item.begin, item.end - item.begin);
         const about = { duration: whole(values.get(0x3f0d)), unitBytes: whole(values.get(0x3f05)) };
         // Told again in the footer, more is known.
         const known = found.get(start);
         if (!known || about.duration >= known.duration)
-          found.set(start, { start, ...about, rate: rational(values.get(0x3f0b)), bytes, values });
+          found.set(start, { start, ...about, rate: rational(values.get(0x3f0b)), values });
       }
       at = item.end;
     }
@@ -139,13 +137,7 @@ function segmentsOf(source: ByteSource, partitions: readonly Partition[]): Segme
   return [...found.values()].sort((a, b) => a.start - b.start);
 }
 
-interface OfFile {
-  partitions: readonly Partition[];
-  header: Partition;
-  stream: Stream;
-}
-
-function indexOf(source: ByteSource, { partitions, stream }: OfFile): Index {
+function indexOf(source: ByteSource, partitions: readonly Partition[], stream: Stream): Index {
   const segments = segmentsOf(source, partitions);
   const [first] = segments;
   if (!first?.rate) throw new CannotCut('it has no index table');
@@ -333,20 +325,26 @@ function metadataOf(source: ByteSource, { header, partitions, index, range }: Cu
   }
   // The package that stands for the file's own essence; behind it may be those of a tape it came from.
   const own = new Set(
-    sets.filter(({ kind }) => kind === SETS.essenceData).map(({ values }) => idOf(values.get(0x2701)!)),
+    sets.filter(({ kind }) => kind === SETS.essenceData).map(({ values }) => idOf(values.get(0x2701))),
   );
+  own.delete('');
+  let [ofFile, material] = [0, 0];
   for (const set of sets) {
     const length = set.values.get(0x3002);
     if (length && length.byteLength === 8) setLength(length, set.values.get(0x3001), { index, range });
-    const isOfFile = set.kind === SETS.source && own.has(idOf(set.values.get(0x4401)!));
+    const isOfFile = set.kind === SETS.source && own.has(idOf(set.values.get(0x4401)));
     if (set.kind !== SETS.material && !isOfFile) continue;
+    if (isOfFile) ofFile++;
+    else material++;
     for (const track of references(set.values.get(0x4403)))
       cutTrack(byId, { track: byId.get(track), isOfFile, index, range });
   }
+  if (ofFile !== 1 || material !== 1) throw new CannotCut('it does not say which of its packages its essence is');
   return bytes;
 }
 
-const idOf = (view: DataView): string => hex(view, 0, view.byteLength);
+/** Empty of what is not there. */
+const idOf = (view: DataView | undefined): string => (view ? hex(view, 0, view.byteLength) : '');
 
 function references(batch: DataView | undefined): string[] {
   if (!batch || batch.byteLength < 8) return [];
@@ -383,9 +381,10 @@ interface CutTrack extends OfRange {
 
 function cutTrack(byId: ReadonlyMap<string, SetOf>, { track, isOfFile, index, range }: CutTrack): void {
   // Tracks of events and those that stand still say nothing of length.
-  if (track?.kind !== SETS.track) return;
+  if (track && track.kind !== SETS.track) return;
+  if (!track) throw new CannotCut('a track of it is not there');
   const rate = rational(track.values.get(0x4b01));
-  const sequence = byId.get(referenceOf(track.values.get(0x4803)));
+  const sequence = byId.get(idOf(track.values.get(0x4803)));
   if (!rate || !sequence) throw new CannotCut('a track of it says nothing of what it shows');
   if (whole(track.values.get(0x4b02)) !== 0) throw new CannotCut('a track of it begins before what is shown');
   const components = sequence.kind === SETS.sequence ? references(sequence.values.get(0x1001)) : [];
@@ -398,14 +397,13 @@ function cutTrack(byId: ReadonlyMap<string, SetOf>, { track, isOfFile, index, ra
     if (set.kind === SETS.timecode) add(set.values.get(0x1501), first);
     if (set.kind !== SETS.sourceClip) continue;
     const start = set.values.get(0x1201);
-    const leadsOn = /[^0]/.test(idOf(set.values.get(0x1101)!));
+    const leadsOn = /[^0]/.test(idOf(set.values.get(0x1101)));
     if (!isOfFile && whole(start) !== 0) throw new CannotCut('it shows its essence from within');
     // From where it came, it begins later by what was cut off.
     if (isOfFile && leadsOn) add(start, first);
   }
 }
 
-const referenceOf = (view: DataView | undefined): string => (view ? idOf(view) : '');
 const add = (view: DataView | undefined, more: number): void =>
   view?.setBigInt64(0, view.getBigInt64(0) + BigInt(more));
 
@@ -436,7 +434,7 @@ function assembled({ source, header, metadata, body, bodyBytes, table, sid }: As
     view.setUint32(48, facts[48] ?? 0);
     view.setUint32(60, facts[60] ?? 0);
     // Of the same sort, closed and complete.
-    return padded(wrapped(`${PARTITION.slice(0, 26)}${kind}0400`, copy, 4), 0, kag);
+    return padded(wrapped(`${PARTITION.slice(0, 26)}${kind}0400`, copy), 0, kag);
   };
   const headBytes = padded(metadata, packBytes, kag);
   const pieces: RecipePiece[] = [
@@ -463,13 +461,15 @@ function tableId(table: Uint8Array): number {
   return whole(localTags(view, klv(view, 0, 0), 0).get(0x3f06));
 }
 
-function wrapped(key: string, value: Uint8Array, lengthBytes = 4): Uint8Array {
+/** How many bytes say how long what follows a key is, everywhere in what is written. */
+const LENGTH_BYTES = 4;
+
+function wrapped(key: string, value: Uint8Array): Uint8Array {
   const out = new Bytes().add(Uint8Array.from(key.match(/../g)!, (pair) => parseInt(pair, 16)));
-  const length = new Uint8Array(lengthBytes);
-  length[0] = 0x80 + lengthBytes - 1;
-  for (let i = 1, rest = value.length; i < lengthBytes; i++, rest = Math.floor(rest / 256))
-    length[lengthBytes - i] = rest & 0xff;
-  return out.add(length).add(value).bytes();
+  return out
+    .u32(0x80_00_00_00 + (LENGTH_BYTES - 1) * 2 ** 24 + value.length)
+    .add(value)
+    .bytes();
 }
 
 /** With a fill behind it, so that what follows begins on the file's grid. */
