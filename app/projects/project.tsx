@@ -9,7 +9,7 @@ import { ago, count, counted, exactTime, size } from '#core/wording/amounts.ts';
 import { stateSince } from '#core/wording/lenses.ts';
 import { useFrame } from '../shell/use-frame';
 import { useAsked, useLens, useTo } from '../shell/links';
-import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, KindDot, Said } from '../ui/parts';
+import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, KindDot, Said, VolumeOptions } from '../ui/parts';
 import { About } from './about';
 import { Clips } from './clips';
 import { Elsewhere } from './elsewhere';
@@ -272,11 +272,7 @@ function EditHome({ kind, home }: { kind: Kind; home: Data['homes'][number] | nu
             <input type="hidden" name="kind" value={kind} />
             <Field label={`Files of the kind ${kind} belong on`}>
               <select name="volumeId" className={inputLook} defaultValue={home?.volumeId}>
-                {volumes.map((volume) => (
-                  <option key={volume.volumeId} value={volume.volumeId}>
-                    {volume.name}
-                  </option>
-                ))}
+                <VolumeOptions volumes={volumes} />
               </select>
             </Field>
             <Field label="In the folder" hint="Empty for the whole volume. Nothing is moved.">

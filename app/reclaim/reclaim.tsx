@@ -9,7 +9,18 @@ import { asideSentence, emptySentence, GROUP_WORDS, groupWords, worthSentence } 
 import type { Answer } from '../lib/answer';
 import { useLens, useTo } from '../shell/links';
 import { useFrame } from '../shell/use-frame';
-import { Button, buttonLook, Card, Empty, Field, inputLook, LevelMark, Said, Sentence } from '../ui/parts';
+import {
+  Button,
+  buttonLook,
+  Card,
+  Empty,
+  Field,
+  inputLook,
+  LevelMark,
+  Said,
+  Sentence,
+  VolumeOptions,
+} from '../ui/parts';
 import { type Column, Table } from '../ui/table';
 import { LEVEL_COLOURS, LevelBar } from './level-bar';
 import { Lines } from './lines';
@@ -165,11 +176,7 @@ function GoalForm({ data }: { data: Data }) {
         <div className="w-52">
           <Field label="On">
             <select name="on" className={inputLook} defaultValue={asked?.volumeId ?? fullest?.volumeId}>
-              {volumes.map((volume) => (
-                <option key={volume.volumeId} value={volume.volumeId}>
-                  {volume.name}
-                </option>
-              ))}
+              <VolumeOptions volumes={volumes} />
             </select>
           </Field>
         </div>

@@ -8,7 +8,7 @@ import { ReplayChart } from '../charts/replay-chart';
 import type { Answer } from '../lib/answer';
 import { useLens } from '../shell/links';
 import { useFrame } from '../shell/use-frame';
-import { Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
+import { Button, Card, Chip, Empty, Field, inputLook, Said, Sentence, VolumeOptions } from '../ui/parts';
 
 export { loader, action } from './rules.server.ts';
 
@@ -133,11 +133,7 @@ function Where({ data, by }: { data: Data; by: string }) {
       <div className="grid grid-cols-2 gap-3">
         <Field label="On">
           <select name="volumeId" className={inputLook} defaultValue={given.volumeId}>
-            {volumes.map((volume) => (
-              <option key={volume.volumeId} value={volume.volumeId}>
-                {volume.name}
-              </option>
-            ))}
+            <VolumeOptions volumes={volumes} />
           </select>
         </Field>
         {by === 'age' ? (

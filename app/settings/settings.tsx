@@ -9,7 +9,19 @@ import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
 import { DUTIES, type Duty, type Kind, KINDS } from '#core/model.ts';
 import { count, counted, listed, size } from '#core/wording/amounts.ts';
 import { type SettingsFacts, settingsSentence } from '#core/wording/settings.ts';
-import { Button, buttonLook, Card, Empty, Field, inputLook, KindDot, NumberField, Said, Sentence } from '../ui/parts';
+import {
+  Button,
+  buttonLook,
+  Card,
+  Empty,
+  Field,
+  inputLook,
+  KindDot,
+  NumberField,
+  Said,
+  Sentence,
+  VolumeOptions,
+} from '../ui/parts';
 import { RuleForm } from './rule-form';
 import { OwnBackup } from './own-backup';
 import { Post } from './post';
@@ -402,11 +414,7 @@ function Template({ data, template, fetcher }: TemplateProps) {
               onChange={(event) => set(home.kind, { volumeId: Number(event.target.value) as never })}
             >
               <option value={0}>no home</option>
-              {data.volumes.map((volume) => (
-                <option key={volume.volumeId} value={volume.volumeId}>
-                  {volume.name}
-                </option>
-              ))}
+              <VolumeOptions volumes={data.volumes} />
             </select>
             <input
               aria-label={`Folder for ${home.kind}`}

@@ -1,5 +1,5 @@
 // Snapshots of documents: where they go, how often, and how long they stay.
-import { Field, inputLook, NumberField } from '../ui/parts';
+import { Field, inputLook, NumberField, VolumeOptions } from '../ui/parts';
 import { RuleForm } from './rule-form';
 import { KeptFor } from './kept-for';
 import type { loader } from './settings.server.ts';
@@ -16,11 +16,7 @@ export function Snapshots({ data }: { data: Data }) {
       >
         <select name="volumeId" defaultValue={snapshots.volumeId ?? ''} className={inputLook}>
           <option value="">none: no snapshots are made</option>
-          {volumes.map((volume) => (
-            <option key={volume.volumeId} value={volume.volumeId}>
-              {volume.name}
-            </option>
-          ))}
+          <VolumeOptions volumes={volumes} />
         </select>
       </Field>
       <Field
@@ -29,11 +25,7 @@ export function Snapshots({ data }: { data: Data }) {
       >
         <select name="alsoVolumeId" defaultValue={snapshots.alsoVolumeId ?? ''} className={inputLook}>
           <option value="">none</option>
-          {volumes.map((volume) => (
-            <option key={volume.volumeId} value={volume.volumeId}>
-              {volume.name}
-            </option>
-          ))}
+          <VolumeOptions volumes={volumes} />
         </select>
       </Field>
       <NumberField

@@ -247,6 +247,14 @@ export function Field({ label, children, hint }: { label: string; children: Reac
   );
 }
 
+/** Volumes to choose from, by their names. */
+export const VolumeOptions = ({ volumes }: { volumes: readonly { volumeId: number; name: string }[] }) =>
+  volumes.map(({ volumeId, name }) => (
+    <option key={volumeId} value={volumeId}>
+      {name}
+    </option>
+  ));
+
 interface NumberFieldProps {
   name: string;
   label: string;
