@@ -49,6 +49,14 @@ export function Layout({ children }: { children: React.ReactNode }) {
     // A page that failed before it knew its own word could not say it sooner.
     dataset.theme ??= matchMedia('(prefers-color-scheme: dark)').matches ? 'dark' : 'light';
   }, []);
+  // Machines turn dark in the evening, and what is open follows.
+  useEffect(() => {
+    if (root?.theme !== 'system') return undefined;
+    const system = matchMedia('(prefers-color-scheme: dark)');
+    const follow = () => void (document.documentElement.dataset.theme = system.matches ? 'dark' : 'light');
+    system.addEventListener('change', follow);
+    return () => system.removeEventListener('change', follow);
+  }, [root?.theme]);
   return (
     <html lang="en" data-theme={theme === 'system' ? undefined : theme} suppressHydrationWarning>
       <head>

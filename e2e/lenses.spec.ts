@@ -76,9 +76,12 @@ const clean = async (page: Page, where: string, dark: boolean) => {
 async function cleanInBoth(page: Page, where: string): Promise<void> {
   await clean(page, where, false);
   if (where.includes('?')) return;
+  const html = page.locator('html');
   await page.emulateMedia({ colorScheme: 'dark' });
+  await expect(html).toHaveAttribute('data-theme', 'dark');
   await clean(page, `${where} dark`, true);
   await page.emulateMedia({ colorScheme: 'light' });
+  await expect(html).toHaveAttribute('data-theme', 'light');
 }
 
 test('axe finds nothing on any lens, nor in the sheets, in light and in dark', async ({ page }) => {
