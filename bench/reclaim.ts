@@ -70,7 +70,7 @@ async function workOff(db: Database): Promise<void> {
   const worker = startWorker(db, {
     name: 'bench',
     leaseSeconds: 30,
-    pollMs: 20,
+    pollMs: 250,
     log: pino({ level: 'error' }),
     pools,
     assesses: false,
@@ -78,7 +78,7 @@ async function workOff(db: Database): Promise<void> {
   for (;;) {
     const open = await db.select({ id: jobs.id }).from(jobs).where(isNull(jobs.finishedAt));
     if (open.length === 0) break;
-    await new Promise((resolve) => setTimeout(resolve, 20));
+    await new Promise((resolve) => setTimeout(resolve, 100));
   }
   await worker.stop();
 }

@@ -78,6 +78,11 @@ export class PrivateNames {
     return `${PRIVATE_FOLDER}/${privateName({ use, item, ...this.own })}`;
   }
 
+  /** Where something lies that was put there. */
+  placeOfOwn(root: Root, use: PrivateUse, item: number): string {
+    return root.placeOfOwn(this.path(use, item));
+  }
+
   place(root: Root, use: PrivateUse, item: number): string {
     return root.placeText(this.path(use, item));
   }

@@ -68,7 +68,7 @@ export async function removeTaken(
   open: () => OpenFiles,
 ): Promise<ItemResult> {
   try {
-    const taken = names.place(root, 'out', removal.itemId);
+    const taken = names.placeOfOwn(root, 'out', removal.itemId);
     const facts = look(taken);
     if (facts.is === 'gone') return { done: true };
     if (facts.is !== 'file') return putBack({ root, names }, removal, 'not a file');

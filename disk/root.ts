@@ -23,6 +23,9 @@ const MOST_OPEN = 64;
 export class Root {
   private readonly folders = new Map<string, number>();
   private topNow: string | null = null;
+  /** For how long a folder that was still in its place counts as being there; as it is, not at all. */
+  holdsForMs = 0;
+  private readonly seenAt = new Map<string, number>();
 
   private constructor(
     readonly path: string,
@@ -71,6 +74,16 @@ export class Root {
       : `${at}/${Buffer.from(name, 'latin1').toString('utf8')}`;
   }
 
+  /**
+   * The place of what whoever asks has put into a folder of ours and looks at there anyway: it is what it is, also where
+   * somebody has moved that folder meanwhile.
+   */
+  placeOfOwn(inside: string): string {
+    const { folder, name } = split({ path: inside });
+    const known = this.folders.get(folder);
+    return known === undefined ? this.placeText(inside) : `/proc/self/fd/${known}/${name}`;
+  }
+
   /** The same for names that are text. */
   placeText(inside: string): string {
     return this.place({ path: inside }) as string;
@@ -110,12 +123,16 @@ export class Root {
     if (path === '') return this.top;
     const known = this.folders.get(path);
     if (known !== undefined) {
+      const now = performance.now();
+      if (now - (this.seenAt.get(path) ?? -Infinity) < this.holdsForMs) return `/proc/self/fd/${known}`;
+      this.seenAt.set(path, now);
       this.folders.delete(path);
       // A folder that was removed, or put somewhere else, is not the one that is meant any more.
       if (this.isStillThere(path, known)) {
         this.folders.set(path, known);
         return `/proc/self/fd/${known}`;
       }
+      this.seenAt.delete(path);
       closeSync(known);
     }
     const fd = this.openFolder(path);
@@ -127,6 +144,7 @@ export class Root {
     if (this.folders.size > MOST_OPEN) {
       const [oldest, number] = this.folders.entries().next().value!;
       this.folders.delete(oldest);
+      this.seenAt.delete(oldest);
       closeSync(number);
     }
     return `/proc/self/fd/${fd}`;

@@ -63,6 +63,7 @@ const LAYOUT_WORDS: Record<(typeof LAYOUTS)[number], string> = {
   bins: 'by the bins of their clips',
   disk: 'as they lie on disk',
   kind: 'by kind',
+  bundle: 'in one bundle that others open (.otiod)',
 };
 
 const PACKED_WORDS: Record<(typeof PACKED_AS)[number], string> = {

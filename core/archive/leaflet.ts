@@ -1,6 +1,8 @@
 // What an archive says of itself to whoever finds it without any software of ours: a plain text that tells how to check it,
 // and a page that a browser opens from the disk, without scripts and without a network.
 import { FAST_SUMS, MANIFEST } from '../fixity/bagit.ts';
+import { folderOf } from '../paths.ts';
+import { isOfBundle } from './selection.ts';
 import { count, counted, size } from '../wording/amounts.ts';
 import { escaped } from '../wording/escape.ts';
 
@@ -42,6 +44,7 @@ const sum = (files: readonly LeafletFile[]) => files.reduce((bytes, file) => byt
 export function readmeText(leaflet: Leaflet): string {
   const { project, folder, day, files, handedTo = null } = leaflet;
   const documents = files.filter((file) => file.role === 'document').map((file) => file.path);
+  const bundle = documents.find(isOfBundle);
   const lines = [
     handedTo === null ? `Archive of ${project}` : `${project}, for ${handedTo}`,
     '',
@@ -55,7 +58,12 @@ export function readmeText(leaflet: Leaflet): string {
     handedTo === null
       ? '  data/documents/     the project documents; those that end in .original are as they were, byte for byte'
       : '  data/documents/     the project documents: open these',
-    '  data/media/         what their timelines use, by bins',
+    ...(bundle === undefined
+      ? ['  data/media/         what their timelines use']
+      : [
+          `  ${folderOf(bundle)}/`,
+          '                      a bundle (OpenTimelineIO): the newest document, content.otio, and all media; open it as one',
+        ]),
     ...(files.some((file) => file.role === 'part')
       ? ['                      (a name that ends in _f and a number is a range of its file, from that frame on)']
       : []),

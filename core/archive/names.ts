@@ -108,7 +108,7 @@ export function placeNames<Key>(wishes: readonly Wish<Key>[]): Map<Key, string> 
   return placed;
 }
 
-const stemOf = (name: string) => (name.lastIndexOf('.') > 0 ? name.slice(0, name.lastIndexOf('.')) : name);
+export const stemOf = (name: string) => (name.lastIndexOf('.') > 0 ? name.slice(0, name.lastIndexOf('.')) : name);
 
 function nameBeside<Key>({ name, follows }: Wish<Key>, placed: ReadonlyMap<Key, string>): string {
   const main = follows && placed.get(follows.key);

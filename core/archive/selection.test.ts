@@ -1,7 +1,14 @@
 import fc from 'fast-check';
 import type { FileId, Kind, VolumeId } from '../model.ts';
 import { KINDS } from '../model.ts';
-import { archiveFolderName, estimateSeconds, type ProjectFile, selectForArchive } from './selection.ts';
+import {
+  archiveFolderName,
+  bundledIn,
+  estimateSeconds,
+  isDocumentPlace,
+  type ProjectFile,
+  selectForArchive,
+} from './selection.ts';
 
 const file = (id: number, over: Partial<ProjectFile> = {}): ProjectFile => ({
   fileId: id as FileId,
@@ -42,6 +49,41 @@ test('used media go in by bins, documents relinked and original, the rest stays 
     ['unused', 1, 100],
     ['delivery', 1, 100],
   ]);
+});
+
+test('in one bundle lie the newest document that can be written anew and all media, stills under their own names', () => {
+  const document = (id: number, name: string, modifiedUs: number, over: Partial<ProjectFile> = {}) =>
+    file(id, { isDocument: true, used: false, kind: 'document', name, path: `fog/${name}`, modifiedUs, ...over });
+  const chosen = selectForArchive(
+    [
+      document(1, 'Fog v1.otio', 1),
+      document(2, 'Fog v2.otio', 2),
+      document(3, 'Fog.edl', 3, { asItIs: true }),
+      file(4, { name: 'a.mov', path: 'one/a.mov' }),
+      file(5, { name: 'A.mov', path: 'two/A.mov', bins: ['Day 2'] }),
+      file(6, { name: '0001.dpx', path: 'one/0001.dpx', isStill: true }),
+      file(7, { name: '0001.dpx', path: 'two/0001.dpx', isStill: true }),
+    ],
+    [],
+    { layout: 'bundle' },
+  ).chosen;
+  const places = chosen.flatMap((one) => [one.payloadPath, one.originalPath ?? []]).flat();
+  expect(places.sort()).toEqual(
+    [
+      'Fog v2.otiod/content.otio',
+      'Fog v2.otiod/media/Media/one/0001.dpx',
+      'Fog v2.otiod/media/Media/two/0001.dpx',
+      'Fog v2.otiod/media/a.mov',
+      'Fog v2.otiod/media/A~2.mov',
+      'documents/Fog v1.otio',
+      'documents/Fog v1.otio.original',
+      'documents/Fog v2.otio.original',
+      'documents/Fog.edl',
+    ].sort(),
+  );
+  expect(chosen.filter((one) => isDocumentPlace(one.payloadPath))).toHaveLength(3);
+  // Without such a document there is none.
+  expect(bundledIn(chosen.filter((one) => one.fileId > 2))).toBeNull();
 });
 
 test('what belongs to a file goes where that goes, beside it and renamed alike', () => {

@@ -3,7 +3,7 @@
 import type { FileId, Kind, VolumeId } from '../model.ts';
 import { folderOf, joinPath, liesIn } from '../paths.ts';
 import { type Handles, type Kept, partBytes, partName } from './lengths.ts';
-import { KEPT_NAMES, nameBy, placeNames, type Wish } from './names.ts';
+import { KEPT_NAMES, nameBy, placeNames, stemOf, type Wish } from './names.ts';
 
 /** A file of the project, as far as the catalogue knows it. */
 export interface ProjectFile {
@@ -76,7 +76,7 @@ export interface ArchiveScope {
   bins: readonly string[];
   /** These files whole, as clips of them were chosen one by one. */
   files: readonly number[];
-  /** Media by the bins of their clips, as they lie on disk, or by kind. */
+  /** Media by the bins of their clips, as they lie on disk, by kind, or all in one bundle with the newest document. */
   layout: Layout;
   /** Names of media: a pattern of {file}, {clip} and {bin}. */
   names: string;
@@ -97,7 +97,7 @@ export type PackedAs = (typeof PACKED_AS)[number];
 export const isNarrow = ({ timelines, bins, files }: ArchiveScope): boolean =>
   timelines.length + bins.length + files.length > 0;
 
-export const LAYOUTS = ['bins', 'disk', 'kind'] as const;
+export const LAYOUTS = ['bins', 'disk', 'kind', 'bundle'] as const;
 export type Layout = (typeof LAYOUTS)[number];
 
 /** What was delivered is the work itself. */
@@ -174,8 +174,8 @@ export function selectForArchive<File extends ProjectFile>(
   for (const file of files)
     if (!goes(file) && file.isOwn && !isTrimmed(file)) leave({ kind: file.kind, files: 1, bytes: file.sizeBytes });
   others.forEach(leave);
-  const shared = sharedFolders(chosen);
-  const places = placeNames(chosen.flatMap((file) => wishesWith(file, mainOf(file), { shared, layout, names })));
+  const how = { shared: sharedFolders(chosen), layout, names, bundle: layout === 'bundle' ? bundledIn(chosen) : null };
+  const places = placeNames(chosen.flatMap((file) => wishesWith(file, mainOf(file), how)));
   const placed = chosen.map((file): PlacedFile & File => {
     const parts = partsOf(file, places);
     const keptBytes = parts.length > 0 ? parts.reduce((sum, part) => sum + part.bytes, 0) : file.sizeBytes;
@@ -220,6 +220,29 @@ function partsOf(file: ProjectFile, places: ReadonlyMap<string, string>): Placed
 
 /** The folder of documents in a payload. */
 export const DOCUMENTS = 'documents';
+
+/** The ending of a bundle's folder and the name of its document: an OpenTimelineIO file bundle. */
+const BUNDLE = '.otiod';
+const IN_BUNDLE = 'content.otio';
+
+/** The document that a bundle is of. */
+export const isOfBundle = (path: string): boolean => path.endsWith(`${BUNDLE}/${IN_BUNDLE}`);
+
+export const isDocumentPlace = (payloadPath: string): boolean =>
+  liesIn(payloadPath, DOCUMENTS) || isOfBundle(payloadPath);
+
+interface Bundle {
+  fileId: FileId;
+  folder: string;
+}
+
+/** The document that a bundle is made of, and what its folder is called: the newest that can be written anew. */
+export function bundledIn(files: readonly ProjectFile[]): Bundle | null {
+  const newest = files
+    .filter((file) => file.isDocument && !file.asItIs)
+    .sort((a, b) => b.modifiedUs - a.modifiedUs || (a.path < b.path ? -1 : 1))[0];
+  return newest ? { fileId: newest.fileId, folder: `${stemOf(newest.name)}${BUNDLE}` } : null;
+}
 
 /** The deepest folder that all asked files of a part share on a volume: what lies below it keeps its place. */
 function sharedFolders(files: readonly ProjectFile[]): Map<string, string> {
@@ -266,19 +289,31 @@ export function partOf(kind: Kind): LeftOut {
 }
 
 /** The folder of media that timelines use. */
-function mediaFolder({ bins, volume, path, kind }: ProjectFile, layout: Layout): string[] {
+function mediaFolder({ bins, volume, path, kind, isStill }: ProjectFile, { layout, bundle }: How): string[] {
+  const onDisk = ['media', volume, ...folderOf(path).split('/').filter(Boolean)];
+  // In a bundle media lie side by side, but stills keep their names, which are numbers.
+  if (bundle) return [bundle.folder, ...(isStill ? onDisk : ['media'])];
   switch (layout) {
+    case 'bundle':
     case 'bins':
       return ['media', ...(bins.length > 0 ? bins : ['not in any bin'])];
     case 'disk':
-      return ['media', volume, ...folderOf(path).split('/').filter(Boolean)];
+      return onDisk;
     case 'kind':
       return ['media', kind];
   }
 }
 
+interface How {
+  /** Of each part that was asked for, the folder that all of it shares. */
+  shared: ReadonlyMap<string, string>;
+  layout: Layout;
+  names: string;
+  bundle: Bundle | null;
+}
+
 /** What goes with another lies beside it, and is renamed as that is. */
-function wishesWith(file: ProjectFile, main: ProjectFile, how: Parameters<typeof wishesOf>[1]): Wish<string>[] {
+function wishesWith(file: ProjectFile, main: ProjectFile, how: How): Wish<string>[] {
   if (main === file) return wishesOf(file, how);
   const [beside] = wishesOf(main, how);
   if (!beside) return wishesOf(file, how);
@@ -288,10 +323,8 @@ function wishesWith(file: ProjectFile, main: ProjectFile, how: Parameters<typeof
   ];
 }
 
-function wishesOf(
-  file: ProjectFile,
-  { shared, layout, names }: { shared: ReadonlyMap<string, string>; layout: Layout; names: string },
-): Wish<string>[] {
+function wishesOf(file: ProjectFile, how: How): Wish<string>[] {
+  const { shared, names, bundle } = how;
   const order = `${file.path}\0${String(file.volumeId).padStart(12, '0')}`;
   if (!file.isDocument && !file.used && file.asked !== undefined) {
     const above = shared.get(`${file.asked} ${file.volumeId}`) ?? '';
@@ -302,7 +335,7 @@ function wishesOf(
     return [{ key: `${file.fileId}`, folder: [...FOLDERS[file.asked], ...below], name: file.name, order }];
   }
   if (!file.isDocument) {
-    const folder = mediaFolder(file, layout);
+    const folder = mediaFolder(file, how);
     const { clip = null } = file;
     const name = file.isStill ? file.name : nameBy(names, { name: file.name, clip, bin: file.bins.at(-1) ?? null });
     if (file.kept?.length.is === 'parts')
@@ -314,7 +347,11 @@ function wishesOf(
       }));
     return [{ key: `${file.fileId}`, folder, name, order }];
   }
-  const itself = { key: `${file.fileId}`, folder: [DOCUMENTS], name: file.name, order };
+  const place =
+    file.fileId === bundle?.fileId
+      ? { folder: [bundle.folder], name: IN_BUNDLE }
+      : { folder: [DOCUMENTS], name: file.name };
+  const itself = { key: `${file.fileId}`, ...place, order };
   if (file.asItIs) return [itself];
   return [
     itself,

@@ -1,7 +1,7 @@
 // Words of an archive's own page: what it is and how sure, how it was shaped, and what it lets go of.
 import type { Handles } from '../archive/lengths.ts';
 import { KEPT_NAMES } from '../archive/names.ts';
-import { type ArchiveScope, isNarrow } from '../archive/selection.ts';
+import { type ArchiveScope, isNarrow, type Layout } from '../archive/selection.ts';
 import { ago, capital, counted, day, inWords, listed, size } from './amounts.ts';
 import { LEFT_OUT_WORDS } from './lenses.ts';
 
@@ -43,6 +43,13 @@ export function archivePageSentence(
 const lengthWords = ({ value, unit }: Handles): string =>
   value === 0 ? 'nothing' : `${value} ${value === 1 ? unit.slice(0, -1) : unit}`;
 
+const LAYOUT_LINES: Record<Layout, string> = {
+  bins: 'Media by bins',
+  disk: 'Media as it lay on disk',
+  kind: 'Media by kind',
+  bundle: 'Media in one bundle with the newest document',
+};
+
 /** How an archive was asked for, in a few lines. */
 export function shapeWords(scope: ArchiveScope): string[] {
   const { parts, versions, handles, timelines, bins, files, layout, names, pack, rest } = scope;
@@ -59,7 +66,7 @@ export function shapeWords(scope: ArchiveScope): string[] {
   if (handles?.withoutData) lines.push('Without tracks of data in what is cut');
   if (parts.length > 0) lines.push(`With ${listed(parts.map((part) => LEFT_OUT_WORDS[part].toLowerCase()))}`);
   lines.push(versions === 'all' ? 'All versions of its documents' : 'The newest version of each document');
-  lines.push({ bins: 'Media by bins', disk: 'Media as it lay on disk', kind: 'Media by kind' }[layout]);
+  lines.push(LAYOUT_LINES[layout]);
   if (names !== KEPT_NAMES) lines.push(`Names ${names}`);
   if (pack !== 'folder') lines.push(`Written as one ${pack}`);
   if (rest === 'leaves') lines.push('What was not chosen left the documents');

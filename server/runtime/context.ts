@@ -80,7 +80,7 @@ export class JobContext {
   constructor(private readonly options: ContextOptions) {
     this.job = options.job;
     this.pools = options.pools;
-    this.db = guarded(options.db, (tx) => holdLease(tx, this.job, options.leaseSeconds));
+    this.db = guarded(options.db, (tx) => this.holdLease(tx));
   }
 
   now = (): Date => new Date();
@@ -99,6 +99,25 @@ export class JobContext {
   /** Writes: all of it or nothing, and nothing once the lease is gone. After a deadlock `work` is run again. */
   transaction<T>(work: (tx: Transaction) => Promise<T>): Promise<T> {
     return inTransaction(this.db, work);
+  }
+
+  private holdLease(tx: Transaction): Promise<void> {
+    return holdLease(tx, this.job, this.options.leaseSeconds);
+  }
+
+  /**
+   * The same for long work beside which the job writes other things: its row is locked, and its lease looked at, behind
+   * `work` and not before. `last` is for what every transaction of the job writes, its own row and its step's.
+   */
+  transactionLeaseLast(
+    work: (tx: Transaction) => Promise<void>,
+    last: (tx: Transaction) => Promise<void>,
+  ): Promise<void> {
+    return inTransaction(this.options.db, async (tx) => {
+      await work(tx);
+      await this.holdLease(tx);
+      await last(tx);
+    });
   }
 
   /**

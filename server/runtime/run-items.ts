@@ -12,6 +12,7 @@ import type { JobContext } from './context.ts';
 import { endingOf } from './endings.ts';
 import { endJob, type Ending, noteProgress } from './queue.ts';
 import { addFreed, freedFacts, freeNow, noteFreeBefore } from './freed.ts';
+import { markBegun, markItems, setState, settleMarks } from './item-marks.ts';
 import { itemsHasher, type NewReceipt, writeReceipt } from './receipts.ts';
 
 export type Item = typeof stepItems.$inferSelect;
@@ -75,6 +76,7 @@ export async function runItems(context: JobContext, step: Step, work: ItemWork):
   let ending: Ending = { state: 'done' };
   try {
     await resumeProgress(context, step, work.kind.phase);
+    await settleMarks(context, step);
     await context.checkIn();
     await work.prepare?.();
     if (work.frees) await noteFreeBefore(context, step);
@@ -147,7 +149,7 @@ async function runBatches(context: JobContext, step: Step, work: ItemWork): Prom
   try {
     let items = await beginBatch(context, step, { work, cursor });
     while (items.length > 0) {
-      const outcomes = await runBatch(work, items);
+      const outcomes = await runBatch(context, work, items);
       for (const { item } of outcomes.stayed) context.add(item.sizeBytes);
       await journaled;
       // What an earlier run had begun is found by its state, which has to be written down first.
@@ -183,19 +185,21 @@ async function beginBatch(
   { work, cursor }: { work: ItemWork; cursor: Cursor },
 ): Promise<Item[]> {
   const items = await nextItems(context, step, { most: work.batch ?? BATCH, cursor });
-  await markItems(
-    context,
-    items.filter((item) => item.state === 'waiting'),
-    'started',
-  );
+  if (cursor.isFresh && items.length > 0) await markBegun(context, step, cursor.after);
   return items;
 }
 
-async function runBatch(work: ItemWork, items: readonly Item[]): Promise<{ all: Outcome[]; stayed: Outcome[] }> {
+async function runBatch(
+  context: JobContext,
+  work: ItemWork,
+  items: readonly Item[],
+): Promise<{ all: Outcome[]; stayed: Outcome[] }> {
   const held = (await work.lastLook?.(items.filter((item) => item.state !== 'taken'))) ?? new Map<number, Held>();
   const stays = items.filter((item) => held.has(item.id));
   // One that an earlier run had in its hands goes back first.
   const begun = stays.some((item) => item.state !== 'waiting');
+  // What is taken next is written down up to a number, and these are not among it.
+  if (!begun) await markItems(context, stays, 'started');
   const already = new Map<number, ItemResult | null>();
   if (begun) for (const { item, result } of await work.finishOrUndo(stays)) already.set(item.id, result);
   const stayed: Outcome[] = stays.map((item) => {
@@ -237,6 +241,7 @@ async function nextItems(
 }
 
 async function finishOrUndoBegun(context: JobContext, step: Step, work: ItemWork): Promise<void> {
+  await settleMarks(context, step);
   const begun = await context.db
     .select()
     .from(stepItems)
@@ -254,27 +259,12 @@ async function finishOrUndoBegun(context: JobContext, step: Step, work: ItemWork
   await markItems(context, waiting, 'waiting');
 }
 
-/** Writes down how far items are; their own state follows. */
-export async function markItems(
-  context: JobContext,
-  items: readonly Item[],
-  state: 'waiting' | 'started' | 'taken',
-): Promise<void> {
-  if (items.length > 0) await context.transaction((tx) => setState(tx, items, state));
-}
-
-/** Plain text of a query for thousands of items: building it is most of what it costs. */
-const setState = (tx: Transaction, items: readonly Item[], state: Item['state']): Promise<unknown> =>
-  tx.$connection.query('UPDATE step_items SET state = ? WHERE id IN (?)', [state, items.map((item) => item.id)]);
-
 /** Writes down what became of a batch, and what follows from it in the catalogue, all in one transaction. */
 async function journal(context: JobContext, step: Step, work: ItemWork, outcomes: readonly Outcome[]): Promise<void> {
   if (outcomes.length === 0) return;
-  await context.transaction(async (tx) => {
-    await noteProgress(tx, context.job);
+  const plain = outcomes.filter(({ result }) => result.done && result.detail === undefined);
+  const own = async (tx: Transaction) => {
     await work.followUp?.(tx, outcomes);
-    if (work.frees) await addFreed(tx, step, outcomes);
-    const plain = outcomes.filter(({ result }) => result.done && result.detail === undefined);
     if (plain.length > 0)
       await setState(
         tx,
@@ -292,6 +282,10 @@ async function journal(context: JobContext, step: Step, work: ItemWork, outcomes
           .update(stepItems)
           .set({ state: 'done', detail: result.detail.slice(0, 1000) })
           .where(eq(stepItems.id, item.id));
+  };
+  await context.transactionLeaseLast(own, async (tx) => {
+    await noteProgress(tx, context.job);
+    if (work.frees) await addFreed(tx, step, outcomes);
   });
 }
 

@@ -1,7 +1,7 @@
 // The document inside an archive: its references lead to the media beside it, relative, so that the bag can lie
 // anywhere. What is not in the archive is missing there by its own name, in a folder that says so: no reference leads out of
 // the bag, and where each was is in the untouched original beside it.
-import { type ArchiveScope, isNarrow } from '#core/archive/selection.ts';
+import { type ArchiveScope, isNarrow, isOfBundle } from '#core/archive/selection.ts';
 import { portableName } from '#core/archive/names.ts';
 import { availableOf, type FileFacts, type FileUse, placedIn } from '#core/archive/lengths.ts';
 import { referencesOf, type WrittenReference } from '#core/documents/formats/otio-references.ts';
@@ -21,6 +21,10 @@ import { Refused } from '../runtime/refused.ts';
 
 /** Never made: what is looked for there is told as missing, by its name. */
 export const STAYED_OUT = 'media/not in this archive';
+
+/** Of a document: seen from a bundle it is in there. */
+const stayedOut = (document: string): string =>
+  relativeFrom(folderOf(document), isOfBundle(document) ? `${folderOf(document)}/${STAYED_OUT}` : STAYED_OUT);
 
 /** False for what is no file anywhere: an address of the net, something a program makes itself. */
 const isPlace = (target: string): boolean =>
@@ -47,7 +51,7 @@ export async function relinkedDocument(db: Database, relinked: Relinked): Promis
   const { scope, at } = relinked;
   const text = await pointedInside(db, relinked);
   if (scope.rest === 'stays') return text;
-  const outside = urlOfPath(relativeFrom(folderOf(at), STAYED_OUT));
+  const outside = urlOfPath(stayedOut(at));
   return pruneOtio(text, {
     keepsTimeline: (name) => !isNarrow(scope) || scope.timelines.includes(name || UNTITLED),
     keepsClip: (targets) => targets.some((target) => !target.startsWith(outside)),
@@ -65,12 +69,12 @@ async function pointedInside(db: Database, relinked: Relinked): Promise<string> 
     file: (url) => {
       const place = byTarget.get(url);
       if (place !== undefined) return urlOfPath(relativeFrom(from, place));
-      return isPlace(url) ? urlOfPath(relativeFrom(from, `${STAYED_OUT}/${nameAtEnd(url)}`)) : null;
+      return isPlace(url) ? urlOfPath(`${stayedOut(at)}/${nameAtEnd(url)}`) : null;
     },
     sequence: (base, prefix, suffix) => {
       const folder = sequenceFolder(byTarget, { base, prefix, suffix });
       if (folder !== null) return urlOfPath(relativeFrom(from, `${folder}/x`)).slice(0, -1);
-      return isPlace(base) ? urlOfPath(relativeFrom(from, `${STAYED_OUT}/${nameAtEnd(base)}/x`)).slice(0, -1) : null;
+      return isPlace(base) ? urlOfPath(`${stayedOut(at)}/${nameAtEnd(base)}/`) : null;
     },
   }).text;
 }

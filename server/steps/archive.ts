@@ -24,7 +24,15 @@ import { carriersAway, finding, readingFindings } from './findings.ts';
 import { serverStep } from './kind.ts';
 import type { Purpose } from './package-model.ts';
 import { isPartOf } from './package-targets.ts';
-import { heldBytes, ownScope, packageFindings, packageRows, stageSelection, volumesOfItems } from './packages.ts';
+import {
+  heldBytes,
+  ownScope,
+  packageFindings,
+  packageRows,
+  refuseBundle,
+  stageSelection,
+  volumesOfItems,
+} from './packages.ts';
 import { giveUpPackage, writePackage } from './write-package.ts';
 
 export interface NewArchive {
@@ -56,6 +64,7 @@ export async function addArchive(
   const selection = await projectSelection(db, projectId, scope);
   if (selection.chosen.length === 0)
     throw new Refused(`No timeline of ${project.name} uses media that is found. Nothing was added.`);
+  refuseBundle(project.name, scope, selection);
   const held = await heldForThis(db, { projectId, baseId, selection });
   const sizes = sizesOf(selection, scope, held);
   const copies = copiesOn(

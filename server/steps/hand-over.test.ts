@@ -146,6 +146,31 @@ test('one timeline: its media, a document that names nothing else, proven, told 
   expect(await site.db.select().from(handedOver)).toMatchObject([{ folder: 'fog for Ida', toWhom: 'Ida', files: 3 }]);
 });
 
+test('in one bundle: its document names media inside it alone, and whoever reads it finds them', async () => {
+  await add({ scope: { ...TRAILER, layout: 'bundle' } });
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  const bundle = at('fog for Ida', 'data', 'fog.otiod');
+  expect(filesBelow(bundle)).toEqual(['content.otio', 'media/a.mov', 'media/b.mov']);
+  expect(filesBelow(at('fog for Ida', 'data'))).toHaveLength(3);
+  const read = readOtio(readFileSync(path.join(bundle, 'content.otio'), 'utf8'));
+  if (!read.ok) throw new Error('It cannot be read.');
+  const places = read.document.media.map((media) => media.target ?? '');
+  expect(places.toSorted()).toEqual(['media/a.mov', 'media/b.mov', 'media/not%20in%20this%20archive/gone.mov']);
+  execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'manifest-sha512.txt'], { cwd: at('fog for Ida') });
+  expect(readFileSync(at('fog for Ida', 'README.txt'), 'utf8')).toContain('  data/fog.otiod/\n');
+});
+
+test('a bundle of what has no document that can be written anew is refused', async () => {
+  rmSync(path.join(site.root, 'media/fog/fog.otio'));
+  rmSync(path.join(site.root, 'media/fog/other.otio'));
+  site.put('media/fog/fog.edl', EDIT_LIST);
+  await site.read(volume);
+  await expect(add({ scope: { ...USUAL_HAND_OVER, parts: ['unused'], layout: 'bundle' } })).rejects.toThrow(
+    /no OpenTimelineIO document in what was chosen/,
+  );
+  expect((await currentPlan(site.db)).steps).toEqual([]);
+});
+
 test('what was handed over is no project of the house when its volume is read', async () => {
   await add();
   await run();

@@ -27,7 +27,7 @@ import { volumeFree } from '../stores/volume-free.ts';
 import { addStep } from './adding.ts';
 import { finding, nameTaken, readingFindings, readOnly, tooFull, unreachable } from './findings.ts';
 import { serverStep } from './kind.ts';
-import { ownScope, packageFindings, packageRows, stageSelection, volumesOfItems } from './packages.ts';
+import { ownScope, packageFindings, packageRows, refuseBundle, stageSelection, volumesOfItems } from './packages.ts';
 import type { Purpose, Writing } from './package-model.ts';
 import { giveUpPackage, writePackage } from './write-package.ts';
 
@@ -60,6 +60,7 @@ export async function addHandOver(
   const selection = await projectSelection(db, projectId, scope);
   if (selection.chosen.length === 0)
     throw new Refused(`Nothing that was chosen of ${project.name} is found. Nothing was added.`);
+  refuseBundle(project.name, scope, selection);
   const params = { projectId, volumeId, folder, toWhom, scope: ownScope(scope) };
   const names = { project: project.name, volume: volume.name };
   return inTransaction(db, async (tx) => {

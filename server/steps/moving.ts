@@ -25,13 +25,13 @@ import { recomputeProjectSumsIn } from '../readings/project-sums.ts';
 import { readDocuments } from '../readings/read-documents.ts';
 import { readVolume } from '../readings/read-volume.ts';
 import type { JobContext } from '../runtime/context.ts';
+import { markItems } from '../runtime/item-marks.ts';
 import type { StoreNeed } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
 import {
   finishItems,
   type Item,
   type ItemWork,
-  markItems,
   type Outcome,
   runItems,
   type Step,

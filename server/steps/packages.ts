@@ -2,7 +2,7 @@
 // against it.
 import { eq } from 'drizzle-orm';
 import { KEPT_NAMES } from '#core/archive/names.ts';
-import type { ArchiveScope } from '#core/archive/selection.ts';
+import { type ArchiveScope, bundledIn } from '#core/archive/selection.ts';
 import type { ProjectId } from '#core/model.ts';
 import { fontsWithout } from '#core/documents/needs.ts';
 import { nameOf } from '#core/paths.ts';
@@ -15,6 +15,7 @@ import type { Db, Transaction } from '../db/connect.ts';
 import { archiveFiles, archiveParts, archives } from '../db/schema/archives.ts';
 import { stepItems, steps } from '../db/schema/plans.ts';
 import { projects } from '../db/schema/projects.ts';
+import { Refused } from '../runtime/refused.ts';
 import { stagedParts, stageParts, unweighed } from './archive-parts.ts';
 import { finding } from './findings.ts';
 
@@ -65,6 +66,14 @@ interface NewPackage {
   purpose: 'archive' | 'hand over';
   /** The earlier archive it builds on. */
   baseId: number | null;
+}
+
+/** A bundle is of a document that can be written anew. */
+export function refuseBundle(project: string, scope: ArchiveScope, { chosen }: ProjectSelection): void {
+  if (scope.layout === 'bundle' && !bundledIn(chosen))
+    throw new Refused(
+      `${project} has no OpenTimelineIO document in what was chosen, which a bundle is made of. Nothing was added; choose another way for media to lie.`,
+    );
 }
 
 /** The package as it will be: what is written down of it is the journal of its writing. */

@@ -19,7 +19,8 @@ import type { JobContext } from '../runtime/context.ts';
 import { workerSettings } from '../settings.ts';
 import { trustsUnseenPrograms } from '../site/house-rules.ts';
 import type { StoreNeed } from '../runtime/queue.ts';
-import { type Item, type ItemWork, markItems, type Outcome, quietly } from '../runtime/run-items.ts';
+import { markTaken } from '../runtime/item-marks.ts';
+import { type Item, type ItemWork, type Outcome, quietly } from '../runtime/run-items.ts';
 
 export const removalOf = (item: Item): Removal => ({
   itemId: item.id,
@@ -45,6 +46,8 @@ export function removal(
 
 /** Files go one after the other without a pause; now and then what waits for an answer of the database is let on. */
 const AT_A_STRETCH = 20;
+/** Within that nobody could tell whether a folder was moved before or after: not every file of it is a question. */
+const FOLDER_HOLDS_MS = 5;
 const breathe = () => new Promise((resolve) => setImmediate(resolve));
 
 /**
@@ -65,6 +68,7 @@ export async function* reached(
       continue;
     }
     await context.assertLease();
+    root.holdsForMs = FOLDER_HOLDS_MS;
     yield { item, root };
   }
 }
@@ -92,8 +96,8 @@ async function removeItems(context: JobContext, items: readonly Item[]): Promise
     }
     return taken;
   };
-  const removeThem = async (taken: readonly Item[]): Promise<void> => {
-    await markItems(context, taken, 'taken');
+  const removeThem = async (part: readonly Item[], taken: readonly Item[]): Promise<void> => {
+    await markTaken(context, part, taken);
     for (let at = 0; at < taken.length && !context.isToEnd; at += AT_ONCE) {
       await context.assertLease();
       const some = taken.slice(at, at + AT_ONCE);
@@ -113,9 +117,10 @@ async function removeItems(context: JobContext, items: readonly Item[]): Promise
   try {
     const size = Math.ceil(items.length / PARTS);
     for (let at = 0; at < items.length; at += size) {
-      const taken = await takeThem(items.slice(at, at + size));
+      const part = items.slice(at, at + size);
+      const taken = await takeThem(part);
       await removing;
-      removing = quietly(removeThem(taken));
+      removing = quietly(removeThem(part, taken));
     }
   } finally {
     // Nothing of it goes on when this has ended, however it ends.

@@ -12,15 +12,8 @@ import { USED_BY_LIVING, usedByLiving } from '../db/naming.ts';
 import { files } from '../db/schema/catalogue.ts';
 import { siteMark } from '../db/site-mark.ts';
 import type { JobContext } from '../runtime/context.ts';
-import {
-  finishItems,
-  type Item,
-  type ItemWork,
-  markItems,
-  type Outcome,
-  runItems,
-  type Step,
-} from '../runtime/run-items.ts';
+import { markTaken } from '../runtime/item-marks.ts';
+import { finishItems, type Item, type ItemWork, type Outcome, runItems, type Step } from '../runtime/run-items.ts';
 import { trustsUnseenPrograms } from '../site/house-rules.ts';
 import { type Added, addFileStepIn, FILE_FACTS, notInAPlan } from './adding.ts';
 import { readDocumentsBefore, storesOfDocuments, unreadDocuments, unreadFindings } from './documents-before.ts';
@@ -139,7 +132,7 @@ async function setAsideItems(
       outcomes.push({ item, result: { done: true } });
     } else outcomes.push({ item, result });
   }
-  await markItems(context, taken, 'taken');
+  await markTaken(context, items, taken);
   for (const item of taken) {
     if (context.isToEnd) break;
     const root = (await context.root(item.volumeId))!;

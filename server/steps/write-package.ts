@@ -2,9 +2,8 @@
 // sums and read back from the medium of every carrier; documents are relinked inside; and only when everything read back does
 // the bag get its name, carrier by carrier. A package is whole or it is not. The steps that archive and hand over run it.
 import { and, eq, inArray, notInArray, sql } from 'drizzle-orm';
-import { DOCUMENTS } from '#core/archive/selection.ts';
+import { isDocumentPlace } from '#core/archive/selection.ts';
 import { grouped } from '#core/grouped.ts';
-import { liesIn } from '#core/paths.ts';
 import { HELD_WORDS } from '#core/plan/plan.ts';
 import { counted } from '#core/wording/amounts.ts';
 import { codeOf, isUnchanged, look } from '#disk/facts.ts';
@@ -292,7 +291,7 @@ async function ofItsSource(
   error: unknown,
   { volumeId, payloadPath }: Pick<Troubled, 'volumeId' | 'payloadPath'>,
 ): Promise<Held | null> {
-  if (error instanceof Refused || liesIn(payloadPath, DOCUMENTS)) return null;
+  if (error instanceof Refused || isDocumentPlace(payloadPath)) return null;
   const reason = (['gone', 'not a file', 'not permitted', 'changed', 'unreadable'] as const).find(
     (one) => one === codeOf(error),
   );

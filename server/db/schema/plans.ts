@@ -36,6 +36,9 @@ export const steps = mysqlTable(
     linkedBytes: amount('linked_bytes').notNull().default(0),
     /** Bytes that were free on each volume before it began, by the volume's number. */
     freeBefore: jsonOf<Record<string, number>>('free_before'),
+    /** While it runs: its items up to this number that say 'waiting' are begun, or taken; see runtime/item-marks.ts. */
+    begunTo: amount('begun_to').notNull().default(0),
+    takenTo: amount('taken_to').notNull().default(0),
   },
   (t) => [index('steps_plan').on(t.planId)],
 );
