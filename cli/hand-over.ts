@@ -11,6 +11,7 @@ import { type Out, shaped, type ShapeOptions, tellJson, tellSelection, withShape
 interface HandOverOptions extends ShapeOptions {
   to?: string;
   on?: string;
+  point?: boolean;
 }
 
 export function addHandOverCommands(command: Command, open: () => Database, out: Out): void {
@@ -20,7 +21,8 @@ export function addHandOverCommands(command: Command, open: () => Database, out:
       .description('what somebody would get of a project; with --to and --on it is added to the plan')
       .argument('<project>', 'its name')
       .option('--to <name>', 'who gets it')
-      .option('--on <volume>', 'the volume it is written to'),
+      .option('--on <volume>', 'the volume it is written to')
+      .option('--point', "the project's documents get a new version that names what is handed over"),
     USUAL_HAND_OVER,
   ).action((project: string, asked: HandOverOptions) => handOver(open(), out, { project, ...asked }));
 }
@@ -33,7 +35,8 @@ async function handOver(db: Database, out: Out, asked: HandOverOptions & { proje
   const added =
     volume && !asked.dryRun
       ? await addHandOver(db, {
-          ...{ projectId, volumeId: volume.volumeId, folder, toWhom: asked.to!, scope, now: new Date() },
+          ...{ projectId, volumeId: volume.volumeId, folder, toWhom: asked.to!, scope },
+          ...{ points: asked.point ?? false, now: new Date() },
         })
       : null;
   if (asked.json) return tellJson(out, { project: name, folder, scope, selection, seconds, added });

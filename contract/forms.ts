@@ -181,6 +181,10 @@ const carrierIds = z
     (list) => list.length <= 60 && list.every((n) => Number.isSafeInteger(n) && n > 0),
     'The carriers could not be understood. Choose again.',
   );
+const tick = z
+  .literal('on')
+  .optional()
+  .transform((value) => value === 'on');
 const stageArchive = z.object({
   intent: z.literal('stage'),
   carrierIds,
@@ -208,6 +212,7 @@ export const shapeArchiveForm = z.discriminatedUnion('intent', [
       .max(120, 'The name is longer than 120 letters.'),
     folder: plainName,
     scope: scopeText,
+    points: tick,
   }),
   z.object({ intent: z.literal('keep shape'), name: shapeName, scope: scopeText }),
   z.object({ intent: z.literal('forget shape'), name: shapeName }),
@@ -423,10 +428,7 @@ export const projectsForm = z.discriminatedUnion('intent', [
   z.object({
     intent: z.literal('from template'),
     templateId: id('The template'),
-    make: z
-      .literal('on')
-      .optional()
-      .transform((value) => value === 'on'),
+    make: tick,
     ...projectFacts,
   }),
 ]);
@@ -552,10 +554,7 @@ export const settingsForm = z.discriminatedUnion('intent', [
       .int('The hours are not a whole number.')
       .min(0, 'The hours cannot be less than none.')
       .max(8760, 'A read-back can stand for a year at most: 8,760 hours.'),
-    trustUnseen: z
-      .literal('on')
-      .optional()
-      .transform((value) => value === 'on'),
+    trustUnseen: tick,
   }),
   z.object({
     intent: z.literal('backup'),
@@ -595,10 +594,7 @@ export const settingsForm = z.discriminatedUnion('intent', [
       .transform((text) => text.split(/[\s,;]+/).filter(Boolean))
       .pipe(z.array(mailAddress).max(20, 'Twenty people at most. Nothing was saved.')),
     hour: wholeOrNone('The hour', 23),
-    alerts: z
-      .literal('on')
-      .optional()
-      .transform((value) => value === 'on'),
+    alerts: tick,
     address: z
       .literal('')
       .or(webAddress)
@@ -713,10 +709,6 @@ const everyHours = z
     'How often it is read is a whole number of hours from 1 to 8760, or empty for only when asked.',
   );
 const duty = z.enum(DUTIES, 'That is not a duty a volume can have.');
-const tick = z
-  .literal('on')
-  .optional()
-  .transform((value) => value === 'on');
 const megabits = z
   .string()
   .trim()

@@ -1,6 +1,7 @@
 // What is made of a project: an archive, or what somebody else gets of it; and for that, who it is and where it is written.
 import clsx from 'clsx';
 import { Link } from 'react-router';
+import type { ArchiveScope } from '#core/archive/selection.ts';
 import type { HandedOver } from '#server/archives/handed-over.ts';
 import { day, exactTime, size } from '#core/wording/amounts.ts';
 import { useFrame } from '../shell/use-frame';
@@ -35,7 +36,7 @@ export function Ends({ isHandOver }: { isHandOver: boolean }) {
 }
 
 interface ReceiverProps {
-  data: { archiveBytes: number; earlier: readonly HandedOver[] };
+  data: { archiveBytes: number; earlier: readonly HandedOver[]; scope: Pick<ArchiveScope, 'pack'> };
   toWhom: string;
   onName: (name: string) => void;
 }
@@ -71,27 +72,43 @@ export function Receiver({ data, toWhom, onName }: ReceiverProps) {
           </select>
         </Field>
       </div>
+      {data.scope.pack === 'folder' && (
+        <label className="mt-3 flex items-start gap-2">
+          <input type="checkbox" name="points" className="mt-1" />
+          <span>
+            Point the project at it
+            <span className="block text-[13px] text-ink-2">
+              Its documents get a new version that names these files; the version there is now stays
+            </span>
+          </span>
+        </label>
+      )}
       <p className="mt-3 text-[13px] text-ink-2">
         Copied and read back whole, but no archive: nothing here may be removed because of it.
       </p>
-      {data.earlier.length > 0 && (
-        <>
-          <h3 className="mt-3 text-[13px] font-semibold">Handed over before</h3>
-          <ul className="rows mt-1 text-[13px]">
-            {data.earlier.map((one) => (
-              <li key={one.id} className="py-1">
-                <span className="flex justify-between gap-2">
-                  <span className="min-w-0 break-words">{one.toWhom}</span>
-                  <b className="whitespace-nowrap">{size(one.bytes)}</b>
-                </span>
-                <span className="block text-ink-2" title={exactTime(one.atMs)}>
-                  {day(one.atMs)}, <span className="path">{one.folder}</span> on {one.volume}
-                </span>
-              </li>
-            ))}
-          </ul>
-        </>
-      )}
+      <Earlier earlier={data.earlier} />
     </Card>
+  );
+}
+
+function Earlier({ earlier }: { earlier: readonly HandedOver[] }) {
+  if (earlier.length === 0) return null;
+  return (
+    <>
+      <h3 className="mt-3 text-[13px] font-semibold">Handed over before</h3>
+      <ul className="rows mt-1 text-[13px]">
+        {earlier.map((one) => (
+          <li key={one.id} className="py-1">
+            <span className="flex justify-between gap-2">
+              <span className="min-w-0 break-words">{one.toWhom}</span>
+              <b className="whitespace-nowrap">{size(one.bytes)}</b>
+            </span>
+            <span className="block text-ink-2" title={exactTime(one.atMs)}>
+              {day(one.atMs)}, <span className="path">{one.folder}</span> on {one.volume}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </>
   );
 }

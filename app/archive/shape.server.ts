@@ -215,7 +215,8 @@ export async function action({ request, params }: Route.ActionArgs) {
         const added = await addHandOver(db(), {
           projectId: idFrom(params.projectId, 'project') as ProjectId,
           volumeId: form.volumeId as VolumeId,
-          ...{ folder: form.folder, toWhom: form.toWhom, scope: form.scope, now: new Date() },
+          ...{ folder: form.folder, toWhom: form.toWhom, scope: form.scope },
+          ...{ points: form.points, now: new Date() },
         });
         return `Added ${size(added.bytes)} for ${form.toWhom} to the plan. Review the plan and run it.`;
       }

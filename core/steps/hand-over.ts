@@ -14,6 +14,8 @@ export const handOver = stepKind({
     folder: z.string().min(1).max(250),
     toWhom: z.string().trim().min(1).max(120),
     scope: archiveScope,
+    /** The project's documents get a new version that names what is handed over. */
+    points: z.boolean().default(false),
   }),
   level: () => null,
   does: 'writes',

@@ -22,9 +22,23 @@ import { Refused } from '../runtime/refused.ts';
 /** Never made: what is looked for there is told as missing, by its name. */
 export const STAYED_OUT = 'media/not in this archive';
 
-/** Of a document: seen from a bundle it is in there. */
-const stayedOut = (document: string): string =>
-  relativeFrom(folderOf(document), isOfBundle(document) ? `${folderOf(document)}/${STAYED_OUT}` : STAYED_OUT);
+/** What references say of media in a package and of media that is in none. */
+export interface Lead {
+  /** @param written what the reference said before */
+  to(written: string, payloadPath: string): string;
+  /** Of what stayed out, by its name; null leaves it as it is. */
+  out(name: string): string | null;
+}
+
+/** The document lies in the package itself: nothing it says leads out of that, nor out of a bundle. */
+function leadingInside(document: string): Lead {
+  const from = folderOf(document);
+  const out = relativeFrom(from, isOfBundle(document) ? `${from}/${STAYED_OUT}` : STAYED_OUT);
+  return {
+    to: (_written, place) => urlOfPath(relativeFrom(from, place)),
+    out: (name) => urlOfPath(`${out}/${name}`),
+  };
+}
 
 /** False for what is no file anywhere: an address of the net, something a program makes itself. */
 const isPlace = (target: string): boolean =>
@@ -49,41 +63,46 @@ export interface Relinked {
 
 export async function relinkedDocument(db: Database, relinked: Relinked): Promise<string> {
   const { scope, at } = relinked;
-  const text = await pointedInside(db, relinked);
+  const lead = leadingInside(at);
+  const { text } = await pointedDocument(db, relinked, lead);
   if (scope.rest === 'stays') return text;
-  const outside = urlOfPath(stayedOut(at));
+  const outside = lead.out('')!;
   return pruneOtio(text, {
     keepsTimeline: (name) => !isNarrow(scope) || scope.timelines.includes(name || UNTITLED),
     keepsClip: (targets) => targets.some((target) => !target.startsWith(outside)),
   });
 }
 
-async function pointedInside(db: Database, relinked: Relinked): Promise<string> {
-  const { text, fileId, at, files } = relinked;
+/** The text of a document whose references lead to the media of a package. */
+export async function pointedDocument(
+  db: Database,
+  relinked: Omit<Relinked, 'scope'>,
+  lead: Lead,
+): Promise<{ text: string; replaced: number }> {
+  const { text, fileId, files } = relinked;
   const places = new Map(files.filter((file) => file.role === 'media').map((file) => [file.fileId, file.payloadPath]));
   const named = (await targetsOf(db, { fileId })).filter((row) => row.fileId !== null);
   const byTarget = new Map(named.map((row) => [row.target, places.get(row.fileId!)]));
-  const from = folderOf(at);
   return relinkOtio(text, {
-    part: await partsOf(db, relinked),
+    part: await partsOf(db, relinked, lead),
     file: (url) => {
       const place = byTarget.get(url);
-      if (place !== undefined) return urlOfPath(relativeFrom(from, place));
-      return isPlace(url) ? urlOfPath(`${stayedOut(at)}/${nameAtEnd(url)}`) : null;
+      if (place !== undefined) return lead.to(url, place);
+      return isPlace(url) ? lead.out(nameAtEnd(url)) : null;
     },
     sequence: (base, prefix, suffix) => {
       const folder = sequenceFolder(byTarget, { base, prefix, suffix });
-      if (folder !== null) return urlOfPath(relativeFrom(from, `${folder}/x`)).slice(0, -1);
-      return isPlace(base) ? urlOfPath(`${stayedOut(at)}/${nameAtEnd(base)}/`) : null;
+      if (folder !== null) return lead.to(`${base}x`, `${folder}/x`).slice(0, -1);
+      return isPlace(base) ? (lead.out(`${nameAtEnd(base)}/x`)?.slice(0, -1) ?? null) : null;
     },
-  }).text;
+  });
 }
 
 /**
  * Of media that went in as parts, which part each reference leads to: the one that holds all that is shown by it; what no
  * timeline uses leads to the first.
  */
-async function partsOf(db: Database, relinked: Relinked): Promise<Relinking['part']> {
+async function partsOf(db: Database, relinked: Omit<Relinked, 'scope'>, lead: Lead): Promise<Relinking['part']> {
   const { text, timelines, at } = relinked;
   const [byTarget, sequences] = [await filesInParts(db, relinked), await sequencesInParts(db, relinked)];
   if (byTarget.size === 0 && sequences.length === 0) return undefined;
@@ -92,7 +111,7 @@ async function partsOf(db: Database, relinked: Relinked): Promise<Relinking['par
     const reference = references.get(place) ?? { used: null, usedByAll: null, isWhole: false };
     if ('url' in named) {
       const own = byTarget.get(named.url);
-      return own ? partOfFile(own, { reference, at }) : null;
+      return own ? partOfFile(own, { reference, at, lead, written: named.url }) : null;
     }
     const own = sequences.find(
       ({ stills }) =>
@@ -101,7 +120,7 @@ async function partsOf(db: Database, relinked: Relinked): Promise<Relinking['par
         stills.suffix === named.suffix &&
         stills.first === named.first,
     );
-    return own ? partOfSequence(own, { reference, at }) : null;
+    return own ? partOfSequence(own, { reference, at, lead, written: `${named.base}x` }) : null;
   };
 }
 
@@ -112,12 +131,15 @@ interface InParts {
 }
 interface Leading {
   reference: WrittenReference;
+  /** What it says now. */
+  written: string;
   at: string;
+  lead: Lead;
 }
 
 async function filesInParts(
   db: Database,
-  { projectId, timelines, fileId, files }: Relinked,
+  { projectId, timelines, fileId, files }: Omit<Relinked, 'scope'>,
 ): Promise<Map<string, InParts>> {
   const parts = grouped(
     files.filter((file) => file.role === 'part'),
@@ -134,7 +156,7 @@ async function filesInParts(
   return byTarget;
 }
 
-function partOfFile({ file, use, parts }: InParts, { reference, at }: Leading): PartPlace | null {
+function partOfFile({ file, use, parts }: InParts, { reference, at, lead, written }: Leading): PartPlace | null {
   const used = reference.used ?? reference.usedByAll;
   const ranges =
     used && use.rate ? placedIn(file, { ...use, spans: [coverInRate(used.range, used.rate, use.rate)] }) : [];
@@ -146,7 +168,7 @@ function partOfFile({ file, use, parts }: InParts, { reference, at }: Leading): 
   if (!part && !reference.used && !reference.isWhole) return null;
   const available = part && availableOf(file, use, { from: part.partFrom!, to: part.partTo! });
   if (!available) throw notInParts(at, parts[0]!.path);
-  return { target: urlOfPath(relativeFrom(folderOf(at), part.payloadPath)), available };
+  return { target: lead.to(written, part.payloadPath), available };
 }
 
 const notInParts = (document: string, media: string) =>
@@ -162,7 +184,10 @@ interface SequenceInParts extends SequenceUse {
 }
 
 /** Sequences of which some stills went in, and not all. */
-async function sequencesInParts(db: Database, { fileId, files }: Relinked): Promise<SequenceInParts[]> {
+async function sequencesInParts(
+  db: Database,
+  { fileId, files }: Pick<Relinked, 'fileId' | 'files'>,
+): Promise<SequenceInParts[]> {
   const places = new Map(files.filter((file) => file.role === 'media').map((file) => [file.fileId, file]));
   const found: SequenceInParts[] = [];
   for (const sequence of await sequencesOf(db, fileId)) {
@@ -179,7 +204,7 @@ async function sequencesInParts(db: Database, { fileId, files }: Relinked): Prom
 /** The stretch between stills that stayed out which holds all that is shown by a reference. */
 function partOfSequence(
   { stills, use, files, folder, out }: SequenceInParts,
-  { reference, at }: Leading,
+  { reference, lead, written }: Leading,
 ): PartPlace | null {
   const used = reference.used ?? reference.usedByAll;
   const { rate, start, duration } = use;
@@ -194,7 +219,7 @@ function partOfSequence(
   const end = stills.count ?? Math.ceil(duration / stills.step);
   const to = isWhole ? Math.min(end, ...out.filter((one) => one >= last)) : end;
   return {
-    target: urlOfPath(relativeFrom(folderOf(at), `${folder}/x`)).slice(0, -1),
+    target: lead.to(written, `${folder}/x`).slice(0, -1),
     available: { start: start + from * stills.step, duration: (to - from) * stills.step, rate },
     firstStill: stills.first + from * stills.step,
   };

@@ -1,6 +1,6 @@
 // What is handed over: whole, readable anywhere, and with nothing of the house that was not chosen.
 import { execFileSync } from 'node:child_process';
-import { appendFileSync, existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import fs, { appendFileSync, existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import os from 'node:os';
 import path from 'node:path';
 import { eq } from 'drizzle-orm';
@@ -9,6 +9,7 @@ import { readOtio } from '#core/documents/formats/otio.ts';
 import { pathOfUrl } from '#core/documents/targets.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { TestSite } from '#test/site.ts';
+import { wav } from '#test/wav.ts';
 import { archiveRows, carrierRows } from '../archives/shelf.ts';
 import {
   archiveCopies,
@@ -20,7 +21,7 @@ import {
   handedOver,
 } from '../db/schema/archives.ts';
 import { files } from '../db/schema/catalogue.ts';
-import { documents } from '../db/schema/documents.ts';
+import { documents, media } from '../db/schema/documents.ts';
 import { projects } from '../db/schema/projects.ts';
 import { receipts } from '../db/schema/receipts.ts';
 import { currentPlan, findingsOf } from '../plan/plan.ts';
@@ -169,6 +170,79 @@ test('a bundle of what has no document that can be written anew is refused', asy
     /no OpenTimelineIO document in what was chosen/,
   );
   expect((await currentPlan(site.db)).steps).toEqual([]);
+});
+
+describe('the project pointed at what was handed over', () => {
+  const versions = () =>
+    readdirSync(path.join(site.root, 'media/fog'))
+      .filter((name) => name.endsWith('.otio'))
+      .sort();
+  const targetsIn = (name: string) => {
+    const read = readOtio(readFileSync(path.join(site.root, 'media/fog', name), 'utf8'));
+    if (!read.ok) throw new Error('It cannot be read.');
+    return read.document.media.map((media) => media.target ?? '').sort();
+  };
+
+  test('gets a new version that names the copies, what did not go along stays, and all of it is found', async () => {
+    const before = readFileSync(path.join(site.root, 'media/fog/fog.otio'), 'utf8');
+    await add({ points: true });
+    const findings = await findingsOf(site.db, (await currentPlan(site.db)).steps);
+    expect(findings).toContainEqual(expect.objectContaining({ code: 'documents relinked' }));
+    expect(await run()).toMatchObject({ state: 'done', trouble: null });
+    await site.workOff();
+    expect(versions()).toEqual(['fog v2.otio', 'fog.otio', 'other.otio']);
+    expect(readFileSync(path.join(site.root, 'media/fog/fog.otio'), 'utf8')).toBe(before);
+    const copies = `file://${at('fog for Ida', 'data', 'media', 'Rushes')}`.replaceAll(' ', '%20');
+    expect([...new Set(targetsIn('fog v2.otio'))]).toEqual([
+      `${copies}/a.mov`,
+      `${copies}/b.mov`,
+      'rushes/gone.mov',
+      'rushes/secret.mov',
+    ]);
+    const [receipt] = await site.db.select().from(receipts).where(eq(receipts.action, 'handed over'));
+    expect(receipt!.facts).toMatchObject({ newVersions: ['fog v2.otio'] });
+    const [newest] = await site.db.select().from(documents).where(eq(documents.name, 'fog v2.otio'));
+    const found = await site.db.select().from(media).where(eq(media.documentId, newest!.id));
+    expect(found.filter((one) => one.found > 0).map((one) => one.name).length).toBe(found.length - 1);
+    // The documents of what was handed over are still nobody's.
+    const known = (await site.db.select().from(projects)).map((project) => project.name).sort();
+    expect(known).toEqual(['Fog', 'other']);
+  });
+
+  test('of media that went as parts each reference leads to its part', async () => {
+    const sound = wav(100_000, 3);
+    site.put('media/fog/rushes/a.mov', Buffer.alloc(10));
+    site.put('media/fog/rushes/s.wav', sound);
+    const cut = timeline('Cut', 'rushes/s.wav');
+    site.put('media/fog/fog.otio', JSON.stringify(cut));
+    await site.read(volume);
+    await add({ points: true, scope: { ...USUAL_HAND_OVER, handles: { value: 0, unit: 'frames', gapSeconds: 0 } } });
+    expect(await run()).toMatchObject({ state: 'done', trouble: null });
+    const [target] = targetsIn('fog v2.otio');
+    expect(target).toMatch(/s_f\d+\.wav$/);
+    expect(existsSync(pathOfUrl(target!))).toBe(true);
+    expect(readFileSync(pathOfUrl(target!)).length).toBeLessThan(sound.length);
+  });
+
+  test('a document that was saved meanwhile gets none, and the receipt says so', async () => {
+    await add({ points: true });
+    await site.runPlan();
+    const rename = fs.renameSync;
+    const saved = jest.spyOn(fs, 'renameSync').mockImplementation((from, to) => {
+      rename(from, to);
+      // Its package has its name.
+      if (String(to).endsWith('fog for Ida')) appendFileSync(path.join(site.root, 'media/fog/fog.otio'), ' ');
+    });
+    expect(await site.workOff()).toMatchObject({ state: 'done', trouble: null });
+    saved.mockRestore();
+    expect(versions()).toEqual(['fog.otio', 'other.otio']);
+    const [receipt] = await site.db.select().from(receipts).where(eq(receipts.action, 'handed over'));
+    expect(receipt!.facts).toMatchObject({ newVersions: [], notRelinked: ['fog.otio (it was saved meanwhile)'] });
+  });
+
+  test('into one file it is refused', async () => {
+    await expect(add({ points: true, scope: { ...TRAILER, pack: 'zip' } })).rejects.toThrow(/at a folder only/);
+  });
 });
 
 test('what was handed over is no project of the house when its volume is read', async () => {

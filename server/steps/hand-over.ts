@@ -1,6 +1,6 @@
 // What is handed over to another editor or another house: a package on a volume, made and proven as an archive is. Its rows are
 // the journal of its writing and go with the end of it; what stays is the receipt, and where it lies.
-import { and, eq, inArray } from 'drizzle-orm';
+import { and, eq, inArray, isNull } from 'drizzle-orm';
 import { type ArchiveScope, USUAL_HAND_OVER } from '#core/archive/selection.ts';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { relativePath, utf8Length } from '#core/paths.ts';
@@ -10,7 +10,7 @@ import { checkTimelines } from '../archives/lengths.ts';
 import { projectSelection } from '../archives/selection.ts';
 import { disk } from '../carriers/disk/disk.ts';
 import { packedName } from '../carriers/packers.ts';
-import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
+import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import {
   archiveCopies,
   archiveFiles,
@@ -20,6 +20,8 @@ import {
   copyParts,
   handedOver,
 } from '../db/schema/archives.ts';
+import { documents } from '../db/schema/documents.ts';
+import { stepItems } from '../db/schema/plans.ts';
 import { projects } from '../db/schema/projects.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { Refused } from '../runtime/refused.ts';
@@ -27,8 +29,10 @@ import { volumeFree } from '../stores/volume-free.ts';
 import { addStep } from './adding.ts';
 import { finding, nameTaken, readingFindings, readOnly, tooFull, unreachable } from './findings.ts';
 import { serverStep } from './kind.ts';
+import { relinkedFacts, relinkedFinding } from './moving.ts';
 import { ownScope, packageFindings, packageRows, refuseBundle, stageSelection, volumesOfItems } from './packages.ts';
 import type { Purpose, Writing } from './package-model.ts';
+import { pointAtCopy } from './point-at-copy.ts';
 import { giveUpPackage, writePackage } from './write-package.ts';
 
 export interface NewHandOver {
@@ -37,13 +41,15 @@ export interface NewHandOver {
   folder: string;
   toWhom: string;
   scope?: ArchiveScope;
+  /** The project's documents get a new version that names what is handed over. */
+  points?: boolean;
   now: Date;
 }
 
 /** Adds what somebody gets of a project, as the catalogue knows it now. */
 export async function addHandOver(
   db: Database,
-  { projectId, volumeId, folder, toWhom, scope: asked = USUAL_HAND_OVER, now }: NewHandOver,
+  { projectId, volumeId, folder, toWhom, scope: asked = USUAL_HAND_OVER, points = false, now }: NewHandOver,
 ): Promise<{ files: number; bytes: number }> {
   // The untouched document names all of the house.
   const scope = { ...asked, originals: false };
@@ -61,7 +67,9 @@ export async function addHandOver(
   if (selection.chosen.length === 0)
     throw new Refused(`Nothing that was chosen of ${project.name} is found. Nothing was added.`);
   refuseBundle(project.name, scope, selection);
-  const params = { projectId, volumeId, folder, toWhom, scope: ownScope(scope) };
+  if (points && scope.pack !== 'folder')
+    throw new Refused('A project can be pointed at a folder only, not into one file. Nothing was added.');
+  const params = { projectId, volumeId, folder, toWhom, scope: ownScope(scope), points };
   const names = { project: project.name, volume: volume.name };
   return inTransaction(db, async (tx) => {
     const stepId = await addStep(tx, { kind, params, names, now });
@@ -71,8 +79,17 @@ export async function addHandOver(
 
 type Params = ReturnType<typeof kind.params.parse>;
 
-const purposeOf = ({ projectId, volumeId, folder, toWhom, scope }: Params): Purpose => ({
+/** Documents among what goes along that count. */
+const writtenAnew = (db: Db, stepId: number) =>
+  db
+    .select({ id: documents.id, name: documents.name, volumeId: stepItems.volumeId })
+    .from(stepItems)
+    .innerJoin(documents, eq(documents.fileId, stepItems.fileId))
+    .where(and(eq(stepItems.stepId, stepId), isNull(documents.supersededBy)));
+
+const purposeOf = ({ projectId, volumeId, folder, toWhom, scope, points }: Params): Purpose => ({
   ...{ kind, projectId, scope, handedTo: toWhom, sets: null },
+  ...(points ? { afterwards: async (writing) => relinkedFacts(await pointAtCopy(writing, { volumeId, folder })) } : {}),
   async destinations(context, part) {
     const { db } = context;
     const [volume] = await db.select().from(volumes).where(eq(volumes.id, volumeId));
@@ -120,7 +137,7 @@ async function forget(tx: Transaction, { archive, parts }: Writing): Promise<voi
 
 export const handOver = serverStep({
   kind,
-  async findings(db, step, { projectId, volumeId, folder, scope }) {
+  async findings(db, step, { projectId, volumeId, folder, scope, points }) {
     const findings = [
       ...(await readingFindings(db, step)),
       ...(await unreachable(db, step, [volumeId])),
@@ -134,13 +151,19 @@ export const handOver = serverStep({
     const asItIs = selection.chosen.filter((file) => file.isDocument && file.asItIs);
     if (asItIs.length > 0)
       findings.push(finding(step, 'goes as it is', 'note', { documents: asItIs.length, example: asItIs[0]!.name }));
+    if (points) findings.push(...(await relinkedFinding(db, step, await writtenAnew(db, step.stepId))));
     return [...findings, ...(await packageFindings(db, step, { projectId, scope, selection }))];
   },
-  async stores(tx, step, { volumeId }) {
-    const sources = (await volumesOfItems(tx, step.id)).filter((id) => id !== volumeId);
+  async stores(tx, step, { volumeId, points }) {
+    // Where a document gets a new version its volume is changed too.
+    const changed = new Set([
+      volumeId,
+      ...(points ? (await writtenAnew(tx, step.id)).map((document) => document.volumeId) : []),
+    ]);
+    const sources = (await volumesOfItems(tx, step.id)).filter((id) => !changed.has(id));
     return [
       ...sources.map((id) => ({ store: 'volume' as const, id, mode: 'look' as const })),
-      { store: 'volume', id: volumeId, mode: 'change' },
+      ...[...changed].map((id) => ({ store: 'volume' as const, id, mode: 'change' as const })),
     ];
   },
   async begin(tx, step, params) {

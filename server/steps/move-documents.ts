@@ -11,7 +11,7 @@ import { nextVersion, versionOf } from '#core/documents/versions.ts';
 import { folderOf, joinPath, nameOf } from '#core/paths.ts';
 import { insideOf, pathOn, styleOf } from '#core/places/station-paths.ts';
 import { pathOfUrl } from '#core/documents/targets.ts';
-import { codeOf } from '#disk/facts.ts';
+import { codeOf, type FileFacts, look } from '#disk/facts.ts';
 import { listBeside, readSmall, writeBeside } from '#disk/beside.ts';
 import { type Database } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
@@ -68,12 +68,23 @@ export async function relinkMoved(
       const version = await writeVersion(context, document, { places, byName: new Map(), stations });
       if (version) written.push(version);
     } catch (error) {
-      const code = codeOf(error);
-      if (!NOT_WRITTEN.has(code)) throw error;
-      left.push(`${document.name} (${code === 'ENOSPC' || code === 'EDQUOT' ? 'the volume is full' : code})`);
+      left.push(notWritten(document.name, error));
     }
   }
   return { versions: written, left };
+}
+
+const NOT_WRITTEN_WORDS: Record<string, string> = {
+  ENOSPC: 'the volume is full',
+  EDQUOT: 'the volume is full',
+  changed: 'it was saved meanwhile',
+};
+
+/** What is said of a document that was refused; other trouble ends the work. */
+function notWritten(name: string, error: unknown): string {
+  const code = codeOf(error);
+  if (!NOT_WRITTEN.has(code)) throw error;
+  return `${name} (${NOT_WRITTEN_WORDS[code] ?? code})`;
 }
 
 /** What the system may refuse for one document while others can still be written. */
@@ -87,6 +98,7 @@ const NOT_WRITTEN = new Set([
   'outside',
   'not_the_one',
   'EIO',
+  'changed',
 ]);
 
 /**
@@ -212,19 +224,63 @@ async function writeVersion(
     },
   });
   if (!relinked || relinked.replaced === 0) return null;
+  return putVersion(context, document, { root, text: relinked.text });
+}
+
+/** Puts a text beside a document as its next version; where that is there already, that. */
+async function putVersion(
+  context: JobContext,
+  document: Naming,
+  { root, text }: { root: Root; text: string },
+): Promise<NewVersion> {
   const { volumeId, folder } = document;
   const there = listBeside(root, folder);
   const same = there.filter((name) => versionOf(name).stem === versionOf(document.name).stem);
-  const was = same.find((name) => name !== document.name && textOf(root, joinPath(folder, name)) === relinked.text);
+  const was = same.find((name) => name !== document.name && textOf(root, joinPath(folder, name)) === text);
   if (was) return { volumeId, folder, name: was, from: document.name, was: true };
   for (let taken = same; ;) {
     const name = nextVersion(document.name, taken);
     taken = [...taken, name];
     await context.assertLease();
     const temporary = (await context.names()).path('text', document.documentId);
-    if (writeBeside(root, { at: joinPath(folder, name), temporary }, relinked.text))
+    if (writeBeside(root, { at: joinPath(folder, name), temporary }, text))
       return { volumeId, folder, name, from: document.name, was: false };
   }
+}
+
+/** A document as it is now, and what a reference in it to a file says. */
+interface AsItIs {
+  text: string;
+  facts: FileFacts;
+  toPlace: (written: string, at: Place) => string;
+}
+
+/** New versions of the documents of these files, as `pointed` writes them. */
+export async function pointDocuments(
+  context: JobContext,
+  fileIds: readonly number[],
+  pointed: (fileId: number, document: AsItIs) => Promise<{ text: string; replaced: number }>,
+): Promise<{ versions: NewVersion[]; left: string[] }> {
+  const [versions, left]: [NewVersion[], string[]] = [[], []];
+  const stations = await allMounted(context.db);
+  for (const fileId of fileIds) {
+    const [document] = await namingDocuments(context.db, [eq(documents.fileId, fileId)]);
+    if (!document) continue;
+    try {
+      const root = await context.root(document.volumeId);
+      if (!root) throw Object.assign(new Error('Its volume is not there.'), { code: 'not_the_one' });
+      const at = joinPath(document.folder, document.name);
+      const text = readSmall(root, at);
+      const facts = look(root.placeText(at));
+      if (facts.is !== 'file') throw Object.assign(new Error('It is not there.'), { code: 'ENOENT' });
+      const toPlace: AsItIs['toPlace'] = (written, place) => newTarget(written, place, document, stations);
+      const made = await pointed(fileId, { text, facts, toPlace });
+      if (made.replaced > 0) versions.push(await putVersion(context, document, { root, text: made.text }));
+    } catch (error) {
+      left.push(notWritten(document.name, error));
+    }
+  }
+  return { versions, left };
 }
 
 function textOf(root: Root, at: string): string | null {

@@ -51,6 +51,8 @@ export interface Purpose {
   /** The carriers of each copy, which are laid out once everything is weighed; null where its one copy is written down already. */
   sets: ((context: JobContext) => Promise<Candidate[][]>) | null;
   destinations(context: JobContext, part: Part): Promise<Destination[]>;
+  /** What follows once it has its name, before the last of the work; told in its receipt. Run again, it changes nothing more. */
+  afterwards?(writing: Writing): Promise<Record<string, unknown>>;
   /** What becomes of it, with the last of the work; `facts` are its receipt's. */
   concluded(tx: Transaction, writing: Writing, facts: Record<string, unknown>): Promise<Record<string, unknown>>;
 }
@@ -64,6 +66,8 @@ export interface Writing {
   /** In order; files of an earlier archive that this one builds on lie in none of them. */
   parts: Part[];
   targets: Target[];
+  /** What followed it, for the receipt. */
+  followed?: Record<string, unknown>;
 }
 
 /** What is being written, as far as whoever writes it and proves it needs to know: a package, or another copy of one. */

@@ -339,6 +339,11 @@ async function copyOne(
 }
 
 async function conclude(writing: Writing, ending: Ending): Promise<void> {
+  await sealOrDiscard(writing, ending);
+  if (ending.state === 'done') writing.followed = await writing.purpose.afterwards?.(writing);
+}
+
+async function sealOrDiscard(writing: Writing, ending: Ending): Promise<void> {
   if (ending.state === 'done')
     try {
       await seal(writing);
@@ -365,7 +370,10 @@ const workOf = (writing: Writing): ItemWork => ({
   finishOrUndo: async (items) => items.map((item) => ({ item, result: null })),
   conclude: (ending) => conclude(writing, ending),
   lastWords: async (tx, { held }, ending) =>
-    writing.purpose.concluded(tx, writing, await lastWords(writing, tx, { ending, held })),
+    writing.purpose.concluded(tx, writing, {
+      ...(await lastWords(writing, tx, { ending, held })),
+      ...writing.followed,
+    }),
 });
 
 export const writePackage = (context: JobContext, step: typeof steps.$inferSelect, purpose: Purpose): Promise<void> =>
