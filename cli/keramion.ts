@@ -23,6 +23,7 @@ import { addArchiveCommands } from './archive.ts';
 import { addShelfCommands } from './shelf.ts';
 import { addHandOverCommands } from './hand-over.ts';
 import { addSnapshotCommands } from './snapshots.ts';
+import { addNightlyCommands } from './nightly.ts';
 import { addNightCommands } from './nights.ts';
 import { addBackupCommands } from './backup.ts';
 import { addCheckCommand } from './check.ts';
@@ -52,6 +53,7 @@ export function program(open: () => Database, out: Out = (text) => console.log(t
   addCheckCommand(command, open, out);
   addBackupCommands(command, open, out);
   addSnapshotCommands(command, open, out);
+  addNightlyCommands(command, open, out);
   addNightCommands(command, open, out);
   addWorkCommand(command, open, out);
   return command;

@@ -783,6 +783,14 @@ export const snapshotForm = z.discriminatedUnion('intent', [
   z.object({ intent: z.literal('as the house') }),
   z.object({ intent: z.literal('none') }),
   z.object({ intent: z.literal('own'), ...howOften }),
+  z.object({
+    intent: z.literal('each night'),
+    carrierId: id('The carrier'),
+    anewDays: wholeOrNone('The days', 365).pipe(
+      z.number().min(1, 'Everything is written anew after one day at least. Nothing was saved.'),
+    ),
+  }),
+  z.object({ intent: z.literal('not at night') }),
 ]);
 
 export const undoForm = z.object({ intent: z.literal('undo') });

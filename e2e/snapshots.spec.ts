@@ -42,15 +42,39 @@ test('where snapshots go is said in Settings, and nonsense is refused in a sente
   const how = page.getByLabel('How often, and how long they stay');
   await how.selectOption('otherwise');
   await page.getByLabel('Minutes between two').fill('0');
-  await page.getByRole('button', { name: 'Save' }).click();
+  await page.getByRole('button', { name: 'Save', exact: true }).click();
   await expect(page.getByRole('alert')).toContainText('One minute lies between two at least. Nothing was saved.');
   await page.getByLabel('Minutes between two').fill('5');
-  await page.getByRole('button', { name: 'Save' }).click();
+  await page.getByRole('button', { name: 'Save', exact: true }).click();
   await expect(page.getByRole('status')).toContainText('Snapshots of this project: at most every 5 minutes.');
   await how.selectOption('as the house says');
-  await page.getByRole('button', { name: 'Save' }).click();
+  await page.getByRole('button', { name: 'Save', exact: true }).click();
   await expect(page.getByRole('status')).toContainText('Snapshots of this project: as the house says.');
   await page.goto('/ledger');
   await expect(page.getByText('Snapshots of Lamp Keepers: at most every 5 minutes').first()).toBeVisible();
   await expect(page.getByText('Snapshots of documents go to Ropewalk media').first()).toBeVisible();
+});
+
+test('a project in work is archived every night, which the calendar and the ledger tell, and is undone', async ({
+  page,
+}) => {
+  await page.goto('/projects/3/back');
+  await page.getByLabel('Archived at night').selectOption('each night, while it is in work');
+  await page.getByLabel('Days until everything is written anew').fill('400');
+  await page.getByRole('button', { name: 'Save the nights' }).click();
+  await expect(page.getByRole('alert')).toContainText('The days are 365 at most. Nothing was saved.');
+  await page.getByLabel('Days until everything is written anew').fill('14');
+  await page.getByRole('button', { name: 'Save the nights' }).click();
+  await expect(page.getByRole('status')).toContainText('It is archived from the next night on');
+  await expect(page.getByText('No night has come yet.')).toBeVisible();
+  await page.goto('/nights');
+  await expect(page.getByText('Lamp Keepers with its media')).toBeVisible();
+  await page.goto('/projects/3/back');
+  await page.getByLabel('Archived at night').selectOption('no');
+  await page.getByRole('button', { name: 'Save the nights' }).click();
+  await expect(page.getByRole('status')).toContainText('not archived at night any more');
+  await page.goto('/ledger');
+  await expect(
+    page.getByText(/^Lamp Keepers: archived each night on .*, everything anew every 14 days$/).first(),
+  ).toBeVisible();
 });

@@ -8,6 +8,7 @@ import {
   archiveFolderName,
   type ArchiveScope,
   estimateSeconds,
+  isOfBundle,
   LEFT_OUT,
   type LeftOut,
   type PlacedFile,
@@ -165,7 +166,7 @@ function rowsOf(file: PlacedFile, { names }: Pick<ArchiveScope, 'names'>, isHeld
       ...{ key: `${file.fileId}`, payloadPath: file.payloadPath, sizeBytes: file.sizeBytes, volumeId, path },
       ...{
         frames: null,
-        renamed: names === KEPT_NAMES && nameOf(file.payloadPath) !== file.name,
+        renamed: names === KEPT_NAMES && nameOf(file.payloadPath) !== file.name && !isOfBundle(file.payloadPath),
         whyWhole: file.whyWhole,
         isHeld,
       },

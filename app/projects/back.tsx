@@ -10,6 +10,7 @@ import { useLens } from '../shell/links';
 import { KeptFor } from '../settings/kept-for';
 import { Button, Card, Chip, Field, inputLook, NumberField, Said, Sentence } from '../ui/parts';
 import { type Column, Table } from '../ui/table';
+import { AtNight } from './at-night';
 
 export { loader, action } from './back.server.ts';
 
@@ -48,6 +49,7 @@ export default function Back({ loaderData: data }: Route.ComponentProps) {
         <Document key={line.fileId} line={line} nowMs={nowMs} />
       ))}
       {on !== null && <OwnRule {...data.rule} />}
+      <AtNight project={project} night={data.night} carriers={data.carriers} nowMs={nowMs} />
     </div>
   );
 }

@@ -65,6 +65,8 @@ const params = z.object({
   copies: z.array(copyOn).default([]),
   /** The earlier archive it builds on. */
   baseId: archiveId.nullable().default(null),
+  /** One of the archives of a project in work that are made night after night. */
+  night: z.boolean().default(false),
 });
 /** Steps from before an archive could have several copies name one carrier. */
 const before = z
@@ -75,6 +77,7 @@ const before = z
     scope: ONLY_USED as z.infer<typeof archiveScope>,
     copies: [] as z.infer<typeof copyOn>[],
     baseId: null,
+    night: false,
   }));
 
 /** What may be found of any package. */

@@ -80,7 +80,8 @@ export async function archiveRows(db: Database, only?: number): Promise<ArchiveR
     ...{ archiveId: a.id as ArchiveId, projectId: a.projectId as ProjectId, name: a.name, folder: a.folder },
     ...{ lies: packedName(a.folder, a.packer), state: a.state, files: a.files, gaps: a.gaps, bytes: a.bytes },
     sealedMs: a.sealedAt?.getTime() ?? null,
-    short: a.state === 'sealed' ? short(a) : null,
+    // Of what is made anew every night one copy is meant.
+    short: a.state === 'sealed' && !a.night ? short(a) : null,
     buildsOn: a.baseId === null ? null : (byId.get(a.baseId)?.folder ?? 'an archive that is not there any more'),
     copies: (copies.get(a.id) ?? []).map(({ places: _, ...copy }) => copy),
     originalsBytes: left.get(a.id) ?? 0,

@@ -14,6 +14,8 @@ import { Refused } from '../runtime/refused.ts';
 import { type HouseRules, houseRules, setHouseRules } from '../site/house-rules.ts';
 import { bringBack, postponedNow } from '../site/postponed.ts';
 import { projectSnapshotRules, setProjectSnapshots, setSnapshotRule, snapshotRuleOf } from '../snapshots/rule.ts';
+import { nightOf, setProjectNight } from '../archives/project-nights.ts';
+import { projectNight } from '#core/nights/project-nights.ts';
 import { projectSnapshots, snapshotRule } from '#core/snapshots/snapshots.ts';
 
 interface By {
@@ -77,6 +79,16 @@ const UNDOING: Readonly<Record<string, Undoing>> = {
       const now = (await projectSnapshotRules(db)).get(projectId!) ?? null;
       if (JSON.stringify(now) !== JSON.stringify(after)) return false;
       await setProjectSnapshots(db, { projectId: projectId as ProjectId, rule: before! }, by);
+      return true;
+    },
+  },
+  'nights of a project changed': {
+    tells: ({ before, after }) => before !== undefined && after !== undefined,
+    async undo(db, { projectId, facts }, by) {
+      const [before, after] = [facts.before, facts.after].map((own) => (own ? projectNight.parse(own) : null));
+      const id = projectId as ProjectId;
+      if (JSON.stringify(await nightOf(db, id)) !== JSON.stringify(after)) return false;
+      await setProjectNight(db, { projectId: id, rule: before! }, by);
       return true;
     },
   },

@@ -19,6 +19,7 @@ import { volumes } from '../db/schema/stores.ts';
 import { volumeHoldings } from '../db/schema/sums.ts';
 import { NIGHT_RULES } from '../plan/night.ts';
 import { dueAside } from '../plan/night-aside.ts';
+import { type KeptNight, projectNights } from '../archives/project-nights.ts';
 import { type KeptRule, keptRules } from '../reclaim/cache-rules.ts';
 import { asideRule, shelfRule } from '../site/house-rules.ts';
 import { snapshotRuleOf } from '../snapshots/rule.ts';
@@ -60,6 +61,7 @@ export async function tonightOf(db: Database, now: Date): Promise<Tonight> {
   const then = new Date(Math.max(span.fromMs, now.getTime()));
   const works: Work[] = [
     ...(await Promise.all((await keptRules(db)).filter((rule) => rule.atNight).map((rule) => ofRule(db, rule, then)))),
+    ...(await projectNights(db)).map(ofProject),
     await ofAside(db, then),
     await ofReadBacks(db, then),
     await ofBackup(db),
@@ -128,6 +130,19 @@ async function wouldTake(db: Db, { volumeId, projectId, rule, mostBytes }: KeptR
     );
   const over = rule.by === 'age' ? row!.bytes : row!.bytes - rule.capBytes;
   return Math.min(mostBytes, Math.max(0, over));
+}
+
+function ofProject({ projectId, project, state, carrier, anewDays, ran }: KeptNight): Work {
+  const isInWork = state === 'in work';
+  return {
+    ...{ key: `project ${projectId}`, name: `${project} with its media` },
+    when: `each night, ${HOURS}; everything anew every ${counted(anewDays, 'day')}`,
+    wouldDo: isInWork
+      ? `writes to ${carrier} what is new or changed${ran ? `. Last time: ${ran.said}` : ''}`
+      : `nothing: it is ${state}, and only projects in work are`,
+    ...{ isDue: isInWork, needs: [carrier], setIn: `/projects/${projectId}/back` },
+    past: sql`${jobs.kind} = 'archive' AND ${jobs.who} = ${NIGHT_RULES} AND ${jobs.stepId} IN (SELECT s.id FROM ${steps} s WHERE JSON_VALUE(s.what, '$.projectId') = ${projectId})`,
+  };
 }
 
 async function ofAside(db: Db, then: Date): Promise<Work> {

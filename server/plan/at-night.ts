@@ -1,15 +1,17 @@
-// All that happens by itself while it is night: rules for caches, what was set aside long enough, copies that are due to be read
-// back, and the backup of the catalogue. Called by every worker once a minute.
+// All that happens by itself while it is night: rules for caches, what was set aside long enough, projects in work that are archived
+// with their media, copies that are due to be read back, and the backup of the catalogue. Called by every worker once a minute.
 import { isNight } from '#core/nights/nights.ts';
 import { readBackDue } from '../archives/due-read-backs.ts';
 import { askForNightlyBackup, lastOwnBackup } from '../backup/own-backup.ts';
 import type { Database } from '../db/connect.ts';
 import { isFirstOfNight, NIGHT_RULES, runDueRules } from './night.ts';
+import { archiveAtNight } from './night-projects.ts';
 import { emptyDueAside } from './night-aside.ts';
 
 export async function workAtNight(db: Database, now: Date): Promise<void> {
   await runDueRules(db, now);
   await emptyDueAside(db, now);
+  await archiveAtNight(db, now);
   await readBackAtNight(db, now);
   await backUpAtNight(db, now);
 }

@@ -3,7 +3,7 @@
 import { eq, inArray, sql } from 'drizzle-orm';
 import { copySets, type Holder, layOn, overheadOf } from '#core/archive/layout.ts';
 import { type ArchiveScope, USUAL_SCOPE } from '#core/archive/selection.ts';
-import type { ArchiveId, CarrierId, ProjectId } from '#core/model.ts';
+import type { ArchiveId, CarrierId, PlanId, ProjectId } from '#core/model.ts';
 import type { Finding, StepSummary } from '#core/plan/plan.ts';
 import { archiveProject as kind } from '#core/steps/archive.ts';
 import { listed } from '#core/wording/amounts.ts';
@@ -42,16 +42,37 @@ export interface NewArchive {
   scope?: ArchiveScope;
   /** The earlier archive of the same project that it builds on. */
   baseId?: ArchiveId | null;
+  /** One of those that are made night after night. */
+  night?: boolean;
   now: Date;
 }
 
 type Params = ReturnType<typeof kind.params.parse>;
 
 /** Adds an archive of a project: media its timelines use, and its documents, as the catalogue knows them now. */
-export async function addArchive(
+export async function addArchive(db: Database, asked: NewArchive): Promise<{ files: number; bytes: number }> {
+  const made = await preparedArchive(db, asked);
+  const { params, names, chosen } = made;
+  const { now } = asked;
+  return inTransaction(db, async (tx) => {
+    await refuseTwice(tx, { ...params, project: names.project, chosen, now });
+    return (await stageArchive(tx, made, { now })).sums;
+  });
+}
+
+export interface PreparedArchive {
+  params: Params;
+  names: { project: string; carriers: string[] };
+  chosen: { id: number; name: string }[];
+  selection: ProjectSelection;
+  held: Held | undefined;
+}
+
+/** What an archive would be, looked through before anything is written down. */
+export async function preparedArchive(
   db: Database,
-  { projectId, carrierIds, folder, scope = USUAL_SCOPE, baseId = null, now }: NewArchive,
-): Promise<{ files: number; bytes: number }> {
+  { projectId, carrierIds, folder, scope = USUAL_SCOPE, baseId = null, night = false }: Omit<NewArchive, 'now'>,
+): Promise<PreparedArchive> {
   const ids = [...new Set(carrierIds)];
   if (ids.length === 0) throw new Refused('No carrier is chosen. Nothing was added.');
   const [project] = await db.select().from(projects).where(eq(projects.id, projectId));
@@ -72,13 +93,19 @@ export async function addArchive(
     (await carrierRows(db)).filter((row) => ids.includes(row.carrierId)),
     scope.pack,
   );
-  const params: Params = { projectId, carrierIds: ids, folder, scope: ownScope(scope), copies, baseId };
+  const params: Params = { projectId, carrierIds: ids, folder, scope: ownScope(scope), copies, baseId, night };
   const names = { project: project.name, carriers: chosen.map((carrier) => carrier.name) };
-  return inTransaction(db, async (tx) => {
-    await refuseTwice(tx, { ...params, project: project.name, chosen, now });
-    const stepId = await addStep(tx, { kind, params, names, now });
-    return stageSelection(tx, stepId, { selection, held, now });
-  });
+  return { params, names, chosen, selection, held };
+}
+
+/** Writes it down as a step of the draft, or of a plan that is said. */
+export async function stageArchive(
+  tx: Transaction,
+  { params, names, selection, held }: PreparedArchive,
+  { now, planId }: { now: Date; planId?: PlanId },
+): Promise<{ stepId: number; sums: { files: number; bytes: number } }> {
+  const stepId = await addStep(tx, { kind, params, names, now, planId });
+  return { stepId, sums: await stageSelection(tx, stepId, { selection, held, now }) };
 }
 
 async function heldForThis(
@@ -280,8 +307,8 @@ export const archiveProject = serverStep({
       ...carrierIds.map((id) => ({ store: 'carrier' as const, id, mode: 'change' as const })),
     ];
   },
-  async begin(tx, step, { projectId, folder, scope, baseId }) {
-    const { archiveId } = await packageRows(tx, step, { projectId, folder, scope, baseId, purpose: 'archive' });
+  async begin(tx, step, { projectId, folder, scope, baseId, night }) {
+    const { archiveId } = await packageRows(tx, step, { projectId, folder, scope, baseId, night, purpose: 'archive' });
     return { archiveId };
   },
   run: (context, step, params) => writePackage(context, step, purposeOf(params)),

@@ -66,6 +66,7 @@ interface NewPackage {
   purpose: 'archive' | 'hand over';
   /** The earlier archive it builds on. */
   baseId: number | null;
+  night?: boolean;
 }
 
 /** A bundle is of a document that can be written anew. */
@@ -80,7 +81,7 @@ export function refuseBundle(project: string, scope: ArchiveScope, { chosen }: P
 export async function packageRows(
   tx: Transaction,
   step: typeof steps.$inferSelect,
-  { projectId, folder, scope, purpose, baseId }: NewPackage,
+  { projectId, folder, scope, purpose, baseId, night = false }: NewPackage,
 ): Promise<{ archiveId: number; partId: number }> {
   const [project] = await tx.select().from(projects).where(eq(projects.id, projectId));
   const all = await placedFiles(tx, { projectId, scope, baseId }, step.id, await stagedParts(tx, step.id));
@@ -88,9 +89,10 @@ export async function packageRows(
   const placed = scope.originals ? all : all.filter((file) => file.role !== 'original document');
   // Parts are weighed before anything is written; until then it is told about.
   const sums = sumOf(placed);
-  const [{ insertId: archiveId }] = await tx
-    .insert(archives)
-    .values({ projectId, name: project!.name, folder, purpose, baseId, state: 'writing', packer: scope.pack, ...sums });
+  const [{ insertId: archiveId }] = await tx.insert(archives).values({
+    ...{ projectId, name: night ? `${project!.name}, at night` : project!.name, folder, purpose, baseId, night },
+    ...{ state: 'writing', packer: scope.pack, ...sums },
+  });
   const own = sumOf(placed.filter((file) => file.partId === undefined));
   const [{ insertId: partId }] = await tx.insert(archiveParts).values({ archiveId, ord: 1, folder, ...own });
   for (let i = 0; i < placed.length; i += 500)

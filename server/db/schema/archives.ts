@@ -22,6 +22,8 @@ export const archives = mysqlTable(
     state: mysqlEnum('state', ['writing', 'sealed', 'ended early', 'let go']).notNull(),
     /** What is handed over is no archive: its rows are the journal of its writing, and go with the end of it. */
     purpose: mysqlEnum('purpose', ['archive', 'hand over']).notNull().default('archive'),
+    /** One of those that are made of a project in work night after night. */
+    night: boolean('night').notNull().default(false),
     /** How its files are laid out on a carrier: one of server/carriers/packers.ts. */
     packer: varchar('packer', { length: 40 }).notNull().default('folder'),
     /** The earlier archive it builds on: what that holds already is not written again. */

@@ -1,0 +1,101 @@
+// A project in work that is archived every night with its media: where to, how often everything anew, and what came of the last.
+import { useState } from 'react';
+import { Link, useFetcher } from 'react-router';
+import { ago, capital, exactTime, size } from '#core/wording/amounts.ts';
+import type { Answer } from '../lib/answer';
+import { Button, Card, Field, inputLook, NumberField, Said } from '../ui/parts';
+
+interface AtNightProps {
+  project: { state: string };
+  night: { carrierId: number; carrier: string; anewDays: number; ran: { atMs: number; said: string } | null } | null;
+  carriers: readonly { carrierId: number; name: string; place: string; freeBytes: number }[];
+  nowMs: number;
+}
+
+const USUAL_DAYS = 30;
+
+export function AtNight({ project, night, carriers, nowMs }: AtNightProps) {
+  const fetcher = useFetcher<Answer>();
+  const [intent, setIntent] = useState<'each night' | 'not at night'>(night ? 'each night' : 'not at night');
+  if (carriers.length === 0) return <NoCarrier />;
+  return (
+    <Card title="Every night, with its media">
+      <fetcher.Form method="post" className="grid gap-3">
+        <Field
+          label="Archived at night"
+          hint="Each night builds on the one before: only what is new or changed is written."
+        >
+          <select
+            name="intent"
+            value={intent}
+            onChange={(event) => setIntent(event.target.value as typeof intent)}
+            className={`${inputLook} !w-auto`}
+          >
+            <option value="not at night">no</option>
+            <option value="each night">each night, while it is in work</option>
+          </select>
+        </Field>
+        {intent === 'each night' && (
+          <>
+            <Field label="Written to the carrier">
+              <select name="carrierId" defaultValue={night?.carrierId} className={`${inputLook} !w-auto`}>
+                {carriers.map(({ carrierId, name, place, freeBytes }) => (
+                  <option key={carrierId} value={carrierId}>
+                    {name}, {place}, {size(freeBytes)} free
+                  </option>
+                ))}
+              </select>
+            </Field>
+            <NumberField
+              name="anewDays"
+              label="Days until everything is written anew"
+              hint="The nights of one stretch need each other. A longer one takes less room."
+              value={night?.anewDays ?? USUAL_DAYS}
+            />
+          </>
+        )}
+        {night && <LastNight night={night} state={project.state} nowMs={nowMs} />}
+        <div>
+          <Button type="submit" disabled={fetcher.state !== 'idle'}>
+            Save the nights
+          </Button>
+        </div>
+        <Said answer={fetcher.data} />
+      </fetcher.Form>
+    </Card>
+  );
+}
+
+const NoCarrier = () => (
+  <Card title="Every night, with its media">
+    <p className="text-ink-2">
+      There is no carrier to write to yet.{' '}
+      <Link to="/shelf" className="text-accent underline">
+        Register one on the Shelf
+      </Link>
+    </p>
+  </Card>
+);
+
+function LastNight({
+  night: { ran, carrier },
+  state,
+  nowMs,
+}: {
+  night: NonNullable<AtNightProps['night']>;
+  state: string;
+  nowMs: number;
+}) {
+  return (
+    <p className="text-[13px] text-ink-2">
+      {state !== 'in work' ? `It is ${state}, so that nothing is written at night. ` : ''}
+      {ran ? (
+        <span title={exactTime(ran.atMs)}>
+          {capital(ago(ran.atMs, nowMs))}, to {carrier}: {ran.said}
+        </span>
+      ) : (
+        'No night has come yet.'
+      )}
+    </p>
+  );
+}

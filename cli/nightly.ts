@@ -1,0 +1,59 @@
+// The command for projects that are archived every night with their media.
+import type { Command } from 'commander';
+import { projectNight } from '#core/nights/project-nights.ts';
+import { exactTime } from '#core/wording/amounts.ts';
+import { carrierRows } from '#server/archives/shelf.ts';
+import type { Database } from '#server/db/connect.ts';
+import { projectNights, setProjectNight } from '#server/archives/project-nights.ts';
+import { Refused } from '#server/runtime/refused.ts';
+import { named, projectNamed } from './names.ts';
+import type { Out } from './shaping.ts';
+import { table } from './table.ts';
+
+interface Asked {
+  on?: string;
+  anew?: string;
+  off?: boolean;
+  json?: boolean;
+}
+
+export function addNightlyCommands(command: Command, open: () => Database, out: Out): void {
+  command
+    .command('nightly')
+    .description('projects in work that are archived every night with their media; with --on or --off one is changed')
+    .argument('[project]', 'its name')
+    .option('--on <carrier>', 'the carrier that it is written to')
+    .option('--anew <days>', 'after so many days everything is written anew', '30')
+    .option('--off', 'not any more; what was archived stays')
+    .option('--json', 'as JSON')
+    .action((project: string | undefined, asked: Asked) => nightly(open(), out, { project, ...asked }));
+}
+
+async function nightly(db: Database, out: Out, asked: Asked & { project?: string }): Promise<void> {
+  const project = asked.project === undefined ? null : await projectNamed(db, asked.project);
+  if (asked.on !== undefined || asked.off) {
+    if (!project || (asked.on !== undefined && asked.off))
+      throw new Refused('Say which project, and either --on a carrier or --off. Nothing was saved.');
+    const by = { who: process.env.USER ?? 'the command line', now: new Date() };
+    const carrierId = asked.off ? null : named('carrier', await carrierRows(db), asked.on!).carrierId;
+    const parsed = projectNight.safeParse({ carrierId, anewDays: Number(asked.anew) });
+    if (carrierId !== null && !parsed.success)
+      throw new Refused(
+        'The days until everything is written anew are a whole number from 1 to 365. Nothing was saved.',
+      );
+    await setProjectNight(db, { projectId: project.projectId, rule: carrierId === null ? null : parsed.data! }, by);
+  }
+  const all = await projectNights(db, project?.projectId);
+  if (asked.json) return out(JSON.stringify(all, null, 2));
+  if (all.length === 0) return out(`${project?.name ?? 'No project'} is ${project ? 'not ' : ''}archived at night.`);
+  out(
+    table([
+      ['PROJECT', 'STATE', 'CARRIER', 'ALL ANEW AFTER', 'LAST TRIED', 'WHAT CAME OF IT'],
+      ...all.map((one) => [
+        ...[one.project, one.state, one.carrier, `${one.anewDays} days`],
+        one.ran ? exactTime(one.ran.atMs) : 'not yet',
+        one.ran?.said ?? '',
+      ]),
+    ]),
+  );
+}

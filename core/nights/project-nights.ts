@@ -1,0 +1,45 @@
+// What a house wants of a project in work at night: an archive of it with its media, of which each builds on the one before.
+import { z } from 'zod';
+import { USUAL_SCOPE, type ArchiveScope } from '../archive/selection.ts';
+import { carrierId } from '../steps/ids.ts';
+
+export const projectNight = z.object({
+  carrierId,
+  /** After so many days everything is written anew, and nothing before is needed for it. */
+  anewDays: z.number().int().min(1).max(365).default(30),
+});
+export type ProjectNight = z.infer<typeof projectNight>;
+
+/** All media that its timelines use, whole, and the newest of its documents as they are; what can be made again stays out. */
+export const NIGHT_SCOPE: ArchiveScope = { ...USUAL_SCOPE, parts: [], versions: 'newest' };
+
+const DAY_MS = 86_400_000;
+
+interface Earlier {
+  archiveId: number;
+  baseId: number | null;
+  sealedMs: number;
+}
+
+/**
+ * The archive that the next night builds on; null where everything is to be written anew: there is none, or the first of its
+ * chain is too old.
+ * @param earlier archives of the project's nights that can give back all they hold, in any order
+ */
+export function baseOf<One extends Earlier>(
+  earlier: readonly One[],
+  { anewDays }: ProjectNight,
+  nowMs: number,
+): One | null {
+  const byId = new Map(earlier.map((one) => [one.archiveId, one]));
+  const newest = [...earlier].sort((a, b) => b.archiveId - a.archiveId)[0];
+  if (!newest) return null;
+  let first: One = newest;
+  for (let steps = 0; first.baseId !== null && steps < earlier.length; steps++) {
+    const before = byId.get(first.baseId);
+    // What it builds on can not give back all it holds any more.
+    if (!before) return null;
+    first = before;
+  }
+  return nowMs - first.sealedMs < anewDays * DAY_MS ? newest : null;
+}

@@ -1,0 +1,124 @@
+// Which projects in work the house archives night after night, where to, and what came of the last night.
+import { eq, inArray, like } from 'drizzle-orm';
+import type { ProjectId } from '#core/model.ts';
+import { type ProjectNight, projectNight } from '#core/nights/project-nights.ts';
+import { counted } from '#core/wording/amounts.ts';
+import { type Database, type Db, inTransaction } from '../db/connect.ts';
+import { projects } from '../db/schema/projects.ts';
+import { site } from '../db/schema/site.ts';
+import { carriers } from '../db/schema/stores.ts';
+import { Refused } from '../runtime/refused.ts';
+import { itemsHash, writeReceipt } from '../runtime/receipts.ts';
+
+interface By {
+  who: string;
+  now: Date;
+}
+
+const RULE = 'project at night ';
+const RAN = 'project ran at night ';
+
+export interface KeptNight extends ProjectNight {
+  projectId: ProjectId;
+  project: string;
+  state: string;
+  carrier: string;
+  /** When it was last tried, and what came of it. */
+  ran: { atMs: number; said: string } | null;
+}
+
+/** What is archived at night, of one project or of all. */
+export async function projectNights(db: Db, only?: ProjectId): Promise<KeptNight[]> {
+  const rows = await db
+    .select()
+    .from(site)
+    .where(only === undefined ? like(site.key, `${RULE}%`) : eq(site.key, `${RULE}${only}`));
+  const rules = rows.flatMap(({ key, value }) => {
+    const parsed = projectNight.safeParse(JSON.parse(value));
+    return parsed.success ? [{ projectId: Number(key.slice(RULE.length)) as ProjectId, ...parsed.data }] : [];
+  });
+  if (rules.length === 0) return [];
+  const own = await db
+    .select()
+    .from(projects)
+    .where(
+      inArray(
+        projects.id,
+        rules.map((rule) => rule.projectId),
+      ),
+    );
+  const on = await db
+    .select()
+    .from(carriers)
+    .where(
+      inArray(
+        carriers.id,
+        rules.map((rule) => rule.carrierId),
+      ),
+    );
+  const ran = await db
+    .select()
+    .from(site)
+    .where(
+      inArray(
+        site.key,
+        rules.map((rule) => `${RAN}${rule.projectId}`),
+      ),
+    );
+  return rules.flatMap((rule): KeptNight[] => {
+    const project = own.find((one) => one.id === rule.projectId);
+    const last = ran.find((one) => one.key === `${RAN}${rule.projectId}`);
+    if (!project) return [];
+    return [
+      {
+        ...rule,
+        ...{ project: project.name, state: project.state },
+        carrier: on.find((one) => one.id === rule.carrierId)?.name ?? 'a carrier that is not there any more',
+        ran: last ? (JSON.parse(last.value) as KeptNight['ran']) : null,
+      },
+    ];
+  });
+}
+
+/** Null: not any more. What was archived stays. */
+export async function setProjectNight(
+  db: Database,
+  { projectId, rule }: { projectId: ProjectId; rule: ProjectNight | null },
+  { who, now }: By,
+): Promise<void> {
+  await inTransaction(db, async (tx) => {
+    const [project] = await tx.select().from(projects).where(eq(projects.id, projectId));
+    if (!project) throw new Refused('There is no such project. Nothing was saved.');
+    const [before] = await projectNights(tx, projectId);
+    const key = `${RULE}${projectId}`;
+    let says = 'not archived at night';
+    if (rule === null) await tx.delete(site).where(eq(site.key, key));
+    else {
+      const [carrier] = await tx.select().from(carriers).where(eq(carriers.id, rule.carrierId));
+      if (!carrier) throw new Refused('There is no such carrier. Nothing was saved; choose another.');
+      const value = JSON.stringify(rule);
+      await tx.insert(site).values({ key, value }).onDuplicateKeyUpdate({ set: { value } });
+      says = `archived each night on ${carrier.name}, everything anew every ${counted(rule.anewDays, 'day')}`;
+    }
+    await writeReceipt(tx, {
+      ...{ at: now, who, action: 'nights of a project changed', projectId, files: 0, bytes: 0, held: 0 },
+      title: `${project.name}: ${says}`,
+      ...{ facts: { before: ruleIn(before), after: rule }, itemsSha256: itemsHash([]) },
+    });
+  });
+}
+
+const ruleIn = (kept: KeptNight | undefined): ProjectNight | null =>
+  kept ? { carrierId: kept.carrierId, anewDays: kept.anewDays } : null;
+
+export async function nightOf(db: Db, projectId: ProjectId): Promise<ProjectNight | null> {
+  return ruleIn((await projectNights(db, projectId))[0]);
+}
+
+export async function noteRan(db: Db, projectId: number, ran: { atMs: number; said: string }): Promise<void> {
+  const value = JSON.stringify(ran);
+  await db
+    .insert(site)
+    .values({ key: `${RAN}${projectId}`, value })
+    .onDuplicateKeyUpdate({ set: { value } });
+}

@@ -1,0 +1,1 @@
+ALTER TABLE `archives` ADD `night` boolean DEFAULT false NOT NULL;

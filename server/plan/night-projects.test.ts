@@ -1,0 +1,181 @@
+// Projects in work that are archived every night: what is new alone is written, each night can be brought back, and what stands in
+// the way is said.
+import { readdirSync, readFileSync, renameSync, rmSync } from 'node:fs';
+import path from 'node:path';
+import { asc, desc, eq } from 'drizzle-orm';
+import fc from 'fast-check';
+import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
+import { baseOf } from '#core/nights/project-nights.ts';
+import { otio, TestSite } from '#test/site.ts';
+import { projectNights, setProjectNight } from '../archives/project-nights.ts';
+import { archiveRows } from '../archives/shelf.ts';
+import { archiveCopies, archives } from '../db/schema/archives.ts';
+import { projects } from '../db/schema/projects.ts';
+import { receipts } from '../db/schema/receipts.ts';
+import { undoReceipt } from '../ledger/undo.ts';
+import { tonightOf } from '../nights/tonight.ts';
+import { addRestore } from '../steps/restore.ts';
+import { archiveAtNight } from './night-projects.ts';
+
+let site: TestSite;
+let volume: VolumeId;
+let carrier: CarrierId;
+const FOG = 1 as ProjectId;
+const by = { who: 'Mara', now: new Date() };
+/** Three in the morning, so many days from today. */
+const night = (days: number): Date => {
+  const at = new Date(Date.now() + days * 86_400_000);
+  at.setHours(3, 0, 0, 0);
+  return at;
+};
+
+const save = (name: string, media: string[]) =>
+  site.put(
+    `media/fog/${name}`,
+    otio(
+      'Fog',
+      media.map((one) => `rushes/${one}.mov`),
+    ),
+  );
+
+beforeEach(async () => {
+  site = await TestSite.open();
+  volume = await site.volume('media');
+  carrier = await site.carrier('kd-1');
+  for (const name of ['a', 'b']) site.put(`media/fog/rushes/${name}.mov`, `${name} `.repeat(30_000));
+  save('fog.otio', ['a', 'b']);
+  await site.read(volume);
+  await setProjectNight(site.db, { projectId: FOG, rule: { carrierId: carrier, anewDays: 30 } }, by);
+});
+afterEach(() => site.close());
+
+async function runAt(now: Date): Promise<string> {
+  await site.look();
+  const begun = await archiveAtNight(site.db, now);
+  if (begun > 0) expect(await site.workOff()).toMatchObject({ state: 'done', trouble: null });
+  return (await projectNights(site.db, FOG))[0]!.ran!.said;
+}
+const sealed = () => site.db.select().from(archives).where(eq(archives.state, 'sealed')).orderBy(asc(archives.id));
+const mediaOn = (folder: string) =>
+  readdirSync(path.join(site.root, 'kd-1', folder, 'data/media'), { recursive: true, withFileTypes: true })
+    .filter((entry) => entry.isFile())
+    .map((entry) => entry.name)
+    .sort();
+
+test('each night writes what is new alone, nothing where nothing changed, and every night comes back whole', async () => {
+  expect(await runAt(night(1))).toMatch(/everything anew/);
+  // Twice in one night it is not begun, and by day not at all.
+  expect(await archiveAtNight(site.db, night(1))).toBe(0);
+  expect(await archiveAtNight(site.db, new Date(night(2).getTime() + 9 * 3_600_000))).toBe(0);
+  expect(await runAt(night(2))).toMatch(/Nothing of it has changed since fog_.*_night/);
+
+  site.put('media/fog/rushes/c.mov', 'c '.repeat(30_000));
+  save('fog.otio', ['b', 'c']);
+  await site.read(volume);
+  expect(await runAt(night(3))).toMatch(/the rest lies in fog_/);
+  const [first, second] = await sealed();
+  expect(await sealed()).toHaveLength(2);
+  expect(second).toMatchObject({ baseId: first!.id, night: true });
+  expect(mediaOn(first!.folder)).toEqual(['a.mov', 'b.mov']);
+  expect(mediaOn(second!.folder)).toEqual(['c.mov']);
+
+  // Its media are lost, and both nights come back.
+  renameSync(path.join(site.root, 'media/fog'), path.join(site.root, 'gone'));
+  await site.read(volume);
+  for (const [archive, media] of [
+    [first!, ['a', 'b']],
+    [second!, ['b', 'c']],
+  ] as const) {
+    const [copy] = await site.db.select().from(archiveCopies).where(eq(archiveCopies.archiveId, archive.id));
+    const asked = {
+      archiveId: archive.id as ArchiveId,
+      copyId: copy!.id,
+      volumeId: volume,
+      folder: `back ${archive.id}`,
+    };
+    await addRestore(site.db, { ...asked, now: new Date() });
+    await site.runPlan();
+    expect(await site.workOff()).toMatchObject({ state: 'done', trouble: null });
+    const at = path.join(site.root, 'media', `back ${archive.id}`);
+    const back = readdirSync(at, { recursive: true, encoding: 'utf8' }).filter((name) => name.endsWith('.mov'));
+    expect(back.map((name) => path.basename(name, '.mov')).sort()).toEqual(media);
+    for (const name of back)
+      expect(readFileSync(path.join(at, name), 'utf8')).toBe(`${path.basename(name, '.mov')} `.repeat(30_000));
+  }
+});
+
+test('after so many days everything is written anew, and nothing before is needed for it', async () => {
+  await setProjectNight(site.db, { projectId: FOG, rule: { carrierId: carrier, anewDays: 1 } }, by);
+  await runAt(night(1));
+  save('fog.otio', ['b']);
+  await site.read(volume);
+  expect(await runAt(night(3))).toMatch(/everything anew/);
+  expect((await sealed()).map((one) => one.baseId)).toEqual([null, null]);
+});
+
+test('a carrier that is away is said, and the night after it is made up for', async () => {
+  await runAt(night(1));
+  save('fog.otio', ['a']);
+  await site.read(volume);
+  renameSync(path.join(site.root, 'kd-1'), path.join(site.root, 'on a shelf'));
+  expect(await runAt(night(2))).toMatch(/nothing was done/);
+  expect(await sealed()).toHaveLength(1);
+  renameSync(path.join(site.root, 'on a shelf'), path.join(site.root, 'kd-1'));
+  expect(await runAt(night(3))).toMatch(/Begun/);
+  expect(await sealed()).toHaveLength(2);
+});
+
+test('a project that is not in work is left alone, a project without media says why, and the calendar tells', async () => {
+  const { works } = await tonightOf(site.db, new Date());
+  expect(works.find((work) => work.key === `project ${FOG}`)).toMatchObject({ isDue: true, needs: ['kd-1'] });
+  await site.db.update(projects).set({ state: 'delivered' }).where(eq(projects.id, FOG));
+  await site.look();
+  expect(await archiveAtNight(site.db, night(1))).toBe(0);
+  await site.db.update(projects).set({ state: 'in work' }).where(eq(projects.id, FOG));
+  rmSync(path.join(site.root, 'media/fog/rushes'), { recursive: true });
+  rmSync(path.join(site.root, 'media/fog/fog.otio'));
+  await site.read(volume);
+  expect(await runAt(night(2))).toMatch(/Nothing was added/);
+});
+
+test('what it wants is in the ledger and can be undone; one copy of a night is what is meant', async () => {
+  await runAt(night(1));
+  expect((await archiveRows(site.db))[0]).toMatchObject({ short: null });
+  const [receipt] = await site.db
+    .select()
+    .from(receipts)
+    .where(eq(receipts.action, 'nights of a project changed'))
+    .orderBy(desc(receipts.id));
+  expect(receipt!.title).toMatch(/Fog: archived each night on kd-1, everything anew every 30 days/);
+  await undoReceipt(site.db, receipt!.id, by);
+  expect(await projectNights(site.db)).toEqual([]);
+  await expect(
+    setProjectNight(site.db, { projectId: FOG, rule: { carrierId: 99 as CarrierId, anewDays: 30 } }, by),
+  ).rejects.toThrow(/no such carrier/);
+});
+
+test('a chain is built on while its first night is young and all of it is there', () => {
+  const DAY = 86_400_000;
+  fc.assert(
+    fc.property(
+      fc.array(fc.record({ isAnew: fc.boolean(), isThere: fc.boolean() }), { maxLength: 12 }),
+      fc.integer({ min: 1, max: 10 }),
+      (nights, anewDays) => {
+        const all = nights.map(({ isAnew }, i) => ({
+          ...{ archiveId: i + 1, baseId: isAnew || i === 0 ? null : i, sealedMs: i * DAY },
+        }));
+        const there = all.filter((_, i) => nights[i]!.isThere);
+        const nowMs = nights.length * DAY;
+        const base = baseOf(there, { carrierId: 1 as CarrierId, anewDays }, nowMs);
+        if (!base) return;
+        expect(base).toBe(there.at(-1));
+        for (let one: (typeof all)[number] = base; ; one = all[one.baseId! - 1]!) {
+          expect(there).toContain(one);
+          if (one.baseId !== null) continue;
+          expect(nowMs - one.sealedMs).toBeLessThan(anewDays * DAY);
+          break;
+        }
+      },
+    ),
+  );
+});

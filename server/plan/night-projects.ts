@@ -1,0 +1,129 @@
+// Projects in work that are archived night after night, with their media: each night builds on the one before on its carrier,
+// so that only what is new or changed is read and written, and after so many days everything once more.
+import { and, eq, sql } from 'drizzle-orm';
+import { archiveFolderName } from '#core/archive/selection.ts';
+import type { ArchiveId } from '#core/model.ts';
+import { isNight } from '#core/nights/nights.ts';
+import { baseOf, NIGHT_SCOPE } from '#core/nights/project-nights.ts';
+import { size } from '#core/wording/amounts.ts';
+import { earlierArchives } from '../archives/base.ts';
+import { type KeptNight, noteRan, projectNights } from '../archives/project-nights.ts';
+import type { ProjectSelection } from '../archives/selection.ts';
+import type { Database, Db } from '../db/connect.ts';
+import { archiveFiles, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
+import { projects } from '../db/schema/projects.ts';
+import { Refused } from '../runtime/refused.ts';
+import { preparedArchive, stageArchive } from '../steps/archive.ts';
+import { NIGHT_RULES } from './night.ts';
+import { runAtOnce } from './plan.ts';
+
+/** Once a night, however often it is looked. */
+const ONCE_MS = 12 * 3_600_000;
+
+/** Begins every project whose turn it is, once a night. Gives how many archives were begun. */
+export async function archiveAtNight(db: Database, now: Date): Promise<number> {
+  if (!isNight(now)) return 0;
+  let begun = 0;
+  for (const night of await projectNights(db)) {
+    if (night.state !== 'in work' || (night.ran && now.getTime() - night.ran.atMs < ONCE_MS)) continue;
+    begun += Number(await runNight(db, night, now));
+  }
+  return begun;
+}
+
+/** Begins one, where there is anything new. What came of it, or why nothing did, is noted with it. */
+export async function runNight(db: Database, night: KeptNight, now: Date): Promise<boolean> {
+  const { projectId } = night;
+  let said: string;
+  let isBegun = false;
+  try {
+    const base = await nightBase(db, night, now);
+    const made = await nightArchive(db, night, { baseId: base?.archiveId ?? null, now });
+    const { selection, held } = made;
+    if (base && held && (await isAsBefore(db, base.archiveId, { selection, heldFiles: held.size })))
+      said = `Nothing of it has changed since ${base.folder}, so nothing was written.`;
+    else {
+      let bytes = 0;
+      await runAtOnce(
+        db,
+        async (tx, planId) => {
+          const { stepId, sums } = await stageArchive(tx, made, { now, planId });
+          bytes = sums.bytes;
+          return stepId;
+        },
+        { who: NIGHT_RULES, now },
+      );
+      isBegun = true;
+      said = `Begun: ${size(bytes)} to write${base ? `, the rest lies in ${base.folder} and before` : ', everything anew'}.`;
+    }
+  } catch (error) {
+    if (!(error instanceof Refused)) throw error;
+    said = error.message;
+  }
+  await noteRan(db, projectId, { atMs: now.getTime(), said: said.slice(0, 500) });
+  return isBegun;
+}
+
+async function nightArchive(
+  db: Database,
+  { projectId, carrierId }: KeptNight,
+  { baseId, now }: { baseId: ArchiveId | null; now: Date },
+) {
+  const [project] = await db.select().from(projects).where(eq(projects.id, projectId));
+  const day = now.toISOString().slice(0, 10);
+  const asked = {
+    ...{ projectId, carrierIds: [carrierId], scope: NIGHT_SCOPE, night: true },
+    folder: `${archiveFolderName(project!.slug, day)}_night`,
+  };
+  try {
+    return await preparedArchive(db, { ...asked, baseId });
+  } catch (error) {
+    // Nothing of it is the same any more: then all of it is new.
+    if (baseId === null || !(error instanceof Refused)) throw error;
+    return preparedArchive(db, { ...asked, baseId: null });
+  }
+}
+
+/** The last night on this carrier, where the next may build on it. */
+async function nightBase(db: Db, { projectId, carrierId, ...rule }: KeptNight, now: Date) {
+  const whole = new Map((await earlierArchives(db, projectId)).map((one) => [one.archiveId as number, one]));
+  if (whole.size === 0) return null;
+  const rows = await db
+    .selectDistinct({ id: archives.id, baseId: archives.baseId })
+    .from(archives)
+    .innerJoin(archiveParts, eq(archiveParts.archiveId, archives.id))
+    .innerJoin(copyParts, eq(copyParts.partId, archiveParts.id))
+    .where(
+      and(
+        ...[eq(archives.projectId, projectId), eq(archives.night, true), eq(archives.state, 'sealed')],
+        ...[eq(copyParts.carrierId, carrierId), eq(copyParts.state, 'good')],
+      ),
+    );
+  const chain = rows.flatMap(({ id, baseId }) => {
+    const one = whole.get(id);
+    return one ? [{ ...one, baseId }] : [];
+  });
+  return baseOf(chain, { carrierId, ...rule }, now.getTime());
+}
+
+/** All media lie in it as they are, and its documents are the same. */
+async function isAsBefore(
+  db: Db,
+  baseId: number,
+  { selection, heldFiles }: { selection: ProjectSelection; heldFiles: number },
+): Promise<boolean> {
+  const media = selection.chosen.filter((file) => !file.isDocument);
+  if (media.length !== heldFiles) return false;
+  const inIt = await db
+    .selectDistinct({
+      fileId: archiveFiles.fileId,
+      sizeBytes: archiveFiles.sizeBytes,
+      modifiedUs: archiveFiles.modifiedUs,
+    })
+    .from(archiveFiles)
+    .where(and(eq(archiveFiles.archiveId, baseId), sql`${archiveFiles.fileId} <> 0`));
+  const before = new Map(inIt.map((file) => [file.fileId, file.modifiedUs]));
+  // What left the project since is a change too.
+  if (before.size !== selection.chosen.length) return false;
+  return selection.chosen.every((file) => before.get(file.fileId) === file.modifiedUs);
+}
