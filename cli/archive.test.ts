@@ -97,6 +97,20 @@ test('what is not known is refused with all there are, and nothing is added', as
   expect(await run('plan', 'show')).toBe('The plan is empty.');
 });
 
+test('a project is archived every night, or not any more; what makes no sense is refused', async () => {
+  expect(await run('nightly')).toBe('No project is archived at night.');
+  expect(await run('nightly', 'fog', '--on', 'kd-1', '--anew', '14')).toMatch(
+    /Fog +in work +kd-1 +14 days +until decided +0 +0 B +not yet/,
+  );
+  expect(JSON.parse(await run('nightly', 'fog', '--json'))).toMatchObject([
+    { carrier: 'kd-1', anewDays: 14, ran: null },
+  ]);
+  await expect(run('nightly', 'fog', '--on', 'kd-9')).rejects.toThrow(/There is no carrier named kd-9/);
+  await expect(run('nightly', 'fog', '--on', 'kd-1', '--anew', '0.5')).rejects.toThrow(/from 1 to 365/);
+  await expect(run('nightly', 'fog', '--on', 'kd-1', '--off')).rejects.toThrow(/either --on a carrier or --off/);
+  expect(await run('nightly', 'fog', '--off')).toBe('Fog is not archived at night.');
+});
+
 test('a shape that is kept makes the same of any project', async () => {
   const scope = { ...USUAL_SCOPE, parts: ['unused' as const], layout: 'kind' as const };
   await keepShape(site.db, { name: 'Small', scope }, { who: 'Mara', now: new Date() });

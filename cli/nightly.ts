@@ -1,7 +1,7 @@
 // The command for projects that are archived every night with their media.
 import type { Command } from 'commander';
 import { projectNight } from '#core/nights/project-nights.ts';
-import { exactTime } from '#core/wording/amounts.ts';
+import { exactTime, size } from '#core/wording/amounts.ts';
 import { carrierRows } from '#server/archives/shelf.ts';
 import type { Database } from '#server/db/connect.ts';
 import { projectNights, setProjectNight } from '#server/archives/project-nights.ts';
@@ -13,6 +13,7 @@ import { table } from './table.ts';
 interface Asked {
   on?: string;
   anew?: string;
+  keep?: string;
   off?: boolean;
   json?: boolean;
 }
@@ -24,6 +25,7 @@ export function addNightlyCommands(command: Command, open: () => Database, out: 
     .argument('[project]', 'its name')
     .option('--on <carrier>', 'the carrier that it is written to')
     .option('--anew <days>', 'after so many days everything is written anew', '30')
+    .option('--keep <days>', 'nights older than so many days are let go; 0: none by itself', '0')
     .option('--off', 'not any more; what was archived stays')
     .option('--json', 'as JSON')
     .action((project: string | undefined, asked: Asked) => nightly(open(), out, { project, ...asked }));
@@ -36,10 +38,12 @@ async function nightly(db: Database, out: Out, asked: Asked & { project?: string
       throw new Refused('Say which project, and either --on a carrier or --off. Nothing was saved.');
     const by = { who: process.env.USER ?? 'the command line', now: new Date() };
     const carrierId = asked.off ? null : named('carrier', await carrierRows(db), asked.on!).carrierId;
-    const parsed = projectNight.safeParse({ carrierId, anewDays: Number(asked.anew) });
+    const parsed = projectNight.safeParse({
+      ...{ carrierId, anewDays: Number(asked.anew), keepDays: Number(asked.keep) },
+    });
     if (carrierId !== null && !parsed.success)
       throw new Refused(
-        'The days until everything is written anew are a whole number from 1 to 365. Nothing was saved.',
+        'Days are whole numbers: from 1 to 365 until everything is written anew, up to 3650 that nights are kept. Nothing was saved.',
       );
     await setProjectNight(db, { projectId: project.projectId, rule: carrierId === null ? null : parsed.data! }, by);
   }
@@ -48,9 +52,10 @@ async function nightly(db: Database, out: Out, asked: Asked & { project?: string
   if (all.length === 0) return out(`${project?.name ?? 'No project'} is ${project ? 'not ' : ''}archived at night.`);
   out(
     table([
-      ['PROJECT', 'STATE', 'CARRIER', 'ALL ANEW AFTER', 'LAST TRIED', 'WHAT CAME OF IT'],
+      ['PROJECT', 'STATE', 'CARRIER', 'ALL ANEW AFTER', 'KEPT', 'NIGHTS', 'SIZE', 'LAST TRIED', 'WHAT CAME OF IT'],
       ...all.map((one) => [
         ...[one.project, one.state, one.carrier, `${one.anewDays} days`],
+        ...[one.keepDays === 0 ? 'until decided' : `${one.keepDays} days`, String(one.nights), size(one.bytes)],
         one.ran ? exactTime(one.ran.atMs) : 'not yet',
         one.ran?.said ?? '',
       ]),

@@ -789,6 +789,7 @@ export const snapshotForm = z.discriminatedUnion('intent', [
     anewDays: wholeOrNone('The days', 365).pipe(
       z.number().min(1, 'Everything is written anew after one day at least. Nothing was saved.'),
     ),
+    keepDays: wholeOrNone('The days that nights are kept', 3650),
   }),
   z.object({ intent: z.literal('not at night') }),
 ]);

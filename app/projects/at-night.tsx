@@ -1,14 +1,24 @@
 // A project in work that is archived every night with its media: where to, how often everything anew, and what came of the last.
 import { useState } from 'react';
 import { Link, useFetcher } from 'react-router';
-import { ago, capital, exactTime, size } from '#core/wording/amounts.ts';
+import { ago, capital, counted, exactTime, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
 import { Button, Card, Field, inputLook, NumberField, Said } from '../ui/parts';
 
+interface Night {
+  carrierId: number;
+  carrier: string;
+  anewDays: number;
+  keepDays: number;
+  nights: number;
+  bytes: number;
+  ran: { atMs: number; said: string } | null;
+}
+
 interface AtNightProps {
   project: { state: string };
-  night: { carrierId: number; carrier: string; anewDays: number; ran: { atMs: number; said: string } | null } | null;
-  carriers: readonly { carrierId: number; name: string; place: string; freeBytes: number }[];
+  night: Night | null;
+  carriers: readonly { carrierId: number; name: string; place: string; freeBytes: number; isHere: boolean }[];
   nowMs: number;
 }
 
@@ -39,9 +49,10 @@ export function AtNight({ project, night, carriers, nowMs }: AtNightProps) {
           <>
             <Field label="Written to the carrier">
               <select name="carrierId" defaultValue={night?.carrierId} className={`${inputLook} !w-auto`}>
-                {carriers.map(({ carrierId, name, place, freeBytes }) => (
+                {carriers.map(({ carrierId, name, place, freeBytes, isHere }) => (
                   <option key={carrierId} value={carrierId}>
                     {name}, {place}, {size(freeBytes)} free
+                    {isHere ? '' : ', not here now'}
                   </option>
                 ))}
               </select>
@@ -51,6 +62,12 @@ export function AtNight({ project, night, carriers, nowMs }: AtNightProps) {
               label="Days until everything is written anew"
               hint="The nights of one stretch need each other. A longer one takes less room."
               value={night?.anewDays ?? USUAL_DAYS}
+            />
+            <NumberField
+              name="keepDays"
+              label="Days that nights are kept"
+              hint={`0: until somebody decides. Older ones that no younger one needs are let go; nothing is erased.${night ? costWords(night) : ''}`}
+              value={night?.keepDays ?? 0}
             />
           </>
         )}
@@ -66,6 +83,12 @@ export function AtNight({ project, night, carriers, nowMs }: AtNightProps) {
   );
 }
 
+/** What its nights have taken so far says what more of them will. */
+const costWords = ({ nights, bytes }: Night): string =>
+  nights === 0
+    ? ''
+    : ` Its ${counted(nights, 'night')} take ${size(bytes)}, so that ten more days need about ${size((10 * bytes) / nights)}.`;
+
 const NoCarrier = () => (
   <Card title="Every night, with its media">
     <p className="text-ink-2">
@@ -77,15 +100,7 @@ const NoCarrier = () => (
   </Card>
 );
 
-function LastNight({
-  night: { ran, carrier },
-  state,
-  nowMs,
-}: {
-  night: NonNullable<AtNightProps['night']>;
-  state: string;
-  nowMs: number;
-}) {
+function LastNight({ night: { ran, carrier }, state, nowMs }: { night: Night; state: string; nowMs: number }) {
   return (
     <p className="text-[13px] text-ink-2">
       {state !== 'in work' ? `It is ${state}, so that nothing is written at night. ` : ''}

@@ -33,7 +33,13 @@ export async function loader({ params }: Route.LoaderArgs) {
     project: { projectId, name: project.name, state: project.state },
     /** The archive of it that is made every night; null where none is. */
     night: night ?? null,
-    carriers: carriers.map(({ carrierId, name, place, freeBytes }) => ({ carrierId, name, place, freeBytes })),
+    // What is always there is what is meant most often.
+    carriers: carriers
+      .map(({ carrierId, name, place, freeBytes, state, kind }) => ({
+        ...{ carrierId, name, place, freeBytes, kind },
+        isHere: state === 'reachable',
+      }))
+      .sort((a, b) => Number(b.isHere) - Number(a.isHere) || Number(b.kind === 'disk') - Number(a.kind === 'disk')),
     lines,
     kept,
     everyMinutes: (own.get(projectId) ?? rule).everyMinutes,

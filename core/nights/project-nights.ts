@@ -7,6 +7,8 @@ export const projectNight = z.object({
   carrierId,
   /** After so many days everything is written anew, and nothing before is needed for it. */
   anewDays: z.number().int().min(1).max(365).default(30),
+  /** Nights older than so many days are let go, never one that a younger one needs; 0: none by itself. */
+  keepDays: z.number().int().min(0).max(3650).default(0),
 });
 export type ProjectNight = z.infer<typeof projectNight>;
 
@@ -14,6 +16,22 @@ export type ProjectNight = z.infer<typeof projectNight>;
 export const NIGHT_SCOPE: ArchiveScope = { ...USUAL_SCOPE, parts: [], versions: 'newest' };
 
 const DAY_MS = 86_400_000;
+
+/** Night by night, the last first: which may be let go. The newest never, and none that one that stays builds on. */
+export function nightsToLetGo<One extends Earlier>(
+  nights: readonly One[],
+  { keepDays }: ProjectNight,
+  nowMs: number,
+): One[] {
+  if (keepDays === 0) return [];
+  const [newest, ...older] = [...nights].sort((a, b) => b.archiveId - a.archiveId);
+  const needed = new Set([newest?.baseId]);
+  return older.filter((night) => {
+    const goes = nowMs - night.sealedMs > keepDays * DAY_MS && !needed.has(night.archiveId);
+    if (!goes) needed.add(night.baseId);
+    return goes;
+  });
+}
 
 interface Earlier {
   archiveId: number;

@@ -1,9 +1,10 @@
 // Which projects in work the house archives night after night, where to, and what came of the last night.
-import { eq, inArray, like } from 'drizzle-orm';
+import { and, eq, inArray, like, sql } from 'drizzle-orm';
 import type { ProjectId } from '#core/model.ts';
 import { type ProjectNight, projectNight } from '#core/nights/project-nights.ts';
 import { counted } from '#core/wording/amounts.ts';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
+import { archiveParts, archives } from '../db/schema/archives.ts';
 import { projects } from '../db/schema/projects.ts';
 import { site } from '../db/schema/site.ts';
 import { carriers } from '../db/schema/stores.ts';
@@ -23,6 +24,9 @@ export interface KeptNight extends ProjectNight {
   project: string;
   state: string;
   carrier: string;
+  /** The nights that are kept, and what was written of them. */
+  nights: number;
+  bytes: number;
   /** When it was last tried, and what came of it. */
   ran: { atMs: number; said: string } | null;
 }
@@ -65,6 +69,10 @@ export async function projectNights(db: Db, only?: ProjectId): Promise<KeptNight
         rules.map((rule) => `${RAN}${rule.projectId}`),
       ),
     );
+  const taken = await takenBy(
+    db,
+    rules.map((rule) => rule.projectId),
+  );
   return rules.flatMap((rule): KeptNight[] => {
     const project = own.find((one) => one.id === rule.projectId);
     const last = ran.find((one) => one.key === `${RAN}${rule.projectId}`);
@@ -73,11 +81,26 @@ export async function projectNights(db: Db, only?: ProjectId): Promise<KeptNight
       {
         ...rule,
         ...{ project: project.name, state: project.state },
+        ...(taken.get(rule.projectId) ?? { nights: 0, bytes: 0 }),
         carrier: on.find((one) => one.id === rule.carrierId)?.name ?? 'a carrier that is not there any more',
         ran: last ? (JSON.parse(last.value) as KeptNight['ran']) : null,
       },
     ];
   });
+}
+
+async function takenBy(db: Db, projectIds: readonly number[]): Promise<Map<number, { nights: number; bytes: number }>> {
+  const rows = await db
+    .select({
+      projectId: archives.projectId,
+      nights: sql`COUNT(DISTINCT ${archives.id})`.mapWith(Number),
+      bytes: sql`COALESCE(SUM(${archiveParts.bytes}), 0)`.mapWith(Number),
+    })
+    .from(archives)
+    .innerJoin(archiveParts, eq(archiveParts.archiveId, archives.id))
+    .where(and(inArray(archives.projectId, [...projectIds]), eq(archives.night, true), eq(archives.state, 'sealed')))
+    .groupBy(archives.projectId);
+  return new Map(rows.map(({ projectId, ...sums }) => [projectId, sums]));
 }
 
 /** Null: not any more. What was archived stays. */
@@ -98,7 +121,7 @@ export async function setProjectNight(
       if (!carrier) throw new Refused('There is no such carrier. Nothing was saved; choose another.');
       const value = JSON.stringify(rule);
       await tx.insert(site).values({ key, value }).onDuplicateKeyUpdate({ set: { value } });
-      says = `archived each night on ${carrier.name}, everything anew every ${counted(rule.anewDays, 'day')}`;
+      says = `archived each night on ${carrier.name}, everything anew every ${counted(rule.anewDays, 'day')}${rule.keepDays > 0 ? `, nights let go after ${counted(rule.keepDays, 'day')}` : ''}`;
     }
     await writeReceipt(tx, {
       ...{ at: now, who, action: 'nights of a project changed', projectId, files: 0, bytes: 0, held: 0 },
@@ -109,7 +132,7 @@ export async function setProjectNight(
 }
 
 const ruleIn = (kept: KeptNight | undefined): ProjectNight | null =>
-  kept ? { carrierId: kept.carrierId, anewDays: kept.anewDays } : null;
+  kept ? { carrierId: kept.carrierId, anewDays: kept.anewDays, keepDays: kept.keepDays } : null;
 
 export async function nightOf(db: Db, projectId: ProjectId): Promise<ProjectNight | null> {
   return ruleIn((await projectNights(db, projectId))[0]);

@@ -5,8 +5,9 @@ import path from 'node:path';
 import { asc, desc, eq } from 'drizzle-orm';
 import fc from 'fast-check';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
-import { baseOf } from '#core/nights/project-nights.ts';
+import { baseOf, nightsToLetGo } from '#core/nights/project-nights.ts';
 import { otio, TestSite } from '#test/site.ts';
+import { setHold } from '../archives/keeping.ts';
 import { projectNights, setProjectNight } from '../archives/project-nights.ts';
 import { archiveRows } from '../archives/shelf.ts';
 import { archiveCopies, archives } from '../db/schema/archives.ts';
@@ -45,7 +46,7 @@ beforeEach(async () => {
   for (const name of ['a', 'b']) site.put(`media/fog/rushes/${name}.mov`, `${name} `.repeat(30_000));
   save('fog.otio', ['a', 'b']);
   await site.read(volume);
-  await setProjectNight(site.db, { projectId: FOG, rule: { carrierId: carrier, anewDays: 30 } }, by);
+  await setProjectNight(site.db, { projectId: FOG, rule: { carrierId: carrier, anewDays: 30, keepDays: 0 } }, by);
 });
 afterEach(() => site.close());
 
@@ -105,12 +106,37 @@ test('each night writes what is new alone, nothing where nothing changed, and ev
 });
 
 test('after so many days everything is written anew, and nothing before is needed for it', async () => {
-  await setProjectNight(site.db, { projectId: FOG, rule: { carrierId: carrier, anewDays: 1 } }, by);
+  await setProjectNight(site.db, { projectId: FOG, rule: { carrierId: carrier, anewDays: 1, keepDays: 0 } }, by);
   await runAt(night(1));
   save('fog.otio', ['b']);
   await site.read(volume);
   expect(await runAt(night(3))).toMatch(/everything anew/);
   expect((await sealed()).map((one) => one.baseId)).toEqual([null, null]);
+});
+
+test('old nights are let go when no younger one needs them, and never the newest or one under legal hold', async () => {
+  const rule = (anewDays: number, keepDays: number) =>
+    setProjectNight(site.db, { projectId: FOG, rule: { carrierId: carrier, anewDays, keepDays } }, by);
+  await rule(1, 0);
+  await runAt(night(1));
+  save('fog.otio', ['b']);
+  await site.read(volume);
+  await runAt(night(3));
+  const folders = async (state: 'sealed' | 'let go') =>
+    (await site.db.select().from(archives).where(eq(archives.state, state))).map((one) => one.id);
+  expect(await folders('sealed')).toEqual([1, 2]);
+  expect((await projectNights(site.db, FOG))[0]).toMatchObject({ nights: 2 });
+  await rule(30, 5);
+  // Held: it stays however old it is.
+  await setHold(site.db, 1 as ArchiveId, 'a dispute', by);
+  await runAt(night(20));
+  expect(await folders('let go')).toEqual([]);
+  await setHold(site.db, 1 as ArchiveId, null, by);
+  await runAt(night(22));
+  expect(await folders('let go')).toEqual([1]);
+  expect(await folders('sealed')).toEqual([2]);
+  // Nothing of it was erased.
+  expect(readdirSync(path.join(site.root, 'kd-1')).filter((name) => name.endsWith('_night'))).toHaveLength(2);
 });
 
 test('a carrier that is away is said, and the night after it is made up for', async () => {
@@ -150,8 +176,36 @@ test('what it wants is in the ledger and can be undone; one copy of a night is w
   await undoReceipt(site.db, receipt!.id, by);
   expect(await projectNights(site.db)).toEqual([]);
   await expect(
-    setProjectNight(site.db, { projectId: FOG, rule: { carrierId: 99 as CarrierId, anewDays: 30 } }, by),
+    setProjectNight(site.db, { projectId: FOG, rule: { carrierId: 99 as CarrierId, anewDays: 30, keepDays: 0 } }, by),
   ).rejects.toThrow(/no such carrier/);
+});
+
+test('what is let go is old, and what stays finds all that it builds on', () => {
+  const DAY = 86_400_000;
+  fc.assert(
+    fc.property(
+      fc.array(fc.boolean(), { maxLength: 15 }),
+      fc.integer({ min: 0, max: 8 }),
+      fc.integer({ min: 0, max: 20 }),
+      (anew, keepDays, later) => {
+        const all = anew.map((isAnew, i) => ({
+          ...{ archiveId: i + 1, baseId: isAnew || i === 0 ? null : i, sealedMs: i * DAY },
+        }));
+        const nowMs = (all.length + later) * DAY;
+        const gone = nightsToLetGo(all, { carrierId: 1 as CarrierId, anewDays: 30, keepDays }, nowMs);
+        if (keepDays === 0) expect(gone).toEqual([]);
+        for (const one of gone) expect(nowMs - one.sealedMs).toBeGreaterThan(keepDays * DAY);
+        const stays = all.filter((one) => !gone.includes(one));
+        if (all.length > 0) expect(stays.at(-1)).toBe(all.at(-1));
+        for (const one of stays)
+          if (one.baseId !== null) expect(stays.map((other) => other.archiveId)).toContain(one.baseId);
+        // All that may go goes.
+        for (const one of stays.slice(0, -1))
+          if (keepDays > 0 && nowMs - one.sealedMs > keepDays * DAY)
+            expect(stays.map((other) => other.baseId)).toContain(one.archiveId);
+      },
+    ),
+  );
 });
 
 test('a chain is built on while its first night is young and all of it is there', () => {
@@ -166,7 +220,7 @@ test('a chain is built on while its first night is young and all of it is there'
         }));
         const there = all.filter((_, i) => nights[i]!.isThere);
         const nowMs = nights.length * DAY;
-        const base = baseOf(there, { carrierId: 1 as CarrierId, anewDays }, nowMs);
+        const base = baseOf(there, { carrierId: 1 as CarrierId, anewDays, keepDays: 0 }, nowMs);
         if (!base) return;
         expect(base).toBe(there.at(-1));
         for (let one: (typeof all)[number] = base; ; one = all[one.baseId! - 1]!) {

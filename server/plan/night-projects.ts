@@ -4,9 +4,10 @@ import { and, eq, sql } from 'drizzle-orm';
 import { archiveFolderName } from '#core/archive/selection.ts';
 import type { ArchiveId } from '#core/model.ts';
 import { isNight } from '#core/nights/nights.ts';
-import { baseOf, NIGHT_SCOPE } from '#core/nights/project-nights.ts';
+import { baseOf, NIGHT_SCOPE, nightsToLetGo } from '#core/nights/project-nights.ts';
 import { size } from '#core/wording/amounts.ts';
 import { earlierArchives } from '../archives/base.ts';
+import { letGo } from '../archives/keeping.ts';
 import { type KeptNight, noteRan, projectNights } from '../archives/project-nights.ts';
 import type { ProjectSelection } from '../archives/selection.ts';
 import type { Database, Db } from '../db/connect.ts';
@@ -25,10 +26,30 @@ export async function archiveAtNight(db: Database, now: Date): Promise<number> {
   if (!isNight(now)) return 0;
   let begun = 0;
   for (const night of await projectNights(db)) {
+    await letNightsGo(db, night, now);
     if (night.state !== 'in work' || (night.ran && now.getTime() - night.ran.atMs < ONCE_MS)) continue;
     begun += Number(await runNight(db, night, now));
   }
   return begun;
+}
+
+/** Nights that are old enough and that no younger one needs: nothing is erased, they only count no more. */
+export async function letNightsGo(db: Database, night: KeptNight, now: Date): Promise<number> {
+  const rows = await db
+    .select()
+    .from(archives)
+    .where(and(...[eq(archives.projectId, night.projectId), eq(archives.night, true), eq(archives.state, 'sealed')]));
+  const nights = rows.map((row) => ({ ...row, archiveId: row.id, sealedMs: row.sealedAt!.getTime() }));
+  let gone = 0;
+  for (const { archiveId, folder } of nightsToLetGo(nights, night, now.getTime()))
+    try {
+      await letGo(db, archiveId as ArchiveId, folder, { who: NIGHT_RULES, now });
+      gone++;
+    } catch (error) {
+      // Under legal hold, kept until a day, under way: somebody wants it to stay.
+      if (!(error instanceof Refused)) throw error;
+    }
+  return gone;
 }
 
 /** Begins one, where there is anything new. What came of it, or why nothing did, is noted with it. */
