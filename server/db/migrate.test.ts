@@ -111,6 +111,7 @@ test('what was there before is there after, in its new place', async () => {
       carrierIds: [7],
       copies: [],
       baseId: null,
+      night: false,
       folder: 'fog_1',
       scope: {
         parts: [],

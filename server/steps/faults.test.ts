@@ -140,8 +140,7 @@ function waysOf(operation: string): string[] {
 }
 
 /** What everything else is built of. */
-const SWEPT_FIRST =
-  /^(a purge|a move|an archive to two|a restore|a relinking|a setting aside|a removal of originals|snapshots)/;
+const SWEPT_FIRST = /^(a purge|a move|an archive to two|a restore|a relinking)/;
 
 /** The calls that change something, with the ways that make sense for each; bounded: some of each. */
 function pointsOf(calls: ReadonlyMap<string, number>, { name, turn }: { name: string; turn: number }): string[] {
