@@ -168,6 +168,20 @@ describe('removing', () => {
     expect(await removeTaken(held, names, removal, nobody)).toMatchObject({ done: true });
     expect(inside()).toEqual([]);
   });
+  test('files of more folders than are held open are all removed, also while the disk is still at the last ones', async () => {
+    held.holdsForMs = 60_000;
+    const removals = Array.from({ length: 150 }, (_, i) => {
+      const path = `f${i}/b.frm`;
+      return { itemId: i, path, expected: expected(put(path)) };
+    });
+    const removing: Promise<unknown>[] = [];
+    for (const removal of removals) {
+      expect(take(held, names, removal, nobody)).toEqual({ done: true });
+      removing.push(removeTaken(held, names, removal, nobody));
+    }
+    for (const result of await Promise.all(removing)) expect(result).toMatchObject({ done: true });
+    expect(inside()).toEqual([]);
+  });
   test('a file written anew with its old size and time is another, and so is one that took its name', () => {
     const file = put('a.frm', 'old');
     utimesSync(file, 1000, 1000);

@@ -81,7 +81,9 @@ export class Root {
   placeOfOwn(inside: string): string {
     const { folder, name } = split({ path: inside });
     const known = this.folders.get(folder);
-    return known === undefined ? this.placeText(inside) : `/proc/self/fd/${known}/${name}`;
+    if (known === undefined) return this.placeText(inside);
+    this.keepOpen(folder, known);
+    return `/proc/self/fd/${known}/${name}`;
   }
 
   /** The same for names that are text. */
@@ -124,14 +126,14 @@ export class Root {
     const known = this.folders.get(path);
     if (known !== undefined) {
       const now = performance.now();
-      if (now - (this.seenAt.get(path) ?? -Infinity) < this.holdsForMs) return `/proc/self/fd/${known}`;
-      this.seenAt.set(path, now);
-      this.folders.delete(path);
+      const holds = now - (this.seenAt.get(path) ?? -Infinity) < this.holdsForMs;
       // A folder that was removed, or put somewhere else, is not the one that is meant any more.
-      if (this.isStillThere(path, known)) {
-        this.folders.set(path, known);
+      if (holds || this.isStillThere(path, known)) {
+        if (!holds) this.seenAt.set(path, now);
+        this.keepOpen(path, known);
         return `/proc/self/fd/${known}`;
       }
+      this.folders.delete(path);
       this.seenAt.delete(path);
       closeSync(known);
     }
@@ -148,6 +150,12 @@ export class Root {
       closeSync(number);
     }
     return `/proc/self/fd/${fd}`;
+  }
+
+  /** The last to be closed: what the disk still works at by its number is not closed under it. */
+  private keepOpen(path: string, fd: number): void {
+    this.folders.delete(path);
+    this.folders.set(path, fd);
   }
 
   /** By the system's own word, which names a folder that is held open by where it is now, without any link. */
