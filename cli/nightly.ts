@@ -1,6 +1,6 @@
 // The command for projects that are archived every night with their media.
 import type { Command } from 'commander';
-import { projectNight } from '#core/nights/project-nights.ts';
+import { projectNight, type Written } from '#core/nights/project-nights.ts';
 import { exactTime, size } from '#core/wording/amounts.ts';
 import { carrierRows } from '#server/archives/shelf.ts';
 import type { Database } from '#server/db/connect.ts';
@@ -17,6 +17,11 @@ interface Asked {
   off?: boolean;
   json?: boolean;
 }
+
+const takenWords = ({ anew, added }: Written): string[] => [
+  String(anew.nights + added.nights),
+  size(anew.bytes + added.bytes),
+];
 
 export function addNightlyCommands(command: Command, open: () => Database, out: Out): void {
   command
@@ -55,7 +60,7 @@ async function nightly(db: Database, out: Out, asked: Asked & { project?: string
       ['PROJECT', 'STATE', 'CARRIER', 'ALL ANEW AFTER', 'KEPT', 'NIGHTS', 'SIZE', 'LAST TRIED', 'WHAT CAME OF IT'],
       ...all.map((one) => [
         ...[one.project, one.state, one.carrier, `${one.anewDays} days`],
-        ...[one.keepDays === 0 ? 'until decided' : `${one.keepDays} days`, String(one.nights), size(one.bytes)],
+        ...[one.keepDays === 0 ? 'until decided' : `${one.keepDays} days`, ...takenWords(one.written)],
         one.ran ? exactTime(one.ran.atMs) : 'not yet',
         one.ran?.said ?? '',
       ]),

@@ -61,17 +61,17 @@ test('a project in work is archived every night, which the calendar and the ledg
   await page.goto('/projects/3/back');
   await page.getByLabel('Archived at night').selectOption('each night, while it is in work');
   await page.getByLabel('Days until everything is written anew').fill('400');
-  await page.getByRole('button', { name: 'Save the nights' }).click();
+  await page.getByRole('button', { name: 'Save the nightly archive' }).click();
   await expect(page.getByRole('alert')).toContainText('The days are 365 at most. Nothing was saved.');
   await page.getByLabel('Days until everything is written anew').fill('14');
-  await page.getByRole('button', { name: 'Save the nights' }).click();
+  await page.getByRole('button', { name: 'Save the nightly archive' }).click();
   await expect(page.getByRole('status')).toContainText('It is archived from the next night on');
   await expect(page.getByText('No night has come yet.')).toBeVisible();
   await page.goto('/nights');
   await expect(page.getByText('Lamp Keepers with its media')).toBeVisible();
   await page.goto('/projects/3/back');
   await page.getByLabel('Archived at night').selectOption('no');
-  await page.getByRole('button', { name: 'Save the nights' }).click();
+  await page.getByRole('button', { name: 'Save the nightly archive' }).click();
   await expect(page.getByRole('status')).toContainText('not archived at night any more');
   await page.goto('/ledger');
   await expect(

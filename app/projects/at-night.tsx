@@ -2,6 +2,7 @@
 import { useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import { ago, capital, counted, exactTime, size } from '#core/wording/amounts.ts';
+import { bytesOfDays, type Written } from '#core/nights/project-nights.ts';
 import type { Answer } from '../lib/answer';
 import { Button, Card, Field, inputLook, NumberField, Said } from '../ui/parts';
 
@@ -10,8 +11,7 @@ interface Night {
   carrier: string;
   anewDays: number;
   keepDays: number;
-  nights: number;
-  bytes: number;
+  written: Written;
   ran: { atMs: number; said: string } | null;
 }
 
@@ -74,7 +74,7 @@ export function AtNight({ project, night, carriers, nowMs }: AtNightProps) {
         {night && <LastNight night={night} state={project.state} nowMs={nowMs} />}
         <div>
           <Button type="submit" disabled={fetcher.state !== 'idle'}>
-            Save the nights
+            Save the nightly archive
           </Button>
         </div>
         <Said answer={fetcher.data} />
@@ -83,11 +83,15 @@ export function AtNight({ project, night, carriers, nowMs }: AtNightProps) {
   );
 }
 
-/** What its nights have taken so far says what more of them will. */
-const costWords = ({ nights, bytes }: Night): string =>
-  nights === 0
-    ? ''
-    : ` Its ${counted(nights, 'night')} take ${size(bytes)}, so that ten more days need about ${size((10 * bytes) / nights)}.`;
+/** What its nights have taken so far, and what that says of more of them. */
+function costWords({ written, anewDays }: Night): string {
+  const { anew, added } = written;
+  const nights = anew.nights + added.nights;
+  if (nights === 0) return '';
+  const more = bytesOfDays(written, { anewDays }, SOME_DAYS);
+  return ` ${capital(counted(nights, 'night'))} ${nights === 1 ? 'takes' : 'take'} ${size(anew.bytes + added.bytes)}${more === null ? '' : `; ten more days need up to ${size(more)}`}.`;
+}
+const SOME_DAYS = 10;
 
 const NoCarrier = () => (
   <Card title="Every night, with its media">

@@ -17,6 +17,30 @@ export const NIGHT_SCOPE: ArchiveScope = { ...USUAL_SCOPE, parts: [], versions: 
 
 const DAY_MS = 86_400_000;
 
+interface Nights {
+  nights: number;
+  bytes: number;
+}
+/** What a project's nights wrote: those that wrote everything anew, and those that wrote what was new alone. */
+export interface Written {
+  anew: Nights;
+  added: Nights;
+}
+export const NONE_WRITTEN: Written = { anew: { nights: 0, bytes: 0 }, added: { nights: 0, bytes: 0 } };
+
+/**
+ * What nights of so many more days take at most, as far as those before tell; null where none of either sort was written yet.
+ * Nights in which nothing changed write nothing and are not known of.
+ */
+export function bytesOfDays(
+  { anew, added }: Written,
+  { anewDays }: Pick<ProjectNight, 'anewDays'>,
+  days: number,
+): number | null {
+  if (anew.nights === 0 || added.nights === 0) return null;
+  return days * (added.bytes / added.nights) + (days / anewDays) * (anew.bytes / anew.nights);
+}
+
 /** Night by night, the last first: which may be let go. The newest never, and none that one that stays builds on. */
 export function nightsToLetGo<One extends Earlier>(
   nights: readonly One[],

@@ -23,13 +23,18 @@ export interface Earlier {
 }
 
 /** Sealed archives of a project all of whose parts have a good copy, the latest first. */
-export async function earlierArchives(db: Db, projectId: ProjectId): Promise<Earlier[]> {
+export async function earlierArchives(
+  db: Db,
+  projectId: ProjectId,
+  { nights = false }: { nights?: boolean } = {},
+): Promise<Earlier[]> {
   const rows = await db
     .select()
     .from(archives)
     .where(
       and(
         ...[eq(archives.projectId, projectId), eq(archives.purpose, 'archive'), eq(archives.state, 'sealed')],
+        eq(archives.night, nights),
         sql`NOT EXISTS (SELECT 1 FROM archive_files f WHERE f.archive_id = ${archives.id}
           AND NOT EXISTS (SELECT 1 FROM copy_parts p WHERE p.part_id = f.part_id AND p.state = 'good'))`,
       ),

@@ -1,7 +1,8 @@
 // Which projects in work the house archives night after night, where to, and what came of the last night.
-import { and, eq, inArray, like, sql } from 'drizzle-orm';
+import { and, eq, inArray, like } from 'drizzle-orm';
 import type { ProjectId } from '#core/model.ts';
-import { type ProjectNight, projectNight } from '#core/nights/project-nights.ts';
+import { grouped } from '#core/grouped.ts';
+import { NONE_WRITTEN, type ProjectNight, projectNight, type Written } from '#core/nights/project-nights.ts';
 import { counted } from '#core/wording/amounts.ts';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
 import { archiveParts, archives } from '../db/schema/archives.ts';
@@ -24,9 +25,7 @@ export interface KeptNight extends ProjectNight {
   project: string;
   state: string;
   carrier: string;
-  /** The nights that are kept, and what was written of them. */
-  nights: number;
-  bytes: number;
+  written: Written;
   /** When it was last tried, and what came of it. */
   ran: { atMs: number; said: string } | null;
 }
@@ -42,37 +41,13 @@ export async function projectNights(db: Db, only?: ProjectId): Promise<KeptNight
     return parsed.success ? [{ projectId: Number(key.slice(RULE.length)) as ProjectId, ...parsed.data }] : [];
   });
   if (rules.length === 0) return [];
-  const own = await db
-    .select()
-    .from(projects)
-    .where(
-      inArray(
-        projects.id,
-        rules.map((rule) => rule.projectId),
-      ),
-    );
-  const on = await db
-    .select()
-    .from(carriers)
-    .where(
-      inArray(
-        carriers.id,
-        rules.map((rule) => rule.carrierId),
-      ),
-    );
-  const ran = await db
-    .select()
-    .from(site)
-    .where(
-      inArray(
-        site.key,
-        rules.map((rule) => `${RAN}${rule.projectId}`),
-      ),
-    );
-  const taken = await takenBy(
-    db,
-    rules.map((rule) => rule.projectId),
-  );
+  const ids = rules.map((rule) => rule.projectId);
+  const carrierIds = rules.map((rule) => rule.carrierId);
+  const lastKeys = ids.map((id) => `${RAN}${id}`);
+  const own = await db.select().from(projects).where(inArray(projects.id, ids));
+  const on = await db.select().from(carriers).where(inArray(carriers.id, carrierIds));
+  const ran = await db.select().from(site).where(inArray(site.key, lastKeys));
+  const written = await writtenFor(db, ids);
   return rules.flatMap((rule): KeptNight[] => {
     const project = own.find((one) => one.id === rule.projectId);
     const last = ran.find((one) => one.key === `${RAN}${rule.projectId}`);
@@ -81,26 +56,34 @@ export async function projectNights(db: Db, only?: ProjectId): Promise<KeptNight
       {
         ...rule,
         ...{ project: project.name, state: project.state },
-        ...(taken.get(rule.projectId) ?? { nights: 0, bytes: 0 }),
+        written: written.get(rule.projectId) ?? NONE_WRITTEN,
         carrier: on.find((one) => one.id === rule.carrierId)?.name ?? 'a carrier that is not there any more',
-        ran: last ? (JSON.parse(last.value) as KeptNight['ran']) : null,
+        ran: last ? lastOf(last.value) : null,
       },
     ];
   });
 }
 
-async function takenBy(db: Db, projectIds: readonly number[]): Promise<Map<number, { nights: number; bytes: number }>> {
+/** What nights that are kept have written, apart those that wrote everything anew. */
+async function writtenFor(db: Db, projectIds: readonly number[]): Promise<Map<number, Written>> {
   const rows = await db
-    .select({
-      projectId: archives.projectId,
-      nights: sql`COUNT(DISTINCT ${archives.id})`.mapWith(Number),
-      bytes: sql`COALESCE(SUM(${archiveParts.bytes}), 0)`.mapWith(Number),
-    })
+    .select({ projectId: archives.projectId, id: archives.id, baseId: archives.baseId, bytes: archiveParts.bytes })
     .from(archives)
     .innerJoin(archiveParts, eq(archiveParts.archiveId, archives.id))
-    .where(and(inArray(archives.projectId, [...projectIds]), eq(archives.night, true), eq(archives.state, 'sealed')))
-    .groupBy(archives.projectId);
-  return new Map(rows.map(({ projectId, ...sums }) => [projectId, sums]));
+    .where(and(inArray(archives.projectId, [...projectIds]), eq(archives.night, true), eq(archives.state, 'sealed')));
+  const sum = (own: typeof rows) => ({
+    nights: new Set(own.map((row) => row.id)).size,
+    bytes: own.reduce((bytes, row) => bytes + row.bytes, 0),
+  });
+  return new Map(
+    [...grouped(rows, (row) => row.projectId)].map(([projectId, own]) => [
+      projectId,
+      {
+        anew: sum(own.filter((row) => row.baseId === null)),
+        added: sum(own.filter((row) => row.baseId !== null)),
+      },
+    ]),
+  );
 }
 
 /** Null: not any more. What was archived stays. */
@@ -138,7 +121,27 @@ export async function nightOf(db: Db, projectId: ProjectId): Promise<ProjectNigh
   return ruleIn((await projectNights(db, projectId))[0]);
 }
 
-export async function noteRan(db: Db, projectId: number, ran: { atMs: number; said: string }): Promise<void> {
+/** Once a night, however many workers look. */
+const ONCE_MS = 12 * 3_600_000;
+
+/** Takes a project's night for whoever asks; false where it was taken already. */
+export function takeNight(db: Database, projectId: ProjectId, now: Date): Promise<boolean> {
+  return inTransaction(db, async (tx) => {
+    const key = `${RAN}${projectId}`;
+    // Two who ask at once wait for each other here.
+    await tx.insert(site).values({ key, value: NEVER }).onDuplicateKeyUpdate({ set: { key } });
+    const [row] = await tx.select().from(site).where(eq(site.key, key)).for('update');
+    if (now.getTime() - lastOf(row!.value).atMs < ONCE_MS) return false;
+    await noteRan(tx, projectId, { atMs: now.getTime(), said: 'It is being looked through.' });
+    return true;
+  });
+}
+
+type Ran = NonNullable<KeptNight['ran']>;
+const NEVER = JSON.stringify({ atMs: 0, said: '' } satisfies Ran);
+const lastOf = (value: string) => JSON.parse(value) as Ran;
+
+export async function noteRan(db: Db, projectId: ProjectId, ran: Ran): Promise<void> {
   const value = JSON.stringify(ran);
   await db
     .insert(site)

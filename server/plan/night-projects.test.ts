@@ -3,10 +3,9 @@
 import { readdirSync, readFileSync, renameSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import { asc, desc, eq } from 'drizzle-orm';
-import fc from 'fast-check';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
-import { baseOf, nightsToLetGo } from '#core/nights/project-nights.ts';
 import { otio, TestSite } from '#test/site.ts';
+import { earlierArchives } from '../archives/base.ts';
 import { setHold } from '../archives/keeping.ts';
 import { projectNights, setProjectNight } from '../archives/project-nights.ts';
 import { archiveRows } from '../archives/shelf.ts';
@@ -15,6 +14,7 @@ import { projects } from '../db/schema/projects.ts';
 import { receipts } from '../db/schema/receipts.ts';
 import { undoReceipt } from '../ledger/undo.ts';
 import { tonightOf } from '../nights/tonight.ts';
+import { projectRows } from '../projects/projects.ts';
 import { addRestore } from '../steps/restore.ts';
 import { archiveAtNight } from './night-projects.ts';
 
@@ -105,6 +105,12 @@ test('each night writes what is new alone, nothing where nothing changed, and ev
   }
 });
 
+test('two workers that look at once begin one night', async () => {
+  await site.look();
+  const begun = await Promise.all([archiveAtNight(site.db, night(1)), archiveAtNight(site.db, night(1))]);
+  expect(begun.sort()).toEqual([0, 1]);
+});
+
 test('after so many days everything is written anew, and nothing before is needed for it', async () => {
   await setProjectNight(site.db, { projectId: FOG, rule: { carrierId: carrier, anewDays: 1, keepDays: 0 } }, by);
   await runAt(night(1));
@@ -125,7 +131,9 @@ test('old nights are let go when no younger one needs them, and never the newest
   const folders = async (state: 'sealed' | 'let go') =>
     (await site.db.select().from(archives).where(eq(archives.state, state))).map((one) => one.id);
   expect(await folders('sealed')).toEqual([1, 2]);
-  expect((await projectNights(site.db, FOG))[0]).toMatchObject({ nights: 2 });
+  expect((await projectNights(site.db, FOG))[0]).toMatchObject({
+    written: { anew: { nights: 2 }, added: { nights: 0 } },
+  });
   await rule(30, 5);
   // Held: it stays however old it is.
   await setHold(site.db, 1 as ArchiveId, 'a dispute', by);
@@ -167,6 +175,9 @@ test('a project that is not in work is left alone, a project without media says 
 test('what it wants is in the ledger and can be undone; one copy of a night is what is meant', async () => {
   await runAt(night(1));
   expect((await archiveRows(site.db))[0]).toMatchObject({ short: null });
+  // It is no archive of a finished project: nothing is built on it, and the project is not told as archived.
+  expect(await earlierArchives(site.db, FOG)).toEqual([]);
+  expect((await projectRows(site.db))[0]).toMatchObject({ archived: false });
   const [receipt] = await site.db
     .select()
     .from(receipts)
@@ -178,58 +189,4 @@ test('what it wants is in the ledger and can be undone; one copy of a night is w
   await expect(
     setProjectNight(site.db, { projectId: FOG, rule: { carrierId: 99 as CarrierId, anewDays: 30, keepDays: 0 } }, by),
   ).rejects.toThrow(/no such carrier/);
-});
-
-test('what is let go is old, and what stays finds all that it builds on', () => {
-  const DAY = 86_400_000;
-  fc.assert(
-    fc.property(
-      fc.array(fc.boolean(), { maxLength: 15 }),
-      fc.integer({ min: 0, max: 8 }),
-      fc.integer({ min: 0, max: 20 }),
-      (anew, keepDays, later) => {
-        const all = anew.map((isAnew, i) => ({
-          ...{ archiveId: i + 1, baseId: isAnew || i === 0 ? null : i, sealedMs: i * DAY },
-        }));
-        const nowMs = (all.length + later) * DAY;
-        const gone = nightsToLetGo(all, { carrierId: 1 as CarrierId, anewDays: 30, keepDays }, nowMs);
-        if (keepDays === 0) expect(gone).toEqual([]);
-        for (const one of gone) expect(nowMs - one.sealedMs).toBeGreaterThan(keepDays * DAY);
-        const stays = all.filter((one) => !gone.includes(one));
-        if (all.length > 0) expect(stays.at(-1)).toBe(all.at(-1));
-        for (const one of stays)
-          if (one.baseId !== null) expect(stays.map((other) => other.archiveId)).toContain(one.baseId);
-        // All that may go goes.
-        for (const one of stays.slice(0, -1))
-          if (keepDays > 0 && nowMs - one.sealedMs > keepDays * DAY)
-            expect(stays.map((other) => other.baseId)).toContain(one.archiveId);
-      },
-    ),
-  );
-});
-
-test('a chain is built on while its first night is young and all of it is there', () => {
-  const DAY = 86_400_000;
-  fc.assert(
-    fc.property(
-      fc.array(fc.record({ isAnew: fc.boolean(), isThere: fc.boolean() }), { maxLength: 12 }),
-      fc.integer({ min: 1, max: 10 }),
-      (nights, anewDays) => {
-        const all = nights.map(({ isAnew }, i) => ({
-          ...{ archiveId: i + 1, baseId: isAnew || i === 0 ? null : i, sealedMs: i * DAY },
-        }));
-        const there = all.filter((_, i) => nights[i]!.isThere);
-        const nowMs = nights.length * DAY;
-        const base = baseOf(there, { carrierId: 1 as CarrierId, anewDays, keepDays: 0 }, nowMs);
-        if (!base) return;
-        expect(base).toBe(there.at(-1));
-        for (let one: (typeof all)[number] = base; ; one = all[one.baseId! - 1]!) {
-          expect(there).toContain(one);
-          if (one.baseId !== null) continue;
-          expect(nowMs - one.sealedMs).toBeLessThan(anewDays * DAY);
-          break;
-        }
-      },
-    ),
-  );
 });

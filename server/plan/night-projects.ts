@@ -8,7 +8,7 @@ import { baseOf, NIGHT_SCOPE, nightsToLetGo } from '#core/nights/project-nights.
 import { size } from '#core/wording/amounts.ts';
 import { earlierArchives } from '../archives/base.ts';
 import { letGo } from '../archives/keeping.ts';
-import { type KeptNight, noteRan, projectNights } from '../archives/project-nights.ts';
+import { type KeptNight, noteRan, projectNights, takeNight } from '../archives/project-nights.ts';
 import type { ProjectSelection } from '../archives/selection.ts';
 import type { Database, Db } from '../db/connect.ts';
 import { archiveFiles, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
@@ -18,16 +18,13 @@ import { preparedArchive, stageArchive } from '../steps/archive.ts';
 import { NIGHT_RULES } from './night.ts';
 import { runAtOnce } from './plan.ts';
 
-/** Once a night, however often it is looked. */
-const ONCE_MS = 12 * 3_600_000;
-
 /** Begins every project whose turn it is, once a night. Gives how many archives were begun. */
 export async function archiveAtNight(db: Database, now: Date): Promise<number> {
   if (!isNight(now)) return 0;
   let begun = 0;
   for (const night of await projectNights(db)) {
     await letNightsGo(db, night, now);
-    if (night.state !== 'in work' || (night.ran && now.getTime() - night.ran.atMs < ONCE_MS)) continue;
+    if (night.state !== 'in work' || !(await takeNight(db, night.projectId, now))) continue;
     begun += Number(await runNight(db, night, now));
   }
   return begun;
@@ -107,7 +104,9 @@ async function nightArchive(
 
 /** The last night on this carrier, where the next may build on it. */
 async function nightBase(db: Db, { projectId, carrierId, ...rule }: KeptNight, now: Date) {
-  const whole = new Map((await earlierArchives(db, projectId)).map((one) => [one.archiveId as number, one]));
+  const whole = new Map(
+    (await earlierArchives(db, projectId, { nights: true })).map((one) => [one.archiveId as number, one]),
+  );
   if (whole.size === 0) return null;
   const rows = await db
     .selectDistinct({ id: archives.id, baseId: archives.baseId })
@@ -143,8 +142,10 @@ async function isAsBefore(
     })
     .from(archiveFiles)
     .where(and(eq(archiveFiles.archiveId, baseId), sql`${archiveFiles.fileId} <> 0`));
-  const before = new Map(inIt.map((file) => [file.fileId, file.modifiedUs]));
+  const factsOf = ({ sizeBytes, modifiedUs }: { sizeBytes: number; modifiedUs: number }) =>
+    `${sizeBytes} ${modifiedUs}`;
+  const before = new Map(inIt.map((file) => [file.fileId, factsOf(file)]));
   // What left the project since is a change too.
   if (before.size !== selection.chosen.length) return false;
-  return selection.chosen.every((file) => before.get(file.fileId) === file.modifiedUs);
+  return selection.chosen.every((file) => before.get(file.fileId) === factsOf(file));
 }

@@ -51,9 +51,12 @@ export async function projectRows(db: Database, only: readonly VolumeId[] = []):
   const byProject = grouped(holdings, (row) => row.projectId);
   const counts = await mediaCounts(db);
   const sealed = new Set(
-    (await db.select({ id: archives.projectId }).from(archives).where(eq(archives.state, 'sealed'))).map(
-      (row) => row.id,
-    ),
+    (
+      await db
+        .select({ id: archives.projectId })
+        .from(archives)
+        .where(and(eq(archives.state, 'sealed'), eq(archives.night, false)))
+    ).map((row) => row.id),
   );
   return all.map((project) => {
     const own = byProject.get(project.id) ?? [];

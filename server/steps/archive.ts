@@ -86,7 +86,7 @@ export async function preparedArchive(
   if (selection.chosen.length === 0)
     throw new Refused(`No timeline of ${project.name} uses media that is found. Nothing was added.`);
   refuseBundle(project.name, scope, selection);
-  const held = await heldForThis(db, { projectId, baseId, selection });
+  const held = await heldForThis(db, { projectId, baseId, night, selection });
   const sizes = sizesOf(selection, scope, held);
   const copies = copiesOn(
     sizes,
@@ -110,10 +110,15 @@ export async function stageArchive(
 
 async function heldForThis(
   db: Db,
-  { projectId, baseId, selection }: { projectId: ProjectId; baseId: number | null; selection: ProjectSelection },
+  {
+    projectId,
+    baseId,
+    night,
+    selection,
+  }: Pick<Params, 'projectId' | 'baseId' | 'night'> & { selection: ProjectSelection },
 ): Promise<Held | undefined> {
   if (baseId === null) return undefined;
-  const earlier = await earlierArchives(db, projectId);
+  const earlier = await earlierArchives(db, projectId, { nights: night });
   if (!earlier.some((one) => one.archiveId === baseId))
     throw new Refused(
       'The archive that it was to build on is no sealed archive of this project with a good copy. Nothing was added.',
@@ -267,9 +272,9 @@ async function stagedSizes(db: Db, stepId: number, baseId: number | null): Promi
 async function earlierFindings(
   db: Db,
   step: StepSummary,
-  { projectId, baseId, selection }: Params & { selection: ProjectSelection },
+  { projectId, baseId, night, selection }: Params & { selection: ProjectSelection },
 ): Promise<Finding[]> {
-  const earlier = await earlierArchives(db, projectId);
+  const earlier = await earlierArchives(db, projectId, { nights: night });
   if (baseId !== null) {
     if (earlier.some((one) => one.archiveId === baseId)) return [];
     const [base] = await db.select().from(archives).where(eq(archives.id, baseId));

@@ -190,7 +190,8 @@ export const SCENARIOS: readonly Scenario[] = [
     async set(site) {
       await fog(site);
       const volumeId = await site.volume('system');
-      await addHandOver(site.db, { projectId: FOG, volumeId, folder: 'handed', toWhom: 'Ida', now: NOW() });
+      const asked = { projectId: FOG, volumeId, folder: 'handed', toWhom: 'Ida', points: true };
+      await addHandOver(site.db, { ...asked, now: NOW() });
       await run(site);
     },
   },
