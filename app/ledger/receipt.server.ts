@@ -14,6 +14,9 @@ import { personOf } from '../person.server';
 
 const PAGE = 500;
 
+const textsIn = (told: unknown): string[] =>
+  Array.isArray(told) ? told.filter((one): one is string => typeof one === 'string') : [];
+
 export async function loader({ params, request }: Route.LoaderArgs) {
   const receipt = await receiptOf(db(), idFrom(params.receiptId, 'receipt'));
   if (!receipt) throw new Response('There is no such receipt.', { status: 404 });
@@ -38,6 +41,8 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     notReached: Number(receipt.facts.notReached ?? 0),
     thereAlready: Number(receipt.facts.thereAlready ?? 0),
     stayedOut: stayedOutOf(receipt.facts),
+    newVersions: textsIn(receipt.facts.newVersions),
+    notRelinked: textsIn(receipt.facts.notRelinked),
     canBeUndone: canBeUndone(receipt),
     isBroken: (await brokenAmong(db(), [receipt])).has(receipt.id),
     items: items.map((item) => ({ ...item, why: item.reason ? HELD_WORDS[item.reason] : null })),

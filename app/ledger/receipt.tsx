@@ -56,7 +56,7 @@ function StayedOut({ data: { receipt, stayedOut } }: { data: Data }) {
 }
 
 function Facts({ data }: { data: Data }) {
-  const { receipt, held, trouble, reason, notReached, thereAlready, isBroken, freed } = data;
+  const { receipt, held, trouble, reason, notReached, thereAlready, isBroken, freed, newVersions, notRelinked } = data;
   const rows: [string, React.ReactNode][] = [
     ['Done', receipt.action],
     ['When', exactTime(receipt.at.getTime())],
@@ -65,6 +65,11 @@ function Facts({ data }: { data: Data }) {
     ['Files', `${count(receipt.files)}, ${size(receipt.bytes)}`],
     ...freed.map((words, i): [string, React.ReactNode] => [i === 0 ? 'Freed' : '', words]),
     ...held.map((one): [string, React.ReactNode] => ['Left', `${counted(one.files, 'file')}: ${one.words}`]),
+    ...(newVersions.length > 0 ? [['New version', newVersions.join(', ')] as [string, React.ReactNode]] : []),
+    ...notRelinked.map((one): [string, React.ReactNode] => [
+      'Not written',
+      `${one}: it names the places it named before`,
+    ]),
     ...(thereAlready > 0
       ? [['There already', `${counted(thereAlready, 'file')}, each read as it was sealed`] as [string, React.ReactNode]]
       : []),
@@ -73,7 +78,7 @@ function Facts({ data }: { data: Data }) {
   ];
   return (
     <Card title={`Receipt ${receipt.id}`} aside={isBroken && <Chip tone="loss">changed from outside</Chip>}>
-      <dl className="grid grid-cols-[70px_minmax(0,1fr)] gap-y-1">
+      <dl className="grid grid-cols-[84px_minmax(0,1fr)] gap-y-1">
         {rows.map(([name, value], i) => (
           <div key={i} className="contents">
             <dt className="text-ink-2">{name}</dt>
