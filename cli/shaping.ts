@@ -1,5 +1,6 @@
 // How a package is shaped on the command line: its options, and what is told of what would go in.
 import type { Command } from 'commander';
+import { ENCODED, ENCODINGS, type Encodings, encodingsFrom } from '#core/archive/encoding.ts';
 import { patternTrouble } from '#core/archive/names.ts';
 import { handlesFrom } from '#core/archive/lengths.ts';
 import {
@@ -35,6 +36,7 @@ export interface ShapeOptions {
   names: string;
   pack: string;
   rest: string;
+  encode?: string;
   shape?: string;
   askAtTrouble?: boolean;
   gap?: string;
@@ -82,6 +84,11 @@ export const withShape = (command: Command, usual: ArchiveScope): Command =>
     .option('--layout <how>', `media by ${LAYOUTS.join(', ')}`, usual.layout)
     .option('--pack <as>', `written as ${PACKED_AS.join(', ')}`, usual.pack)
     .option('--names <pattern>', 'names of media, of {file}, {clip} and {bin}; their endings stay', usual.names)
+    .option(
+      '--encode <part=how>',
+      `what is encoded anew, with commas: ${ENCODED.join(', ')}, each =${ENCODINGS.join(' or =')}; for example render=viewing`,
+      '',
+    )
     .option('--shape <name>', 'a shape that is kept, instead of what is said of all but --timeline and --bin')
     .option('--ask-at-trouble', 'a file that cannot be read is asked about; else it is left out and told')
     .option(
@@ -113,6 +120,7 @@ function scopeOf(
     names,
     pack,
     rest,
+    encode = '',
     shape,
     askAtTrouble,
   }: ShapeOptions,
@@ -146,7 +154,18 @@ function scopeOf(
     handles: length && (withoutData ? { ...length, withoutData } : length),
     ...{ timelines: timeline, bins: bin, files: [], names, originals: usual.originals },
     goOn: askAtTrouble !== true,
+    encode: encodingsOf(encode),
   };
+}
+
+function encodingsOf(text: string): Encodings {
+  const asked = text.split(',').filter(Boolean);
+  const found = encodingsFrom(asked.map((one) => one.replace('=', ':')).join(','));
+  if (Object.keys(found).length !== asked.length)
+    throw new Refused(
+      `What is encoded anew is said as part=how, with ${listed([...ENCODED])} as ${ENCODINGS.join(' or ')}, not "${text}". Nothing was added.`,
+    );
+  return found;
 }
 
 /** With the lengths of single files, which are said by their names. */
@@ -219,6 +238,16 @@ export function tellSelection(out: Out, name: string, { selection, seconds }: To
   const wholes = new Map<string, number>();
   for (const { whyWhole } of selection.chosen) if (whyWhole) wholes.set(whyWhole, (wholes.get(whyWhole) ?? 0) + 1);
   for (const [why, files] of wholes) out(`${counted(files, 'file')} whole: ${why}.`);
+  const encoded = selection.chosen.filter((file) => file.encoding !== null);
+  if (encoded.length > 0) {
+    const [as, of] = [
+      encoded.reduce((n, file) => n + file.keptBytes, 0),
+      encoded.reduce((n, file) => n + file.sizeBytes, 0),
+    ];
+    out(
+      `${counted(encoded.length, 'file')} encoded anew, ${size(of)} as about ${size(as)}${as > of ? ': it grows' : ''}.`,
+    );
+  }
   if (selection.missing > 0) out(`${counted(selection.missing, 'piece')} of media cannot be found and cannot go in.`);
   if (selection.leftOut.length > 0)
     out(

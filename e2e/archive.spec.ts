@@ -5,7 +5,7 @@ import path from 'node:path';
 import AxeBuilder from '@axe-core/playwright';
 import type { Locator } from '@playwright/test';
 import mysql from 'mysql2/promise';
-import { HOME } from './start.ts';
+import { HOME } from './place.ts';
 import { expect, test } from './test.ts';
 
 /** The folder of a piece of media of the newest step. */
@@ -83,7 +83,7 @@ test('an archive is shaped to what some timelines use, kept as a shape, and weig
   await expect(page.getByRole('status')).toContainText('Added an archive of');
   await page.getByRole('button', { name: 'Review plan' }).click();
   // Told about at first; to the byte once a worker has read where the frames lie.
-  await expect(page.getByText('not weighed yet')).toHaveCount(0, { timeout: 30_000 });
+  await expect(page.getByText('not weighed yet')).toHaveCount(0, { timeout: 120_000 });
   await page.getByRole('button', { name: 'Take out: Archive Lamp Keepers on KD-0001' }).click();
   await expect(page.getByText('Archive Lamp Keepers on KD-0001')).toHaveCount(0);
 });

@@ -3,7 +3,7 @@ import { execFileSync } from 'node:child_process';
 import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import path from 'node:path';
 import { expect, type Page, test } from './test.ts';
-import { HOME } from './start.ts';
+import { HOME } from './place.ts';
 
 const SITE = path.join(HOME, 'site');
 test.describe.configure({ mode: 'serial' });

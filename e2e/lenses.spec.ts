@@ -1,5 +1,6 @@
 // Every lens: found clean by axe in light and in dark, walked by keyboard alone, narrow and wide, quick on the server.
 import AxeBuilder from '@axe-core/playwright';
+import { PORT } from './place.ts';
 import { expect, type Page, test } from './test.ts';
 
 const LENSES = [
@@ -293,7 +294,7 @@ test('nonsense in a form is answered with a sentence and changes nothing', async
   expect(await foreign.text()).toContain('came from another site');
   const large = await request.post('/plan', {
     form: { intent: 'empty', padding: 'x'.repeat(1_000_001) },
-    headers: { origin: 'http://127.0.0.1:4790' },
+    headers: { origin: `http://127.0.0.1:${PORT}` },
   });
   expect(large.status()).toBe(413);
   expect(await large.text()).toContain('larger than 1 MB');

@@ -4,7 +4,7 @@ import { existsSync, readFileSync } from 'node:fs';
 import path from 'node:path';
 import AxeBuilder from '@axe-core/playwright';
 import { expect, type Page, test } from './test.ts';
-import { HOME } from './start.ts';
+import { HOME } from './place.ts';
 
 const SITE = path.join(HOME, 'site');
 

@@ -3,7 +3,7 @@ import { existsSync, readdirSync, readFileSync, statSync } from 'node:fs';
 import path from 'node:path';
 import AxeBuilder from '@axe-core/playwright';
 import { expect, type Locator, type Page, test } from './test.ts';
-import { HOME } from './start';
+import { HOME, PORT } from './place.ts';
 
 const SITE = path.join(HOME, 'site');
 const CLIPS = path.join(SITE, 'loft-2-system/Downloads/lens tests');
@@ -117,7 +117,7 @@ test('nonsense in a goal is answered with a sentence', async ({ page }) => {
   }
   const refused = await page.request.post('/reclaim', {
     form: { intent: 'stage', lines: 'x', cutDay: '3' },
-    headers: { origin: 'http://127.0.0.1:4790' },
+    headers: { origin: `http://127.0.0.1:${PORT}` },
   });
   expect(refused.status()).toBe(422);
 });

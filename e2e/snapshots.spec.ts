@@ -2,7 +2,7 @@
 import { readdirSync } from 'node:fs';
 import path from 'node:path';
 import { expect, test } from './test.ts';
-import { HOME } from './start';
+import { HOME } from './place.ts';
 
 const FOLDER = path.join(HOME, 'site/ropewalk-projects/lamp-keepers');
 

@@ -1,9 +1,7 @@
 // Starts the whole application with fresh demo data, on ports of its own, for the browser tests.
-import path from 'node:path';
 import { freePort } from '../setup/mariadb.ts';
 import { startAll } from '../setup/start.ts';
-
-export const HOME = path.resolve('var/e2e');
+import { HOME, PORT } from './place.ts';
 
 export default async function start() {
   const started = await startAll({
@@ -11,7 +9,7 @@ export default async function start() {
     demo: true,
     fresh: true,
     host: '127.0.0.1',
-    port: 4790,
+    port: PORT,
     databasePort: await freePort(),
     databaseUrl: null,
     leaseSeconds: 6,

@@ -1,5 +1,6 @@
 // How an archive is shaped, as an address: what is asked for is in the address, so that it can be sent and gone back to.
 import { KEPT_NAMES, patternTrouble } from '#core/archive/names.ts';
+import { encodingsFrom, encodingsText } from '#core/archive/encoding.ts';
 import { type Handles, handlesFrom, handlesText, ownLengthsFrom } from '#core/archive/lengths.ts';
 import {
   type ArchiveScope,
@@ -13,7 +14,7 @@ import {
 /** The same page shapes what is handed over. */
 export const isHandOver = (search: URLSearchParams): boolean => search.get('for') === 'hand-over';
 
-/** `?in=delivery,render&versions=newest&handles=1s&gap=2&data=drop&own=12:whole,15:2s&timeline=…&layout=disk&pack=tar`; without them what is usual. */
+/** `?in=delivery,render&versions=newest&handles=1s&gap=2&data=drop&own=12:whole,15:2s&timeline=…&layout=disk&pack=tar&encode=render:viewing`; without them what is usual. */
 export function scopeIn(search: URLSearchParams): ArchiveScope {
   const usual = isHandOver(search) ? USUAL_HAND_OVER : USUAL_SCOPE;
   const parts = search.get('in');
@@ -32,6 +33,7 @@ export function scopeIn(search: URLSearchParams): ArchiveScope {
     pack: oneOf(PACKED_AS, 'pack') ?? usual.pack,
     rest: oneOf(['stays', 'leaves'] as const, 'rest') ?? usual.rest,
     originals: usual.originals,
+    encode: encodingsFrom(search.get('encode') ?? ''),
   };
 }
 
@@ -66,6 +68,7 @@ export const scopeSearch = ({
   goOn,
   pack,
   rest,
+  encode,
 }: ArchiveScope): Record<string, string | null> => ({
   in: parts.join(','),
   versions,
@@ -77,6 +80,7 @@ export const scopeSearch = ({
   gaps: goOn ? null : 'stop',
   pack,
   rest,
+  encode: encodingsText(encode) || null,
 });
 
 /** Two shapes that make the same of a project, whatever is chosen of it. */

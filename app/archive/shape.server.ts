@@ -3,6 +3,7 @@ import type { Route } from './+types/shape';
 import { shapeArchiveForm } from '#contract/forms.ts';
 import type { CopiesRule } from '#core/archive/copies.ts';
 import { overheadOf, proposeCarriers } from '#core/archive/layout.ts';
+import { ENCODED, type Encoded } from '#core/archive/encoding.ts';
 import { KEPT_NAMES } from '#core/archive/names.ts';
 import {
   archiveFolderName,
@@ -33,6 +34,7 @@ import { measuredRates } from '#server/archives/rates.ts';
 import { type CarrierRow, carrierRows } from '#server/archives/shelf.ts';
 import { answer, idFrom } from '../answer.server';
 import { db } from '../db.server';
+import type { EncodedSum } from './encode';
 import { personOf } from '../person.server';
 import { clipsIn, isHandOver, scopeIn } from './scope';
 
@@ -79,6 +81,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     borrowedBytes: selection.borrowedBytes,
     trimmedBytes: selection.trimmedBytes,
     trimmedStills: selection.trimmedStills,
+    ...{ encodedBytes: selection.encodedBytes, encoded: encodedSums(selection.chosen, scope) },
     leftOut: selection.leftOut,
     scope,
     parts: partsOf(selection.leftOut, asked),
@@ -135,6 +138,24 @@ function wholesOf(media: readonly PlacedFile[]): { why: string; files: number }[
   return [...byReason].map(([why, files]) => ({ why, files })).sort((a, b) => b.files - a.files);
 }
 
+/** Of each part that is encoded anew: what it will weigh, and what goes in as it is. */
+function encodedSums(files: readonly PlacedFile[], { encode }: ArchiveScope): Partial<Record<Encoded, EncodedSum>> {
+  return Object.fromEntries(
+    ENCODED.filter((part) => encode[part] !== undefined).map((part) => {
+      const own = files.filter((file) => !file.isDocument && (part === 'used' ? file.used : file.asked === part));
+      const made = own.filter((file) => file.encoding !== null);
+      const sum: EncodedSum = {
+        files: made.length,
+        bytes: keptBytes(made),
+        ofBytes: made.reduce((bytes, file) => bytes + file.sizeBytes, 0),
+        // Of media that timelines use the length tells it already.
+        asTheyAre: part === 'used' ? [] : wholesOf(own),
+      };
+      return [part, sum];
+    }),
+  );
+}
+
 interface Written {
   key: string;
   /** Of media that could be cut; once, where it is several parts. */
@@ -143,7 +164,8 @@ interface Written {
   sizeBytes: number;
   volumeId: VolumeId;
   path: string;
-  frames: { from: number; to: number } | null;
+  /** Its size is known to the byte only once its frames were looked at. */
+  isAbout: boolean;
   renamed: boolean;
   whyWhole: string | null;
   /** It lies in the earlier archive, and is not written again. */
@@ -158,15 +180,19 @@ function rowsOf(file: PlacedFile, { names }: Pick<ArchiveScope, 'names'>, isHeld
     return file.parts.map((part, i) => ({
       fileId: i === 0 ? fileId : null,
       ...{ key: `${file.fileId} ${part.from}`, payloadPath: part.payloadPath, sizeBytes: part.bytes, volumeId, path },
-      ...{ frames: { from: part.from, to: part.to }, renamed: false, whyWhole: null, isHeld },
+      ...{ isAbout: !part.isExact, renamed: false, whyWhole: null, isHeld },
     }));
   return [
     {
       fileId,
-      ...{ key: `${file.fileId}`, payloadPath: file.payloadPath, sizeBytes: file.sizeBytes, volumeId, path },
+      ...{ key: `${file.fileId}`, payloadPath: file.payloadPath, sizeBytes: file.keptBytes, volumeId, path },
       ...{
-        frames: null,
-        renamed: names === KEPT_NAMES && nameOf(file.payloadPath) !== file.name && !isOfBundle(file.payloadPath),
+        isAbout: file.encoding !== null,
+        renamed:
+          file.encoding === null &&
+          names === KEPT_NAMES &&
+          nameOf(file.payloadPath) !== file.name &&
+          !isOfBundle(file.payloadPath),
         whyWhole: file.whyWhole,
         isHeld,
       },

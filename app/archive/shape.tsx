@@ -4,6 +4,7 @@ import clsx from 'clsx';
 import { Link, useFetcher, useNavigate, useNavigation } from 'react-router';
 import type { Route } from './+types/shape';
 import type { Handles } from '#core/archive/lengths.ts';
+import { isEncoded } from '#core/archive/encoding.ts';
 import { isNarrow } from '#core/archive/selection.ts';
 import { nameOf } from '#core/paths.ts';
 import { count, counted, exactTime, listed, size } from '#core/wording/amounts.ts';
@@ -14,6 +15,7 @@ import { useFrame } from '../shell/use-frame';
 import { useAsked, useLens, useTo } from '../shell/links';
 import { Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
+import { EncodeChoice } from './encode';
 import { Base, Carriers, type Copies, useCopies } from './carriers';
 import { Length, OwnLengthChoice, small } from './length';
 import { Tick } from './tick';
@@ -152,11 +154,12 @@ function MediaChoice({ data }: { data: Data }) {
       <span className="flex justify-between gap-2">
         {narrow ? 'Media that was chosen' : 'Media the timelines use'}
         <b className="whitespace-nowrap">
-          {data.inParts > 0 && 'about '}
+          {(data.inParts > 0 || data.encoded.used) && 'about '}
           {size(data.mediaBytes)}
         </b>
       </span>
       <Length {...data} handles={data.scope.handles} />
+      <EncodeChoice part="used" name="Media" encode={data.scope.encode} sum={data.encoded.used} />
       <Choice
         of="timeline"
         names={data.timelines}
@@ -196,16 +199,21 @@ function PartChoice({ part, data }: { part: Data['parts'][number]; data: Data })
   const isIn = parts.includes(part.part);
   const others = parts.filter((one) => one !== part.part);
   const next = isIn ? others : [...others, part.part];
+  const name = partWords(part.part, isNarrow(data.scope));
   return (
     <Tick
       checked={isIn}
       onToggle={() =>
         void navigate(to({ in: next.join(',') }), { preventScrollReset: true, replace: true, flushSync: true })
       }
-      name={partWords(part.part, isNarrow(data.scope))}
+      name={name}
       amount={<b className={clsx(!isIn && 'font-normal text-ink-2')}>{size(part.bytes)}</b>}
       words={`${counted(part.files, 'file')}${isIn ? '' : `, ${data.isHandOver ? 'not for them' : part.words}`}`}
-    />
+    >
+      {isIn && isEncoded(part.part) && (
+        <EncodeChoice part={part.part} name={name} encode={data.scope.encode} sum={data.encoded[part.part]} />
+      )}
+    </Tick>
   );
 }
 
@@ -290,7 +298,7 @@ function Contents({ data }: { data: Data }) {
               number: true,
               sort: (file) => file.sizeBytes,
               cell: (file) => (
-                <b title={file.frames ? 'About: known to the byte once its tables are read.' : undefined}>
+                <b title={file.isAbout ? 'About: known to the byte before it is written.' : undefined}>
                   {size(file.sizeBytes)}
                 </b>
               ),
@@ -310,7 +318,7 @@ function Parts({ data, children }: { data: Data; children: ReactNode }) {
           <Waterfall
             total={data.totalBytes}
             archive={data.archiveBytes}
-            more={data.borrowedBytes}
+            more={data.borrowedBytes + Math.max(0, -data.encodedBytes)}
             into={data.isHandOver ? 'Hand-over' : 'Archive'}
             steps={[
               ...data.leftOut.map((part) => ({
@@ -319,6 +327,9 @@ function Parts({ data, children }: { data: Data; children: ReactNode }) {
                 bytes: part.bytes,
               })),
               ...(data.base ? [{ key: 'earlier', name: 'In the earlier archive', bytes: data.base.bytes }] : []),
+              ...(data.encodedBytes > 0
+                ? [{ key: 'delivery', name: 'Smaller as encoded', bytes: data.encodedBytes }]
+                : []),
               ...(data.trimmedBytes > 0
                 ? [{ key: 'unused', name: 'Ranges no timeline uses', bytes: data.trimmedBytes }]
                 : []),

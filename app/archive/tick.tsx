@@ -7,9 +7,11 @@ interface TickProps {
   name: ReactNode;
   amount?: ReactNode;
   words: ReactNode;
+  /** What can be chosen of it once it is ticked. */
+  children?: ReactNode;
 }
 
-export function Tick({ checked, onToggle, name, amount, words }: TickProps) {
+export function Tick({ checked, onToggle, name, amount, words, children }: TickProps) {
   return (
     <li className="py-1.5">
       <label className="grid cursor-pointer grid-cols-[auto_minmax(0,1fr)_auto] items-baseline gap-x-2">
@@ -18,6 +20,7 @@ export function Tick({ checked, onToggle, name, amount, words }: TickProps) {
         {amount ?? <span />}
         <span className="col-span-2 col-start-2 text-[13px] text-ink-2">{words}</span>
       </label>
+      {children && <div className="pl-[21px]">{children}</div>}
     </li>
   );
 }

@@ -9,7 +9,7 @@ import { escaped } from '../wording/escape.ts';
 export interface LeafletFile {
   /** Path in the archive. */
   path: string;
-  role: 'media' | 'part' | 'document' | 'original document';
+  role: 'media' | 'part' | 'encoded' | 'document' | 'original document';
   sizeBytes: number;
   /** Where it was. */
   volume: string;
@@ -66,6 +66,12 @@ export function readmeText(leaflet: Leaflet): string {
         ]),
     ...(files.some((file) => file.role === 'part')
       ? ['                      (a name that ends in _f and a number is a range of its file, from that frame on)']
+      : []),
+    ...(files.some((file) => file.role === 'encoded')
+      ? [
+          '                      (one more ending, .mkv or .mka, is a film or sound encoded anew without loss, as FFV1 and FLAC',
+          '                      or PCM in Matroska; .mp4 or .m4a is a small viewing copy of the file before that ending)',
+        ]
       : []),
     '  index.html          a list of all files, for any browser',
     ...(handedTo === null

@@ -16,6 +16,7 @@ import {
   toNumber,
   ZERO,
 } from '../time/fraction.ts';
+import type { Encoding } from './encoding.ts';
 import { type FrameRange, isSameRate, type Rate, union } from '../time/rates.ts';
 
 /** Ranges with so much on either side; those with less than the gap between them become one. */
@@ -117,7 +118,12 @@ export type WhyWhole =
   'format' | 'unread' | 'not relinked' | 'used whole' | 'rate' | 'start' | 'outside' | 'nearly whole';
 
 /** Why: one of the words here, or a sentence's end of whoever tried to cut it. */
-export type Kept = { is: 'whole'; why: string | null } | { is: 'nothing' } | { is: 'parts'; parts: Part[] };
+export type Kept =
+  | { is: 'whole'; why: string | null }
+  | { is: 'nothing' }
+  | { is: 'parts'; parts: Part[] }
+  /** All of it, encoded anew; about so large, until it was made. */
+  | { is: 'encoded'; as: Encoding; isSound: boolean; bytes: number; isExact: boolean };
 
 /** As the end of a sentence: "it stays whole: …". */
 export const WHY_WHOLE: Record<WhyWhole, string> = {

@@ -2,6 +2,7 @@
 // the same answer.
 import type { FileId, Kind, VolumeId } from '../model.ts';
 import { folderOf, joinPath, liesIn } from '../paths.ts';
+import { encodedName, type Encoding, type Encodings } from './encoding.ts';
 import { type Handles, type Kept, partBytes, partName } from './lengths.ts';
 import { KEPT_NAMES, nameBy, placeNames, stemOf, type Wish } from './names.ts';
 
@@ -54,6 +55,8 @@ export interface PlacedFile extends ProjectFile {
   originalPath: string | null;
   /** What goes in instead of the whole; empty where the whole does. */
   parts: PlacedPart[];
+  /** All of it goes in, encoded anew. */
+  encoding: Encoding | null;
   /** What of it goes in. */
   keptBytes: number;
   whyWhole: string | null;
@@ -88,6 +91,8 @@ export interface ArchiveScope {
   rest: 'stays' | 'leaves';
   /** Documents go in as they were as well, byte for byte. */
   originals: boolean;
+  /** What is encoded anew, and how; all else goes in as it is. */
+  encode: Encodings;
 }
 
 export const PACKED_AS = ['folder', 'tar', 'zip'] as const;
@@ -114,6 +119,7 @@ export const USUAL_SCOPE: ArchiveScope = {
   pack: 'folder',
   rest: 'stays',
   originals: true,
+  encode: {},
 };
 
 /** Who gets something gets what was chosen, in documents that name nothing else. */
@@ -134,6 +140,8 @@ export interface Selection<File extends ProjectFile = ProjectFile> {
   trimmedBytes: number;
   /** Stills of sequences among that. */
   trimmedStills: number;
+  /** How much smaller the project's own files are once they are encoded anew; less than nothing where they grow. */
+  encodedBytes: number;
 }
 
 /** What the project has besides the files that are told one by one, by kind. */
@@ -178,12 +186,15 @@ export function selectForArchive<File extends ProjectFile>(
   const places = placeNames(chosen.flatMap((file) => wishesWith(file, mainOf(file), how)));
   const placed = chosen.map((file): PlacedFile & File => {
     const parts = partsOf(file, places);
-    const keptBytes = parts.length > 0 ? parts.reduce((sum, part) => sum + part.bytes, 0) : file.sizeBytes;
     const length = file.kept?.length;
+    const encoded = length?.is === 'encoded' ? length : null;
+    const keptBytes =
+      encoded?.bytes ?? (parts.length > 0 ? parts.reduce((sum, part) => sum + part.bytes, 0) : file.sizeBytes);
     return {
       payloadPath: parts[0]?.payloadPath ?? places.get(`${file.fileId}`)!,
       originalPath: file.isDocument ? (places.get(`${file.fileId} original`) ?? null) : null,
       parts,
+      encoding: encoded?.as ?? null,
       keptBytes,
       whyWhole: length?.is === 'whole' ? length.why : null,
       // Last: what is added to a copy afterwards takes ten times as long, and there may be many thousands.
@@ -198,11 +209,23 @@ export function selectForArchive<File extends ProjectFile>(
     totalBytes:
       files.reduce((sum, file) => sum + (file.isOwn ? file.sizeBytes : 0), 0) +
       others.reduce((sum, other) => sum + other.bytes, 0),
-    borrowedBytes: placed.reduce((sum, file) => sum + (file.isOwn ? 0 : file.keptBytes), 0),
+    ...sumsOf(placed, trimmed),
+  };
+}
+
+/** What comes along, what stays out of files that go in, and what of it becomes smaller. */
+function sumsOf(
+  placed: readonly PlacedFile[],
+  trimmed: readonly ProjectFile[],
+): Pick<Selection, 'borrowedBytes' | 'trimmedBytes' | 'trimmedStills' | 'encodedBytes'> {
+  const sum = (of: (file: PlacedFile) => number) => placed.reduce((bytes, file) => bytes + of(file), 0);
+  const less = (file: PlacedFile) => (file.isOwn ? file.sizeBytes - file.keptBytes : 0);
+  return {
+    borrowedBytes: sum((file) => (file.isOwn ? 0 : file.keptBytes)),
     trimmedBytes:
-      placed.reduce((sum, file) => sum + (file.isOwn ? file.sizeBytes - file.keptBytes : 0), 0) +
-      trimmed.reduce((sum, file) => sum + file.sizeBytes, 0),
+      sum((file) => (file.encoding ? 0 : less(file))) + trimmed.reduce((bytes, file) => bytes + file.sizeBytes, 0),
     trimmedStills: trimmed.length,
+    encodedBytes: sum((file) => (file.encoding ? less(file) : 0)),
   };
 }
 
@@ -323,6 +346,12 @@ function wishesWith(file: ProjectFile, main: ProjectFile, how: How): Wish<string
   ];
 }
 
+/** Under its name, with another ending where it is encoded anew. */
+function ownName({ kept }: ProjectFile, name: string): string {
+  const length = kept?.length;
+  return length?.is === 'encoded' ? encodedName(name, length.as, length.isSound) : name;
+}
+
 function wishesOf(file: ProjectFile, how: How): Wish<string>[] {
   const { shared, names, bundle } = how;
   const order = `${file.path}\0${String(file.volumeId).padStart(12, '0')}`;
@@ -332,7 +361,9 @@ function wishesOf(file: ProjectFile, how: How): Wish<string>[] {
       .slice(above === '' ? 0 : above.length + 1)
       .split('/')
       .filter(Boolean);
-    return [{ key: `${file.fileId}`, folder: [...FOLDERS[file.asked], ...below], name: file.name, order }];
+    return [
+      { key: `${file.fileId}`, folder: [...FOLDERS[file.asked], ...below], name: ownName(file, file.name), order },
+    ];
   }
   if (!file.isDocument) {
     const folder = mediaFolder(file, how);
@@ -345,7 +376,7 @@ function wishesOf(file: ProjectFile, how: How): Wish<string>[] {
         name: partName(name, from),
         order: `${order}\0${String(from).padStart(15, '0')}`,
       }));
-    return [{ key: `${file.fileId}`, folder, name, order }];
+    return [{ key: `${file.fileId}`, folder, name: ownName(file, name), order }];
   }
   const place =
     file.fileId === bundle?.fileId

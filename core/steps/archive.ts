@@ -1,5 +1,6 @@
 // Writes an archive of a project to one or more carriers, with one reading of the originals.
 import { z } from 'zod';
+import { ENCODED, ENCODINGS } from '../archive/encoding.ts';
 import { MOST_OWN } from '../archive/lengths.ts';
 import { KEPT_NAMES, patternTrouble } from '../archive/names.ts';
 import { LAYOUTS, LEFT_OUT, PACKED_AS } from '../archive/selection.ts';
@@ -36,6 +37,7 @@ export const archiveScope = z.object({
   pack: z.enum(PACKED_AS).default('folder'),
   rest: z.enum(['stays', 'leaves']).default('stays'),
   originals: z.boolean().default(true),
+  encode: z.partialRecord(z.enum(ENCODED), z.enum(ENCODINGS)).default({}),
 });
 /** Before it could be chosen, what no timeline uses stayed out. */
 const ONLY_USED = {
@@ -51,6 +53,7 @@ const ONLY_USED = {
   pack: 'folder' as const,
   rest: 'stays' as const,
   originals: true,
+  encode: {},
 };
 
 /** Of a copy: its carriers in order, and about how much goes on each. */
@@ -87,9 +90,18 @@ export const PACKAGE_WORDS: NonNullable<StepKind['findingWords']> = {
     detail: `It will hold the ${count(Number(facts.total) - Number(facts.missing))} that are found, and say which are not.`,
   }),
   'not weighed yet': ({ facts }) => ({
-    what: `${counted(Number(facts.files), 'file')} cut to what is used ${facts.files === 1 ? 'is' : 'are'} not weighed yet`,
-    detail:
-      'Until a worker has read where their frames lie, the size is told about. Nothing is written before it is known.',
+    what: `${counted(Number(facts.files), 'file')} cut or encoded anew ${facts.files === 1 ? 'is' : 'are'} not weighed yet`,
+    detail: 'Until a worker has looked at their frames, the size is told about. Nothing is written before it is known.',
+  }),
+  'encoded anew': ({ facts }) => ({
+    what: `${counted(Number(facts.files), 'file')} encoded anew, ${size(Number(facts.ofBytes))} as about ${size(Number(facts.bytes))}`,
+    detail: `${
+      Number(facts.viewing) > 0
+        ? `${counted(Number(facts.viewing), 'small viewing copy', 'small viewing copies')}: nobody can make the original of one. `
+        : ''
+    }${
+      Number(facts.bytes) > Number(facts.ofBytes) ? 'It grows: as they are they would be smaller. ' : ''
+    }The originals stay the only copies of themselves, whatever is encoded of them.`,
   }),
   'fonts not in it': ({ facts }) => ({
     what: `${counted(Number(facts.fonts), 'font')} that its documents name ${facts.fonts === 1 ? 'is' : 'are'} not in it`,

@@ -87,6 +87,7 @@ const contentsOf = (
     role: file.role,
     sizeBytes: file.payloadBytes,
     ...(file.role === 'part' ? { frames: { from: file.partFrom, to: file.partTo } } : {}),
+    ...(file.encoding ? { encoded: file.encoding } : {}),
     ...(file.whyWhole ? { staysWhole: file.whyWhole } : {}),
     ...(handedTo === null ? { original: originalOf(file, names) } : {}),
   })),
@@ -240,7 +241,7 @@ function hashLists(
     files: files.map((file) => ({
       ...{ path: payloadAt(file), sizeBytes: file.payloadBytes!, xxh64: file.xxh64! },
       // Of what was made in the work, when that began.
-      modified: file.role === 'document' || file.role === 'part' ? at : new Date(file.modifiedUs / 1000),
+      modified: ['document', 'part', 'encoded'].includes(file.role) ? at : new Date(file.modifiedUs / 1000),
     })),
   });
   return [

@@ -55,7 +55,7 @@ export async function heldBy(db: Db, baseId: number, chosen: readonly Chosen[]):
     .where(
       and(
         eq(archiveFiles.archiveId, baseId),
-        inArray(archiveFiles.role, ['media', 'part']),
+        inArray(archiveFiles.role, ['media', 'part', 'encoded']),
         isNotNull(archiveFiles.sha512),
       ),
     )
@@ -94,11 +94,12 @@ function tiedFiles(chosen: readonly Chosen[]): Set<number> {
 function isSame(file: Chosen, rows: readonly Archived[]): boolean {
   const sameFile = rows.every(
     (row) =>
-      (row.role === 'part' ? row.ofBytes : row.sizeBytes) === file.sizeBytes &&
+      (row.ofBytes ?? row.sizeBytes) === file.sizeBytes &&
       row.modifiedUs === file.modifiedUs &&
       (row.changedUs === null || file.changedUs === null || row.changedUs === file.changedUs),
   );
   if (!sameFile) return false;
+  if (file.encoding) return rows.length === 1 && rows[0]!.role === 'encoded' && rows[0]!.encoding === file.encoding;
   if (file.parts.length === 0) return rows.length === 1 && rows[0]!.role === 'media';
   return (
     rows.length === file.parts.length &&

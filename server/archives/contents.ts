@@ -31,14 +31,14 @@ export async function noteContents(
     FROM (SELECT DISTINCT file_id FROM archive_files WHERE archive_id = ${id}) d JOIN documents o ON o.file_id = d.file_id AND o.state = 'read'
     JOIN timelines l ON l.document_id = o.id ${kept} JOIN uses u ON u.timeline_id = l.id
     LEFT JOIN media_targets t ON t.media_id = u.media_id
-    LEFT JOIN archive_files r ON r.file_id = t.file_id AND r.archive_id = ${id} AND r.role IN ('media', 'part')
+    LEFT JOIN archive_files r ON r.file_id = t.file_id AND r.archive_id = ${id} AND r.role IN ('media', 'part', 'encoded')
     GROUP BY o.file_id, l.name HAVING COUNT(r.id) > 0`);
   await tx.execute(sql`
     INSERT INTO archive_uses (timeline_id, archive_file_id)
     SELECT DISTINCT a.id, r.id FROM archive_timelines a JOIN documents o ON o.file_id = a.document_file_id
     JOIN timelines l ON l.document_id = o.id AND l.name = a.name JOIN uses u ON u.timeline_id = l.id
     JOIN media_targets t ON t.media_id = u.media_id
-    JOIN archive_files r ON r.file_id = t.file_id AND r.archive_id = a.archive_id AND r.role IN ('media', 'part')
+    JOIN archive_files r ON r.file_id = t.file_id AND r.archive_id = a.archive_id AND r.role IN ('media', 'part', 'encoded')
     WHERE a.archive_id = ${id}`);
   await noteClips(tx, id, projectId as ProjectId);
   await keepPictures(tx, id, now);
@@ -53,7 +53,7 @@ async function keepPictures(tx: Transaction, archiveId: number, now: Date): Prom
   const [rows] = (await tx.execute(sql`
     SELECT DISTINCT f.id AS fileId, f.volume_id AS volumeId FROM archive_files r JOIN files f ON f.id = r.file_id AND f.gone_at IS NULL
     JOIN essence e ON e.file_id = f.id AND e.width IS NOT NULL LEFT JOIN posters p ON p.file_id = f.id AND p.moment = 0 AND p.modified_us = f.modified_us
-    WHERE r.archive_id = ${archiveId} AND r.role IN ('media', 'part') AND p.file_id IS NULL ORDER BY f.id LIMIT ${MOST_PICTURES}`)) as unknown as [
+    WHERE r.archive_id = ${archiveId} AND r.role IN ('media', 'part', 'encoded') AND p.file_id IS NULL ORDER BY f.id LIMIT ${MOST_PICTURES}`)) as unknown as [
     { fileId: number; volumeId: number }[],
   ];
   const wanted = rows.map((row) => ({ fileId: Number(row.fileId), volumeId: Number(row.volumeId), moment: 0 }));
@@ -66,7 +66,7 @@ async function noteClips(tx: Transaction, id: number, projectId: ProjectId): Pro
     SELECT o.file_id AS documentFileId, c.bin_id AS binId, c.name, MIN(r.id) AS archiveFileId
     FROM (SELECT DISTINCT file_id FROM archive_files WHERE archive_id = ${id}) d JOIN documents o ON o.file_id = d.file_id AND o.state = 'read'
     JOIN clips c ON c.document_id = o.id LEFT JOIN media_targets t ON t.media_id = c.media_id
-    LEFT JOIN archive_files r ON r.file_id = t.file_id AND r.archive_id = ${id} AND r.role IN ('media', 'part')
+    LEFT JOIN archive_files r ON r.file_id = t.file_id AND r.archive_id = ${id} AND r.role IN ('media', 'part', 'encoded')
     GROUP BY c.id ORDER BY c.id`)) as unknown as [
     { documentFileId: number; binId: number | null; name: string; archiveFileId: number | null }[],
   ];
@@ -173,7 +173,7 @@ interface Held {
 /** Sidecars and pieces lay beside each other before they went in, whatever they are called there. */
 function withUnits(all: readonly Held[], ids: Set<number>): number[] {
   const beside = grouped(
-    all.filter((file) => file.role === 'media' || file.role === 'part'),
+    all.filter((file) => ['media', 'part', 'encoded'].includes(file.role)),
     (file) => `${file.volumeId} ${folderOf(file.path)}`,
   );
   for (const folder of beside.values()) {

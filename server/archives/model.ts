@@ -26,7 +26,7 @@ export async function projectModel(
 ) {
   const places = new Map<number, Place[]>();
   for (const { role, fileId, partId, payloadPath, partFrom, partTo } of archived) {
-    if (role !== 'media' && role !== 'part') continue;
+    if (role !== 'media' && role !== 'part' && role !== 'encoded') continue;
     const frames = role === 'part' ? { frames: { from: partFrom, to: partTo } } : {};
     const folder = folders.get(partId);
     const place = { at: payloadPath, ...(folder === undefined ? {} : { in: folder }), ...frames };
@@ -39,7 +39,7 @@ export async function projectModel(
     .where(and(eq(documents.projectId, projectId), isNull(files.goneAt)))
     .orderBy(documents.id);
   const inside = new Set(
-    archived.filter((file) => file.role !== 'media' && file.role !== 'part').map((file) => file.fileId),
+    archived.filter((file) => !['media', 'part', 'encoded'].includes(file.role)).map((file) => file.fileId),
   );
   const found = [];
   for (const document of own)

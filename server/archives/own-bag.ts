@@ -2,6 +2,7 @@
 // every copy of it is known by. Asked when a folder is taken in.
 import { z } from 'zod';
 import { MANIFEST, parseManifest, PAYLOAD, TAG_MANIFEST } from '#core/fixity/bagit.ts';
+import { ENCODINGS } from '#core/archive/encoding.ts';
 import { sha512 } from '#disk/sums.ts';
 import type { Carrier } from '../carriers/kind.ts';
 import type { Db } from '../db/connect.ts';
@@ -17,7 +18,8 @@ const contents = z.object({
   files: z.array(
     z.object({
       path: z.string(),
-      role: z.enum(['media', 'part', 'document', 'original document']),
+      role: z.enum(['media', 'part', 'encoded', 'document', 'original document']),
+      encoded: z.enum(ENCODINGS).optional(),
       frames: z.object({ from: z.number().nullable(), to: z.number().nullable() }).optional(),
       staysWhole: z.string().optional(),
       original: z.object({
@@ -32,7 +34,7 @@ const contents = z.object({
 
 type Facts = Pick<
   typeof archiveFiles.$inferInsert,
-  'role' | 'volumeId' | 'path' | 'modifiedUs' | 'ofBytes' | 'partFrom' | 'partTo' | 'measured' | 'whyWhole'
+  'role' | 'volumeId' | 'path' | 'modifiedUs' | 'ofBytes' | 'partFrom' | 'partTo' | 'encoding' | 'measured' | 'whyWhole'
 >;
 
 export interface OwnBag {
@@ -71,7 +73,7 @@ export async function ownBag(db: Db, carrier: Carrier, folder: string): Promise<
     manifestSha512: sha512(tags!),
     project: said.project,
     files: new Map(
-      said.files.map(({ path, role, frames, staysWhole, original }) => [
+      said.files.map(({ path, role, frames, encoded, staysWhole, original }) => [
         path,
         {
           ...{ role, volumeId: known.get(original.volume) ?? 0, path: original.path },
@@ -84,6 +86,7 @@ export async function ownBag(db: Db, carrier: Carrier, folder: string): Promise<
                 measured: true,
               }
             : {}),
+          ...(role === 'encoded' ? { ofBytes: original.sizeBytes, encoding: encoded ?? null, measured: true } : {}),
           whyWhole: staysWhole ?? null,
         },
       ]),

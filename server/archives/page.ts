@@ -134,7 +134,7 @@ export async function contentRows(
   return {
     more: rows.length > PAGE ? rows[PAGE - 1]!.file.id : null,
     rows: rows.slice(0, PAGE).map(({ file, volume, goneAt, there, width }) => ({
-      hasPicture: width !== null && (file.role === 'media' || file.role === 'part'),
+      hasPicture: width !== null && ['media', 'part', 'encoded'].includes(file.role),
       ...{ id: file.id, at: file.payloadPath, role: file.role, fileId: file.fileId, path: file.path },
       bytes: file.payloadBytes ?? file.sizeBytes,
       // What was taken in was on no volume of the house.

@@ -28,6 +28,7 @@ import { files, folders } from '../db/schema/catalogue.ts';
 import { documents, media } from '../db/schema/documents.ts';
 import { heldBy } from './base.ts';
 import { type BinTree, binTree, clipNames, filesInBins } from './bins.ts';
+import { addEncodings } from './encodings.ts';
 import { lengthsOf, usedByTimelines } from './lengths.ts';
 import { stepItems, type stepParts } from '../db/schema/plans.ts';
 import { volumes } from '../db/schema/stores.ts';
@@ -58,6 +59,11 @@ export async function projectSelection(
   const tree = await binTree(db, projectId);
   const { all, others } = await projectFiles(db, projectId, { scope, tree });
   if (scope.handles) await addLengths(db, projectId, { files: all, scope, staged });
+  if (Object.keys(scope.encode).length > 0)
+    await addEncodings(db, projectId, {
+      ...{ files: all, scope },
+      staged: (file, now) => (staged ? asStaged(staged.get(file.fileId), now) : now),
+    });
   const selection = selectForArchive(all, others, scope);
   const binsChosen = tree.idsIn(scope.bins);
   const [counts] = await db
@@ -207,6 +213,12 @@ export type Staged = ReadonlyMap<number, readonly (typeof stepParts.$inferSelect
 function asStaged(parts: ReturnType<Staged['get']>, now: Kept): Kept {
   const why = parts?.[0]?.whyWhole ?? null;
   if (!parts || why !== null) return { is: 'whole', why: why ?? (now.is === 'whole' ? now.why : null) };
+  const [first] = parts;
+  if (first!.encoding)
+    return {
+      ...{ is: 'encoded', as: first!.encoding, isSound: now.is === 'encoded' && now.isSound },
+      ...{ bytes: first!.sizeBytes, isExact: false },
+    };
   return {
     is: 'parts',
     parts: parts.map((part) => ({
@@ -378,6 +390,13 @@ export async function placedFiles(
           measured: isExact,
         },
       }));
+    if (file.encoding)
+      return [
+        {
+          ...{ ...row, role: 'encoded' as const, encoding: file.encoding, payloadPath: file.payloadPath },
+          ...{ sizeBytes: file.keptBytes, ofBytes: item.sizeBytes, measured: false },
+        },
+      ];
     const whole = { ...row, whyWhole: file.whyWhole };
     if (!file.originalPath) return [{ ...whole, role: 'media' as const, payloadPath: file.payloadPath }];
     return [

@@ -139,7 +139,7 @@ async function originalsLeft(db: Db, ids: readonly number[]): Promise<Map<number
     .innerJoin(archives, eq(archives.id, archiveFiles.archiveId))
     .innerJoin(files, and(eq(files.id, archiveFiles.fileId), eq(files.projectId, archives.projectId)))
     .where(
-      sql`${inArray(archiveFiles.archiveId, [...ids])} AND ${archiveFiles.role} NOT IN ('document', 'part') AND ${files.goneAt} IS NULL AND ${files.kind} <> 'library'`,
+      sql`${inArray(archiveFiles.archiveId, [...ids])} AND ${archiveFiles.role} NOT IN ('document', 'part', 'encoded') AND ${files.goneAt} IS NULL AND ${files.kind} <> 'library'`,
     )
     .groupBy(archiveFiles.archiveId);
   return new Map(rows.map((row) => [row.archiveId, row.bytes]));

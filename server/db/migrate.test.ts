@@ -126,6 +126,7 @@ test('what was there before is there after, in its new place', async () => {
         pack: 'folder',
         rest: 'stays',
         originals: true,
+        encode: {},
       },
     },
     { cutDay: 20_000 },

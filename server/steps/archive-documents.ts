@@ -73,6 +73,9 @@ export async function relinkedDocument(db: Database, relinked: Relinked): Promis
   });
 }
 
+/** A file with all of its frames. */
+const isWhole = ({ role }: ArchiveFile): boolean => role === 'media' || role === 'encoded';
+
 /** The text of a document whose references lead to the media of a package. */
 export async function pointedDocument(
   db: Database,
@@ -80,7 +83,7 @@ export async function pointedDocument(
   lead: Lead,
 ): Promise<{ text: string; replaced: number }> {
   const { text, fileId, files } = relinked;
-  const places = new Map(files.filter((file) => file.role === 'media').map((file) => [file.fileId, file.payloadPath]));
+  const places = new Map(files.filter(isWhole).map((file) => [file.fileId, file.payloadPath]));
   const named = (await targetsOf(db, { fileId })).filter((row) => row.fileId !== null);
   const byTarget = new Map(named.map((row) => [row.target, places.get(row.fileId!)]));
   return relinkOtio(text, {

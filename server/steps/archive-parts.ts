@@ -1,4 +1,4 @@
-// Ranges of media that go into an archive instead of the whole. Each is made up as soon as the step is in the plan, so that its
+// Ranges of media that go into an archive instead of the whole, and media that is encoded anew. Each range is made up as soon as the step is in the plan, so that its
 // size is known to the byte before anybody runs it; what cannot be cut stays whole, and why is kept with it. What was not
 // weighed by then is weighed before anything is written.
 import { and, eq, inArray, notInArray, sql } from 'drizzle-orm';
@@ -21,6 +21,7 @@ import { archiveFiles } from '../db/schema/archives.ts';
 import { stepItems, stepParts, steps } from '../db/schema/plans.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { inParallel } from '../runtime/in-parallel.ts';
+import { triedEncoding } from './encoded.ts';
 import { enqueue } from '../runtime/queue.ts';
 import { endAfter, endPlainly, workKind } from '../runtime/work-kind.ts';
 
@@ -110,8 +111,8 @@ async function weightOf(
   return weighed;
 }
 
-/** Instead of its parts the file goes in whole, under its own name, or one beside it where that is taken. */
-async function staysWhole(context: JobContext, parts: readonly ArchiveFile[], why: string): Promise<void> {
+/** Instead of its parts, or encoded anew, the file goes in as it is, under its own name, or one beside it where that is taken. */
+export async function staysWhole(context: JobContext, parts: readonly ArchiveFile[], why: string): Promise<void> {
   const [first] = parts;
   const ids = parts.map((part) => part.id);
   await context.transaction(async (tx) => {
@@ -120,7 +121,7 @@ async function staysWhole(context: JobContext, parts: readonly ArchiveFile[], wh
       .from(archiveFiles)
       .where(and(eq(archiveFiles.archiveId, first!.archiveId), notInArray(archiveFiles.id, ids)));
     const taken = new Set(rows.map((row) => fold(row.at)));
-    const { id: _, ofBytes, ...row } = first!;
+    const { id: _, ofBytes, encoding: __, ...row } = first!;
     await tx.delete(archiveFiles).where(inArray(archiveFiles.id, ids));
     await tx.insert(archiveFiles).values({
       ...row,
@@ -143,9 +144,13 @@ export async function stageParts(
   stepId: number,
   { chosen, held, now }: { chosen: readonly PlacedFile[]; held: Held; now: Date },
 ): Promise<void> {
-  const inParts = chosen.filter((file) => file.parts.length > 0);
-  const rows = inParts.flatMap(({ fileId, parts }) => {
+  const inParts = chosen.filter((file) => file.parts.length > 0 || file.encoding);
+  const rows = inParts.flatMap(({ fileId, parts, encoding, keptBytes }) => {
     const there = held.get(fileId);
+    if (encoding) {
+      const known = there?.[0] ? { sizeBytes: there[0].sizeBytes, measured: true } : { sizeBytes: keptBytes };
+      return [{ stepId, fileId, partFrom: 0, partTo: 0, encoding, ...known }];
+    }
     return there
       ? there.map(({ partFrom, partTo, sizeBytes }) => ({
           ...{ stepId, fileId, partFrom: partFrom!, partTo: partTo!, sizeBytes, measured: true },
@@ -190,19 +195,38 @@ async function weighStaged(context: JobContext, { stepId }: z.infer<typeof param
   await inParallel(context.pools.carriers.size, files, async (parts) => {
     context.check();
     const { item } = parts[0]!;
+    const encoding = parts[0]!.part.encoding;
+    if (encoding) {
+      const tried = await quietly(context, () => triedEncoding(context, item, encoding));
+      if (tried !== null)
+        await noteStaged(context, {
+          ...{ stepId, parts: parts.map(({ part }) => part), item },
+          weighed: typeof tried === 'string' ? tried : [{ id: parts[0]!.part.id, sizeBytes: tried, part: NO_RANGE }],
+        });
+      return context.add(1);
+    }
     const asked = parts.map(({ part }) => ({
       ...{ id: part.id, part: { from: part.partFrom, to: part.partTo, withoutData: scope?.handles?.withoutData } },
     }));
-    const weighed = await weightOf(context, item, asked).catch((error: unknown) => {
-      context.check();
-      if (['changed', 'unreachable', 'gone', 'not permitted', 'not a file', 'unreadable'].includes(codeOf(error)))
-        return null;
-      throw error;
-    });
+    const weighed = await quietly(context, () => weightOf(context, item, asked));
     if (weighed !== null) await noteStaged(context, { stepId, parts: parts.map(({ part }) => part), item, weighed });
     context.add(1);
   });
   await endPlainly(context);
+}
+
+const NO_RANGE: Frames = { from: 0, to: 0 };
+
+/** Null where the file is away or has changed: of that the step itself speaks. */
+async function quietly<T>(context: JobContext, work: () => Promise<T>): Promise<T | null> {
+  try {
+    return await work();
+  } catch (error) {
+    context.check();
+    if (['changed', 'unreachable', 'gone', 'not permitted', 'not a file', 'unreadable'].includes(codeOf(error)))
+      return null;
+    throw error;
+  }
 }
 
 /** Null where the step is gone by now. */

@@ -263,7 +263,7 @@ async function stagedSizes(db: Db, stepId: number, baseId: number | null): Promi
     SELECT COALESCE(p.size_bytes, i.size_bytes) AS bytes FROM ${stepItems} i
     LEFT JOIN step_parts p ON p.step_id = i.step_id AND p.file_id = i.file_id AND p.why_whole IS NULL
     WHERE i.step_id = ${stepId} AND NOT EXISTS (SELECT 1 FROM archive_files a
-      WHERE a.archive_id = ${baseId} AND a.file_id = i.file_id AND a.modified_us = i.modified_us AND a.role IN ('media', 'part'))
+      WHERE a.archive_id = ${baseId} AND a.file_id = i.file_id AND a.modified_us = i.modified_us AND a.role IN ('media', 'part', 'encoded'))
     ORDER BY i.id`)) as unknown as [{ bytes: number }[]];
   return rows.map((row) => Number(row.bytes));
 }

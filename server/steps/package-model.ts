@@ -104,7 +104,7 @@ export const inOwnParts = ({ archive, parts }: Pick<Writing, 'archive' | 'parts'
   )!;
 
 /** What is read of originals, by the rows of the archive. */
-export const READ_ROLES = ['media', 'part', 'original document'] as const;
+export const READ_ROLES = ['media', 'part', 'encoded', 'original document'] as const;
 
 export async function bytesOf(db: Database, which: SQL): Promise<number> {
   const [row] = await db

@@ -1,6 +1,6 @@
 // What steps that write a package have in common before they run: their items, the package as it will be, and what stands
 // against it.
-import { eq } from 'drizzle-orm';
+import { eq, sql } from 'drizzle-orm';
 import { KEPT_NAMES } from '#core/archive/names.ts';
 import { type ArchiveScope, bundledIn } from '#core/archive/selection.ts';
 import type { ProjectId } from '#core/model.ts';
@@ -135,6 +135,18 @@ async function needsFindings(db: Db, step: StepSummary, { chosen }: ProjectSelec
   ];
 }
 
+/** What is encoded anew, as large as it is known by now. */
+async function encodedFindings(db: Db, step: StepSummary): Promise<Finding[]> {
+  const [[row]] = (await db.execute(sql`
+    SELECT COUNT(*) AS files, COALESCE(SUM(p.encoding = 'viewing'), 0) AS viewing, COALESCE(SUM(p.size_bytes), 0) AS bytes, COALESCE(SUM(i.size_bytes), 0) AS ofBytes
+    FROM step_parts p JOIN step_items i ON i.step_id = p.step_id AND i.file_id = p.file_id
+    WHERE p.step_id = ${step.stepId} AND p.encoding IS NOT NULL AND p.why_whole IS NULL`)) as unknown as [
+    Record<'files' | 'viewing' | 'bytes' | 'ofBytes', number>[],
+  ];
+  const facts = Object.fromEntries(Object.entries(row!).map(([name, n]) => [name, Number(n)]));
+  return facts.files! > 0 ? [finding(step, 'encoded anew', 'note', facts)] : [];
+}
+
 export async function packageFindings(
   db: Db,
   step: StepSummary,
@@ -151,6 +163,7 @@ export async function packageFindings(
       }),
     );
   findings.push(...(await needsFindings(db, step, selection)));
+  findings.push(...(await encodedFindings(db, step)));
   const files = await unweighed(db, step.stepId);
   if (files > 0) findings.push(finding(step, 'not weighed yet', 'note', { files }));
   const renamed = selection.chosen.filter(

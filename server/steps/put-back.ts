@@ -72,7 +72,7 @@ export async function putBackSum(
     { volumeId: number; volume: string; isThere: number; files: number; bytes: number }[],
   ];
   const [[without]] = (await db.execute(sql`
-    SELECT COUNT(DISTINCT IF(a.role = 'part', a.file_id, NULL)) AS cut, COUNT(DISTINCT IF(${WHOLE} AND v.id IS NULL, a.id, NULL)) AS noPlace
+    SELECT COUNT(DISTINCT IF(a.role IN ('part', 'encoded'), a.file_id, NULL)) AS cut, COUNT(DISTINCT IF(${WHOLE} AND v.id IS NULL, a.id, NULL)) AS noPlace
     FROM archive_files a LEFT JOIN volumes v ON v.id = a.volume_id AND v.retired_at IS NULL
     WHERE a.archive_id = ${archiveId} ${among(meant)}`)) as unknown as [[{ cut: number; noPlace: number }]];
   const sum = (of: typeof rows) => ({

@@ -326,7 +326,7 @@ async function keepKinds(
     .select({ path: archiveFiles.payloadPath, kind: files.kind })
     .from(archiveFiles)
     .innerJoin(files, eq(files.id, archiveFiles.fileId))
-    .where(and(eq(archiveFiles.archiveId, archive.id), inArray(archiveFiles.role, ['media', 'part'])));
+    .where(and(eq(archiveFiles.archiveId, archive.id), inArray(archiveFiles.role, ['media', 'part', 'encoded'])));
   const rules = keptRules(
     folder,
     sealed.map(({ path, kind }) => ({ path: joinPath(folder, path), kind })),

@@ -21,7 +21,8 @@ import type { Ending } from '../runtime/queue.ts';
 import { ask, isLeftOut } from '../runtime/questions.ts';
 import { Refused } from '../runtime/refused.ts';
 import { finishItems, type Item, type ItemWork, type Outcome, runItems } from '../runtime/run-items.ts';
-import { partIn, weighParts } from './archive-parts.ts';
+import { partIn, staysWhole, weighParts } from './archive-parts.ts';
+import { dropEncoded, encodedAt, makeEncoded } from './encoded.ts';
 import {
   bytesOf,
   inOwnParts,
@@ -46,7 +47,12 @@ async function prepare(writing: Writing): Promise<void> {
   const isWeighed = await weighParts(context, { archiveId: archive.id, scope: writing.scope }, async (error, file) => {
     await outOrThrow(writing, error, file);
   });
-  if (isWeighed) await noteWeight(writing);
+  const isMade = await makeEncoded(context, {
+    archiveId: archive.id,
+    fail: async (error, file) => void (await outOrThrow(writing, error, file)),
+    asItIs: (file, why) => staysWhole(context, [file], why),
+  });
+  if (isWeighed || isMade) await noteWeight(writing);
   await openTargets(writing);
   const done = await doneBytes(writing);
   context.phase(purpose.kind.phase, 'bytes', 2 * (await plannedBytes(writing)), 2 * done);
@@ -317,29 +323,43 @@ async function refuseManyGaps({ context, step }: Writing, more: ReadonlyMap<numb
 }
 
 async function copyOne(
-  { context, scope }: Writing,
+  writing: Writing,
   item: Item,
   { file, missing }: { file: ArchiveFile; missing: readonly Target[] },
 ): Promise<void> {
+  const { context, scope } = writing;
   context.check();
   const root = await context.root(item.volumeId);
   if (!root) throw notAsPlanned(item.path, 'unreachable');
+  const encoded = file.role === 'encoded' ? await ofUnchanged(writing, item, file) : null;
   const result = await writeToCarriers(
     context.pools.carriers,
     {
-      ...{ from: ofSource(() => root.place(item)), expected: item, part: partIn(file, scope) },
+      ...(encoded
+        ? { from: encoded.place, expected: encoded.facts, part: null }
+        : { from: ofSource(() => root.place(item)), expected: item, part: partIn(file, scope) }),
       to: missing.map(({ place, pack }) => ({ carrier: place, pack, at: payloadAt(file) })),
     },
     { progress: (bytes) => context.add(bytes), stop: context.stop },
   );
   // What was weighed is what is written: names, places and lists say the same range.
-  if (file.role === 'part' && result.sizeBytes !== file.sizeBytes)
+  if ((file.role === 'part' || encoded) && result.sizeBytes !== file.sizeBytes)
     throw Object.assign(new Error('It weighs otherwise than before.'), { code: 'changed' });
   keepSums(file, result);
 }
 
+/** What was encoded of a file that is still as it was. */
+async function ofUnchanged({ context }: Writing, item: Item, file: ArchiveFile) {
+  const root = await context.root(item.volumeId);
+  const facts = root && ofSource(() => look(root.place(item)));
+  const code = facts?.is !== 'file' ? 'gone' : isUnchanged(facts, item) ? null : 'changed';
+  if (code) throw Object.assign(new Error(`${item.path} is ${code}.`), { code });
+  return encodedAt(context, file);
+}
+
 async function conclude(writing: Writing, ending: Ending): Promise<void> {
   await sealOrDiscard(writing, ending);
+  dropEncoded(writing.context);
   if (ending.state === 'done') writing.followed = await writing.purpose.afterwards?.(writing);
 }
 

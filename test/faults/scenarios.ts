@@ -212,6 +212,20 @@ export const SCENARIOS: readonly Scenario[] = [
     },
   },
   {
+    name: 'an archive of media encoded anew',
+    async set(site) {
+      const media = await site.volume('media');
+      const sounds = CLIPS.map((clip) => `rushes/${clip}.wav`);
+      for (const [i, sound] of sounds.entries()) site.put(`media/fog/${sound}`, wav(20_000 + i * 1000, i + 1));
+      site.put('media/fog/fog.otio', otio('Fog', sounds));
+      await site.read(media);
+      const carrierIds = [await site.carrier('kd-1'), await site.carrier('kd-2')];
+      const scope = { ...USUAL_SCOPE, parts: [], encode: { used: 'lossless' as const } };
+      await addArchive(site.db, { projectId: FOG, carrierIds, folder: 'fog_1', scope, now: NOW() });
+      await run(site);
+    },
+  },
+  {
     name: 'a restore',
     async set(site) {
       const volumeId = await archived(site);

@@ -10,6 +10,7 @@ import {
   uniqueIndex,
   varchar,
 } from 'drizzle-orm/mysql-core';
+import { ENCODINGS } from '#core/archive/encoding.ts';
 import { amount, at, bytes, id, jsonOf, longPath } from './columns.ts';
 
 export const archives = mysqlTable(
@@ -108,7 +109,9 @@ export const archiveFiles = mysqlTable(
     /** Of this archive; or of an earlier one that holds the very same file already. */
     partId: amount('part_id').notNull(),
     /** A part is a range of a media file: it never stands for the whole, whoever asks whether a copy of it exists. */
-    role: mysqlEnum('role', ['media', 'part', 'document', 'original document']).notNull(),
+    role: mysqlEnum('role', ['media', 'part', 'encoded', 'document', 'original document']).notNull(),
+    /** Of what was encoded anew: how. It never stands for its original either, which its `ofBytes` are of. */
+    encoding: mysqlEnum('encoding', ENCODINGS),
     /** Path below the bag's data folder. */
     payloadPath: longPath('payload_path').notNull(),
     volumeId: amount('volume_id').notNull(),
@@ -125,9 +128,9 @@ export const archiveFiles = mysqlTable(
     ofBytes: amount('of_bytes'),
     partFrom: amount('part_from'),
     partTo: amount('part_to'),
-    /** Of a part: its size is known to the byte. */
+    /** Of a part, and of what is encoded anew: its size is known to the byte. */
     measured: boolean('measured').notNull().default(false),
-    /** Of media that was to be cut and stays whole: why, as the end of a sentence. */
+    /** Of media that was to be cut or encoded and stays as it is: why, as the end of a sentence. */
     whyWhole: varchar('why_whole', { length: 250 }),
     /** What lies in the payload: of a relinked document its own size and sums. Null until it was read. */
     payloadBytes: amount('payload_bytes'),

@@ -1,5 +1,6 @@
 // Plans, their steps, and the items of each step with what became of them.
 import { boolean, char, index, int, mysqlEnum, mysqlTable, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
+import { ENCODINGS } from '#core/archive/encoding.ts';
 import { type HeldReason, ITEM_STATES, type StepWhat } from '#core/plan/plan.ts';
 import { amount, id, at, bytes, jsonOf, longPath } from './columns.ts';
 
@@ -53,6 +54,8 @@ export const stepParts = mysqlTable(
     /** In frames of its picture, or of its sound; `to` not included. */
     partFrom: amount('part_from').notNull(),
     partTo: amount('part_to').notNull(),
+    /** All of it is encoded anew: how; then the range says nothing. */
+    encoding: mysqlEnum('encoding', ENCODINGS),
     /** About, until it was weighed. */
     sizeBytes: amount('size_bytes').notNull(),
     measured: boolean('measured').notNull().default(false),

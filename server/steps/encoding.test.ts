@@ -1,0 +1,232 @@
+// Archives that hold media encoded anew: real films and sound of general tools, decoded by ffmpeg on its own and compared with what the
+// originals decode to.
+import { execFileSync } from 'node:child_process';
+import { existsSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import path from 'node:path';
+import { eq } from 'drizzle-orm';
+import type { Encodings } from '#core/archive/encoding.ts';
+import { USUAL_SCOPE } from '#core/archive/selection.ts';
+import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
+import { TestSite } from '#test/site.ts';
+import { earlierArchives } from '../archives/base.ts';
+import { projectSelection } from '../archives/selection.ts';
+import { archiveFiles, archives } from '../db/schema/archives.ts';
+import { stepParts } from '../db/schema/plans.ts';
+import { currentPlan, findingsOf } from '../plan/plan.ts';
+import { addArchive } from './archive.ts';
+import { addRestore } from './restore.ts';
+import { addOriginalsRemoval } from './remove-originals.ts';
+
+let site: TestSite;
+let volume: VolumeId;
+let carrier: CarrierId;
+const FOG = 1 as ProjectId;
+
+const time = (value: number) => ({ OTIO_SCHEMA: 'RationalTime.1', rate: 25, value });
+const range = (start: number, duration: number) => ({
+  ...{ OTIO_SCHEMA: 'TimeRange.1', start_time: time(start), duration: time(duration) },
+});
+const clip = (name: string, at: number, available: object | null = null) => ({
+  ...{ OTIO_SCHEMA: 'Clip.1', name, source_range: range(at, 5) },
+  media_reference: {
+    ...{ OTIO_SCHEMA: 'ExternalReference.1', target_url: `rushes/${name}` },
+    ...(available ? { available_range: available } : {}),
+  },
+});
+const HOUR = 10 * 3600 * 25;
+const NAMES = ['deck.mov', 'pier.mp4', 'full.mov', 'room.wav', 'torn.mov'];
+const DOCUMENT = {
+  ...{ OTIO_SCHEMA: 'Timeline.1', name: 'Fog v1' },
+  tracks: {
+    OTIO_SCHEMA: 'Stack.1',
+    children: [
+      {
+        ...{ OTIO_SCHEMA: 'Track.1', kind: 'Video' },
+        children: [clip('deck.mov', HOUR + 3, range(HOUR, 20)), ...NAMES.slice(1).map((name) => clip(name, 2))],
+      },
+    ],
+  },
+};
+
+function make(name: string, args: string[]): void {
+  execFileSync('ffmpeg', ['-v', 'error', '-y', '-nostdin', ...args, site.put(`media/fog/${name}`, '')]);
+}
+const picture = ['-f', 'lavfi', '-i', 'testsrc2=size=96x64:rate=25:duration=0.8'];
+const sound = ['-f', 'lavfi', '-i', 'sine=frequency=300:sample_rate=48000:duration=0.8'];
+
+beforeEach(async () => {
+  site = await TestSite.open();
+  volume = await site.volume('media');
+  carrier = await site.carrier('kd-1');
+  make('rushes/deck.mov', [
+    ...picture,
+    ...sound,
+    ...['-c:v', 'mjpeg', '-c:a', 'pcm_s24le', '-timecode', '10:00:00:00'],
+  ]);
+  make('rushes/pier.mp4', [...picture, ...sound, ...['-c:v', 'libx264', '-bf', '2', '-g', '12', '-c:a', 'aac']]);
+  make('rushes/full.mov', [...picture, ...['-c:v', 'libx264', '-pix_fmt', 'yuvj420p']]);
+  make('rushes/room.wav', [...sound, ...['-c:a', 'pcm_f32le']]);
+  make('rushes/torn.mov', [...picture, ...['-c:v', 'mjpeg']]);
+  make('renders/fog_v1.mov', [...picture, ...['-c:v', 'qtrle']]);
+  // Its tables are whole, and half of its frames are not.
+  const torn = path.join(site.root, 'media/fog/rushes/torn.mov');
+  const bytes = readFileSync(torn);
+  bytes.fill(0x55, 3000, Math.floor(bytes.length * 0.7));
+  writeFileSync(torn, bytes);
+  site.put('media/fog/fog.otio', JSON.stringify(DOCUMENT, null, 1));
+  await site.read(volume);
+}, 60_000);
+afterEach(() => site.close());
+
+const scopeWith = (encode: Encodings) => ({ ...USUAL_SCOPE, parts: ['render' as const], encode });
+const stage = (encode: Encodings, more: object = {}) =>
+  addArchive(site.db, {
+    ...{ projectId: FOG, carrierIds: [carrier], folder: 'fog_1', scope: scopeWith(encode), now: new Date() },
+    ...more,
+  });
+async function runAll() {
+  await site.runPlan();
+  return site.workOff();
+}
+const inBag = (...parts: string[]) => path.join(site.root, 'kd-1/fog_1', ...parts);
+const original = (name: string) => path.join(site.root, 'media/fog', name);
+
+/** What it decodes to: every picture in one format for both, and all of its sound. */
+function decoded(file: string): string[] {
+  const said = (args: readonly string[]) =>
+    execFileSync('ffmpeg', ['-v', 'error', '-i', file, ...args, '-hash', 'md5', '-'], { encoding: 'utf8' })
+      .split('\n')
+      .filter((line) => /^\d/.test(line))
+      .map((line) => line.split(/[,=]/).at(-1)!.trim());
+  const kinds = probe(file, 'stream=codec_type');
+  const pictures = ['-map', '0:V', '-fps_mode', 'passthrough', '-pix_fmt', 'yuv444p16le', '-c:v', 'rawvideo'];
+  return [
+    ...(kinds.includes('video') ? said([...pictures, '-f', 'framehash']) : []),
+    ...(kinds.includes('audio') ? said(['-map', '0:a', '-c:a', 'pcm_f32le', '-f', 'streamhash']) : []),
+  ];
+}
+
+const probe = (file: string, entries: string): string =>
+  execFileSync('ffprobe', ['-v', 'error', '-show_entries', entries, '-of', 'csv=p=0', file], { encoding: 'utf8' });
+
+const scratch = () => readdirSync(tmpdir()).filter((name) => name.startsWith('keramion-made-'));
+
+test('media goes in as FFV1 and FLAC in Matroska, decodes to the same, and documents name it', async () => {
+  const planned = await stage({ used: 'lossless', render: 'lossless' });
+  const before = await currentPlan(site.db);
+  expect((await findingsOf(site.db, before.steps)).map((one) => one.code)).toEqual(
+    expect.arrayContaining(['encoded anew', 'not weighed yet']),
+  );
+  expect(await site.workOff()).toMatchObject({ state: 'done' });
+  const [weighed] = (await currentPlan(site.db)).steps;
+  const found = await findingsOf(site.db, [weighed!]);
+  expect(found.map((one) => one.code)).not.toContain('not weighed yet');
+  expect(found.find((one) => one.code === 'encoded anew')!.facts).toMatchObject({ files: 5, viewing: 0 });
+  expect(weighed!.bytes).not.toBe(planned.bytes);
+  expect(await runAll()).toMatchObject({ state: 'done', trouble: null });
+
+  execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'manifest-sha512.txt'], { cwd: inBag() });
+  const media = inBag('data/media/Fog v1');
+  expect(readdirSync(media).sort()).toEqual([
+    ...['deck.mov.mkv', 'full.mov.mkv', 'pier.mp4.mkv', 'room.wav.mka', 'torn.mov'],
+  ]);
+  for (const [name, made] of [
+    ['rushes/deck.mov', 'media/Fog v1/deck.mov.mkv'],
+    ['rushes/pier.mp4', 'media/Fog v1/pier.mp4.mkv'],
+    ['rushes/room.wav', 'media/Fog v1/room.wav.mka'],
+    ['renders/fog_v1.mov', 'renders/fog_v1.mov.mkv'],
+  ] as const)
+    expect([name, decoded(inBag('data', made))]).toEqual([name, decoded(original(name))]);
+  expect(probe(path.join(media, 'deck.mov.mkv'), 'stream=codec_name')).toMatch(/ffv1[\s\S]*flac/);
+  expect(probe(path.join(media, 'deck.mov.mkv'), 'stream_tags=timecode')).toContain('10:00:00:00');
+  expect(probe(path.join(media, 'full.mov.mkv'), 'stream=color_range')).toContain('pc');
+  // What cannot be decoded to its end goes in as it is.
+  expect(readFileSync(path.join(media, 'torn.mov'))).toEqual(readFileSync(original('rushes/torn.mov')));
+
+  const document = JSON.parse(readFileSync(inBag('data/documents/fog.otio'), 'utf8')) as typeof DOCUMENT;
+  for (const { media_reference: reference } of document.tracks.children[0]!.children)
+    expect(existsSync(path.join(inBag('data/documents'), decodeURIComponent(reference.target_url)))).toBe(true);
+  expect(document.tracks.children[0]!.children[0]!.media_reference).toMatchObject({ available_range: range(HOUR, 20) });
+
+  const rows = await site.db.select().from(archiveFiles);
+  for (const row of rows.filter((one) => one.role !== 'document')) expect(row.payloadBytes).toBe(row.sizeBytes);
+  expect(rows.find((row) => row.path.endsWith('torn.mov'))!.whyWhole).toMatch(/cannot be encoded|can be decoded/);
+  expect(rows.find((row) => row.path.endsWith('deck.mov'))).toMatchObject({ role: 'encoded', encoding: 'lossless' });
+  expect(readFileSync(inBag('README.txt'), 'utf8')).toContain('encoded anew without loss');
+  expect(readFileSync(inBag('keramion-archive.json'), 'utf8')).toContain('"encoded": "lossless"');
+  expect(scratch()).toEqual([]);
+}, 180_000);
+
+test('a viewing copy has all frames and the timecode, and stands for nothing: its original stays the only copy', async () => {
+  await stage({ used: 'viewing' });
+  expect(await site.workOff()).toMatchObject({ state: 'done' });
+  expect(await runAll()).toMatchObject({ state: 'done', trouble: null });
+  const made = inBag('data/media/Fog v1/deck.mov.mp4');
+  expect(probe(made, 'stream=codec_name')).toMatch(/h264[\s\S]*aac/);
+  expect(decoded(made).length).toBe(21);
+  expect(probe(made, 'stream=nb_frames').split('\n')[0]).toBe('20');
+  expect(probe(made, 'stream_tags=timecode')).toContain('10:00:00:00');
+  await addOriginalsRemoval(site.db, 1 as ArchiveId, new Date());
+  expect(await runAll()).toMatchObject({ state: 'done' });
+  for (const name of ['deck.mov', 'pier.mp4', 'full.mov', 'room.wav'])
+    expect([name, existsSync(original(`rushes/${name}`))]).toEqual([name, true]);
+  // The render went in as it is.
+  expect(existsSync(original('renders/fog_v1.mov'))).toBe(false);
+}, 180_000);
+
+test('what was made is brought back under its name and read; a later archive builds on it', async () => {
+  await stage({ used: 'lossless' });
+  await site.workOff();
+  expect(await runAll()).toMatchObject({ state: 'done', trouble: null });
+  const [base] = await earlierArchives(site.db, FOG);
+  site.put('media/fog/notes.otio', JSON.stringify({ ...DOCUMENT, name: 'Fog v2' }));
+  await site.read(volume);
+  await stage({ used: 'lossless' }, { folder: 'fog_2', baseId: base!.archiveId });
+  await site.workOff();
+  expect(await runAll()).toMatchObject({ state: 'done', trouble: null });
+  const later = path.join(site.root, 'kd-1/fog_2/data');
+  expect(existsSync(path.join(later, 'documents/notes.otio'))).toBe(true);
+  expect(existsSync(path.join(later, 'media'))).toBe(false);
+  await addRestore(site.db, {
+    archiveId: base!.archiveId,
+    copyId: 1,
+    volumeId: volume,
+    folder: 'back',
+    now: new Date(),
+  });
+  expect(await runAll()).toMatchObject({ state: 'done' });
+  const back = path.join(site.root, 'media/back/media/Fog v1/deck.mov.mkv');
+  expect(decoded(back)).toEqual(decoded(original('rushes/deck.mov')));
+}, 180_000);
+
+test('a source that changes after it was encoded stays out and is told; nothing made stays on the machine', async () => {
+  await stage({ used: 'lossless' });
+  await site.workOff();
+  await site.runPlan();
+  writeFileSync(original('rushes/deck.mov'), 'another');
+  expect(await site.workOff()).toMatchObject({ state: 'done' });
+  const [sealed] = await site.db.select().from(archives);
+  expect(sealed).toMatchObject({ state: 'sealed', gaps: 1 });
+  expect(existsSync(inBag('data/media/Fog v1/deck.mov.mkv'))).toBe(false);
+  expect(scratch()).toEqual([]);
+}, 180_000);
+
+test('what is there of it is as large as was said; a still, a piece of several and a document that cannot be written stay', async () => {
+  make('rushes/plate_0001.png', [...picture, ...['-frames:v', '1']]);
+  await site.read(volume);
+  const selection = await projectSelection(site.db, FOG, {
+    ...scopeWith({ used: 'viewing', unused: 'viewing' }),
+    parts: ['unused'],
+  });
+  const still = selection.chosen.find((file) => file.name === 'plate_0001.png');
+  expect(still).toMatchObject({ encoding: null, whyWhole: 'it is a still' });
+  const { used } = { used: selection.chosen.filter((file) => file.encoding === 'viewing') };
+  expect(used.map((file) => file.name).sort()).toEqual([...NAMES].sort());
+  await stage({ used: 'viewing' });
+  const rows = await site.db.select().from(stepParts).where(eq(stepParts.encoding, 'viewing'));
+  expect(rows).toHaveLength(NAMES.length);
+  rmSync(original('rushes/pier.mp4'));
+  // Of what is away the step itself speaks.
+  expect(await site.workOff()).toMatchObject({ state: 'done' });
+}, 180_000);
