@@ -129,7 +129,7 @@ const hashArgs = (facts: Probed): string[] => [
     ...(isOlderFull(film) ? [`-filter:v:${i}`, 'scale=in_range=full:out_range=full'] : []),
   ]),
   ...soundsOf(facts).flatMap((sound, i) => [`-c:a:${i}`, pcmOf(sound)]),
-  ...['-f', 'streamhash', '-hash', 'sha256'],
+  ...['-f', 'streamhash', '-hash', 'murmur3'],
 ];
 
 function viewingArgs(facts: Probed): string[] {
