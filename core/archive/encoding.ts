@@ -1,8 +1,7 @@
 // Media that an archive holds encoded anew: the exception, chosen by kind. Lossless as FFV1 (RFC 9043) with FLAC (RFC 9639) or PCM in
 // Matroska (RFC 9559), proved frame by frame; or as a small viewing copy, which stands for nothing. Pure: who is asked for what, under which
 // name, and about how large it will be before a worker has tried it.
-import type { FileFacts } from './lengths.ts';
-import type { LeftOut } from './selection.ts';
+import type { Rate } from '../time/rates.ts';
 
 export const ENCODINGS = ['lossless', 'viewing'] as const;
 export type Encoding = (typeof ENCODINGS)[number];
@@ -12,10 +11,10 @@ export const ENCODED = ['used', 'delivery', 'render', 'proxy', 'unused', 'lent']
 export type Encoded = (typeof ENCODED)[number];
 export type Encodings = Partial<Record<Encoded, Encoding>>;
 
-export const isEncoded = (part: LeftOut | 'used'): part is Encoded => (ENCODED as readonly string[]).includes(part);
+export const isEncoded = (part: string): part is Encoded => (ENCODED as readonly string[]).includes(part);
 
 /** How a file is asked for; null as it is. */
-export function encodingOf(encodings: Encodings, { used, asked }: { used: boolean; asked?: LeftOut }): Encoding | null {
+export function encodingOf(encodings: Encodings, { used, asked }: { used: boolean; asked?: string }): Encoding | null {
   const as = used ? 'used' : asked;
   return as !== undefined && isEncoded(as) ? (encodings[as] ?? null) : null;
 }
@@ -47,7 +46,7 @@ export const encodedName = (name: string, encoding: Encoding, isSound: boolean):
 export interface EncodedFacts {
   format: string;
   frames: number | null;
-  rate: FileFacts['rate'];
+  rate: Rate | null;
   isSound: boolean;
   width: number | null;
   height: number | null;
