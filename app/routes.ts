@@ -25,6 +25,7 @@ export default [
     route('ledger/:receiptId', 'ledger/receipt.tsx'),
     route('storage', 'storage/storage.tsx'),
     route('settings', 'settings/settings.tsx'),
+    route('parts', 'dev/parts.tsx'),
     route('*', 'shell/nowhere.tsx'),
   ]),
   route('poster/:fileId', 'shell/poster-data.ts'),

@@ -12,9 +12,7 @@ import { size } from '#core/wording/amounts.ts';
 import type { Database } from '#server/db/connect.ts';
 import { jobs } from '#server/db/schema/jobs.ts';
 import { projects } from '#server/db/schema/projects.ts';
-import { volumes } from '#server/db/schema/stores.ts';
 import { runDueRules } from '#server/plan/night.ts';
-import { saveRule } from '#server/reclaim/cache-rules.ts';
 import { readDocuments } from '#server/readings/read-documents.ts';
 import { askToCompare } from '#server/reclaim/twins.ts';
 import { addSettingAside } from '#server/steps/set-aside.ts';
@@ -30,6 +28,7 @@ import { postRule, setPostRule } from '#server/post/post-rule.ts';
 import { setState } from '#server/projects/projects.ts';
 import { addCarrier, addVolume } from '#server/stores/stores.ts';
 import { archiveAll, askForLent, rot, withWorker } from './archives.ts';
+import { leaveNights } from './nights.ts';
 import { leaveSnapshots } from './snapshots.ts';
 import {
   AWAY,
@@ -126,6 +125,7 @@ export async function registerSite(
         ...by,
       });
   }
+  await leaveNights(db, by);
   await plan(db, ids, by);
   await leaveSnapshots(db, root, by);
   await withWorker(db, async () => {
@@ -186,13 +186,6 @@ async function work(db: Database, by: By): Promise<void> {
   // A rule that ran last night, as far as anybody can see.
   const night = new Date(by.now);
   night.setHours(3, 10, 0, 0);
-  const [scratch] = await db.select().from(volumes).where(eq(volumes.name, 'loft-2 scratch'));
-  const rule = { by: 'age', days: 250 } as const;
-  await saveRule(
-    db,
-    { volumeId: scratch!.id as VolumeId, projectId: null, rule, except: [], atNight: true, mostBytes: 20e9 },
-    by,
-  );
   await runDueRules(db, night);
   await ended(db);
   await askToCompare(db, by);

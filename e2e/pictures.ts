@@ -4,6 +4,7 @@ import path from 'node:path';
 import { chromium, type Page } from '@playwright/test';
 import { freePort } from '../setup/mariadb.ts';
 import { startAll } from '../setup/start.ts';
+import { choose } from './test.ts';
 
 const started = await startAll({
   home: path.resolve('var/pictures'),
@@ -86,7 +87,7 @@ try {
   await take(page, null, 'archive');
   await page.getByRole('link', { name: 'Hand it over' }).click();
   await page.getByLabel(/^For/).fill('Ida Holm, grading');
-  await page.getByLabel('How much of each file').selectOption('used');
+  await choose(page.getByLabel('How much of each file'), 'used');
   await page.getByText(/cut without encoding anew/).waitFor();
   await take(page, null, 'hand-over');
   await page.getByRole('link', { name: 'Archive it' }).click();

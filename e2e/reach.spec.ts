@@ -3,7 +3,7 @@
 import { existsSync, readFileSync } from 'node:fs';
 import path from 'node:path';
 import AxeBuilder from '@axe-core/playwright';
-import { expect, type Page, test } from './test.ts';
+import { choose as chooseOf, expect, type Page, test } from './test.ts';
 import { HOME } from './place.ts';
 
 const SITE = path.join(HOME, 'site');
@@ -40,7 +40,7 @@ test('a timeline is a scope: what it reaches, what it does not, and two compared
   await expect(clips(page).first()).toContainText('ep3 v12');
   await show.getByRole('link', { name: 'only teaser 30s' }).click();
   await expect(page.getByText('No clip here is like that.').or(clips(page).first())).toBeVisible();
-  await page.getByLabel('What counts as a use').selectOption('sound');
+  await chooseOf(page.getByLabel('What counts as a use'), 'sound');
   await expect(page).toHaveURL(/uses=sound/);
   await clean(page);
   // The second while the first is still on its way.
@@ -61,7 +61,7 @@ test('nested, changed in speed and switched off: the strip is exact, and off can
   await page.getByLabel('Clips named').fill('A012C013');
   await page.getByLabel('Clips named').press('Enter');
   await expect(clips(page).first()).toContainText('ep3 v12');
-  await page.getByLabel('What counts as a use').selectOption('on');
+  await chooseOf(page.getByLabel('What counts as a use'), 'on');
   await expect(clips(page).first()).toContainText('none');
 });
 

@@ -2,7 +2,7 @@
 import { existsSync, readdirSync, readFileSync, statSync } from 'node:fs';
 import path from 'node:path';
 import AxeBuilder from '@axe-core/playwright';
-import { expect, type Locator, type Page, test } from './test.ts';
+import { choose, expect, type Page, test } from './test.ts';
 import { HOME, PORT } from './place.ts';
 
 const SITE = path.join(HOME, 'site');
@@ -25,7 +25,7 @@ test('60 GB are freed in at most five clicks, and the receipt says so', async ({
   const before = bytesBelow(path.join(SITE, 'loft-1-scratch'));
   await page.getByRole('checkbox', { name: 'also projects in work' }).click();
   await expect(page).toHaveURL(/work=1/);
-  await page.locator('select[name=on]').selectOption({ label: 'loft-1 scratch' });
+  await choose(page.getByLabel('On', { exact: true }), { label: 'loft-1 scratch' });
   await page.getByRole('button', { name: 'Find the least regretful' }).click();
   await expect(page.getByRole('heading', { level: 1 })).toContainText('all of it rebuilds itself');
   const add = page.getByRole('button', { name: /^Add 6\d\.\d.GB to the plan$/ });
@@ -130,7 +130,7 @@ test('the unused media of a project are parked on another volume; the step is lo
   await page.getByRole('button', { name: 'Move its media' }).click();
   const sheet = page.getByRole('dialog', { name: 'Move the media of Gannet Rock' });
   await sheet.getByRole('radio', { name: /What no timeline uses/ }).check();
-  await sheet.getByLabel('Volume').selectOption({ label: await optionOf(sheet, /^Carry 04/) });
+  await choose(sheet.getByLabel('Volume'), { label: /^Carry 04/ });
   await sheet.getByRole('button', { name: 'Add the parking to the plan' }).click();
   await expect(sheet.getByRole('status')).toContainText('Added to the plan');
   await page.keyboard.press('Escape');
@@ -163,9 +163,6 @@ test('the unused media of a project are parked on another volume; the step is lo
   await expect(page.getByRole('heading', { name: 'Parked' })).toBeVisible();
   await expect(page.getByRole('button', { name: 'Add bringing it back to the plan' })).toBeVisible();
 });
-
-const optionOf = async (within: Locator, name: RegExp): Promise<string> =>
-  (await within.locator('option').allTextContents()).find((text) => name.test(text))!;
 
 test('what may go is chosen by eye, with the pointer and by keyboard; table and effect follow', async ({ page }) => {
   await page.goto('/reclaim?left=1');

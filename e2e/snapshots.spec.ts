@@ -1,7 +1,7 @@
 // How far back a project can go, in the browser: what is kept, what changed, and one put beside the document.
 import { readdirSync } from 'node:fs';
 import path from 'node:path';
-import { expect, test } from './test.ts';
+import { choose, expect, test } from './test.ts';
 import { HOME } from './place.ts';
 
 const FOLDER = path.join(HOME, 'site/ropewalk-projects/lamp-keepers');
@@ -40,14 +40,14 @@ test('where snapshots go is said in Settings, and nonsense is refused in a sente
   // A project may want it otherwise.
   await page.goto('/projects/3/back');
   const how = page.getByLabel('How often, and how long they stay');
-  await how.selectOption('otherwise');
+  await choose(how, 'otherwise');
   await page.getByLabel('Minutes between two').fill('0');
   await page.getByRole('button', { name: 'Save', exact: true }).click();
   await expect(page.getByRole('alert')).toContainText('One minute lies between two at least. Nothing was saved.');
   await page.getByLabel('Minutes between two').fill('5');
   await page.getByRole('button', { name: 'Save', exact: true }).click();
   await expect(page.getByRole('status')).toContainText('Snapshots of this project: at most every 5 minutes.');
-  await how.selectOption('as the house says');
+  await choose(how, 'as the house says');
   await page.getByRole('button', { name: 'Save', exact: true }).click();
   await expect(page.getByRole('status')).toContainText('Snapshots of this project: as the house says.');
   await page.goto('/ledger');
@@ -59,7 +59,7 @@ test('a project in work is archived every night, which the calendar and the ledg
   page,
 }) => {
   await page.goto('/projects/3/back');
-  await page.getByLabel('Archived at night').selectOption('each night, while it is in work');
+  await choose(page.getByLabel('Archived at night'), 'each night, while it is in work');
   await page.getByLabel('Days until everything is written anew').fill('400');
   await page.getByRole('button', { name: 'Save the nightly archive' }).click();
   await expect(page.getByRole('alert')).toContainText('The days are 365 at most. Nothing was saved.');
@@ -70,7 +70,7 @@ test('a project in work is archived every night, which the calendar and the ledg
   await page.goto('/nights');
   await expect(page.getByText('Lamp Keepers with its media')).toBeVisible();
   await page.goto('/projects/3/back');
-  await page.getByLabel('Archived at night').selectOption('no');
+  await choose(page.getByLabel('Archived at night'), 'no');
   await page.getByRole('button', { name: 'Save the nightly archive' }).click();
   await expect(page.getByRole('status')).toContainText('not archived at night any more');
   await page.goto('/ledger');

@@ -4,6 +4,8 @@ import { startAll } from '../setup/start.ts';
 import { HOME, PORT } from './place.ts';
 
 export default async function start() {
+  // The page of parts is looked at as well.
+  process.env.KERAMION_PARTS = '1';
   const started = await startAll({
     home: HOME,
     demo: true,

@@ -1,6 +1,6 @@
 // The browser's tests begin to press keys when the page hears them, as people do who see it settle: on a busy machine a
 // page is shown seconds before its scripts have taken over.
-import { test as base } from '@playwright/test';
+import { type Locator, test as base } from '@playwright/test';
 
 export { expect, type Locator, type Page } from '@playwright/test';
 
@@ -15,3 +15,14 @@ export const test = base.extend({
     await use(page);
   },
 });
+
+/** Opens a list of choices and takes one: by its value, by its words, or by words that fit. */
+export async function choose(list: Locator, what: string | { label: string | RegExp }): Promise<void> {
+  await list.click();
+  const page = list.page();
+  const option =
+    typeof what === 'string'
+      ? page.locator(`[role=option][data-value="${what}"]`)
+      : page.getByRole('option', { name: what.label, exact: typeof what.label === 'string' });
+  await option.first().click();
+}

@@ -4,20 +4,23 @@ import { randomBytes } from 'node:crypto';
 import os from 'node:os';
 import { pathToFileURL } from 'node:url';
 import pino from 'pino';
-import { eq } from 'drizzle-orm';
+import { and, eq, inArray } from 'drizzle-orm';
 import { contentPool } from '#disk/content/content.ts';
 import { documentPool } from '#disk/documents/documents.ts';
 import { walkPool } from '#disk/walk/walk.ts';
 import { carrierPool } from './carriers/copying.ts';
+import { sequentialKinds } from './carriers/kinds.ts';
 import { askForDueCheck } from './check/check.ts';
 import { workAtNight } from './plan/at-night.ts';
 import { askForSnapshots } from './snapshots/taking.ts';
 import { askToAssess } from './reclaim/assess.ts';
 import { connect, type Database, disconnect, isDatabaseAway } from './db/connect.ts';
+import { jobStores } from './db/schema/jobs.ts';
 import { steps } from './db/schema/plans.ts';
+import { carriers } from './db/schema/stores.ts';
 import { JobContext, type Pools, type StorePaths } from './runtime/context.ts';
 import { endingOf, isUnexpected } from './runtime/endings.ts';
-import { claimJob, type Job, LeaseLost, releaseJob, Waits } from './runtime/queue.ts';
+import { type Claimer, claimJob, type Job, LeaseLost, releaseJob, Waits } from './runtime/queue.ts';
 import { endPlainly } from './runtime/work-kind.ts';
 import { startTelling } from './post/telling.ts';
 import { settings } from './settings.ts';
@@ -103,19 +106,21 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
     await askForDueCheck(db, new Date());
     tidiedAt = Date.now();
   };
-  const claim = () =>
-    claimJob(db, { worker: options.name, reached: reachedBy(reach), leaseSeconds: options.leaseSeconds });
+  const claims = claimsOf(db, options);
   const begin = (job: Job): void => {
     const paths = pathsIn(reach);
     const context = new JobContext({ db, job, pools, leaseSeconds: options.leaseSeconds, paths });
-    const ended = runJob(context, db, options.log).finally(() => running.delete(job.id));
+    const ended = runJob(context, db, options.log).finally(async () => {
+      await claims.ended(job);
+      running.delete(job.id);
+    });
     running.set(job.id, { context, ended });
   };
   const loop = async (): Promise<void> => {
     while (!stopping) {
       try {
         if (Date.now() - lookedAt > LOOK_FOR_STORES_EVERY_MS) await lookAround();
-        const job = running.size < AT_ONCE && !stopping ? await claim() : null;
+        const job = running.size < AT_ONCE && !stopping ? await claims.next(reachedBy(reach)) : null;
         idle = job === null;
         if (job) {
           begin(job);
@@ -148,6 +153,29 @@ const allEnded = (running: Running): Promise<unknown> =>
     Promise.all([...running.values()].map((one) => one.ended)),
     new Promise((resolve) => setTimeout(resolve, 5_000)),
   ]);
+
+/** What this worker takes next: of tapes that it read last first, as they are in a drive. */
+function claimsOf(db: Database, { name, leaseSeconds }: { name: string; leaseSeconds: number }) {
+  let inDrive: readonly number[] = [];
+  return {
+    next: (reached: Claimer['reached']) =>
+      claimJob(db, { worker: name, reached, leaseSeconds, inDrive, woundKinds: sequentialKinds() }),
+    ended: async (job: Job) => {
+      const read = await tapesOf(db, job.id).catch(() => []);
+      if (read.length > 0) inDrive = read;
+    },
+  };
+}
+
+/** The carriers of a job that are loaded and wound before they are read. */
+async function tapesOf(db: Database, jobId: number): Promise<number[]> {
+  const rows = await db
+    .select({ id: carriers.id })
+    .from(jobStores)
+    .innerJoin(carriers, eq(carriers.id, jobStores.storeId))
+    .where(and(eq(jobStores.jobId, jobId), eq(jobStores.store, 'carrier'), inArray(carriers.kind, sequentialKinds())));
+  return rows.map(({ id }) => id);
+}
 
 /** Runs one job that was claimed. Never throws: what ends it is written down, or left for whoever has it next. */
 export async function runJob(context: JobContext, db: Database, log: pino.Logger): Promise<void> {

@@ -28,6 +28,12 @@ export default function Archive({ loaderData }: Route.ComponentProps) {
             rowKey={(row) => row.projectId}
             rowHeight={42}
             columns={columnsOf(nowMs, lens)}
+            actions={(row) => [
+              { name: 'Archive it', letter: 'a', to: lens(`/archive/${row.projectId}`) },
+              { name: 'Hand it over', letter: 'h', to: lens(`/archive/${row.projectId}?for=hand-over`) },
+              { name: 'Open the project', letter: 'o', to: lens(`/projects/${row.projectId}`) },
+              { name: 'What of it can go', letter: 'f', to: lens(`/reclaim?project=${row.projectId}&work=1`) },
+            ]}
           />
         )}
       </div>

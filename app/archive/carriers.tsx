@@ -7,6 +7,7 @@ import { copySets, layOn, overheadOf } from '#core/archive/layout.ts';
 import { count, counted, duration, exactTime, listed, size } from '#core/wording/amounts.ts';
 import { useTo } from '../shell/links';
 import { Bar, Card, Chip } from '../ui/parts';
+import { Select } from '../ui/select';
 import { small } from './length';
 import type { Route } from './+types/shape';
 
@@ -184,7 +185,7 @@ export function Base({ data: { before, base } }: { data: Data }) {
     <li className="py-1.5">
       <label className="flex items-baseline justify-between gap-2">
         Builds on
-        <select
+        <Select
           value={base ? String(base.archiveId) : ''}
           onChange={(event) =>
             void navigate(to({ base: event.target.value || null }), { preventScrollReset: true, replace: true })
@@ -197,7 +198,7 @@ export function Base({ data: { before, base } }: { data: Data }) {
               {one.folder}
             </option>
           ))}
-        </select>
+        </Select>
       </label>
       {base && (
         <span className="block text-[13px] text-ink-2">

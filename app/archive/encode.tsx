@@ -5,6 +5,7 @@ import { type Encoded, type Encoding, type Encodings, encodingsText } from '#cor
 import { count, counted, size } from '#core/wording/amounts.ts';
 import { useTo } from '../shell/links';
 import { small } from './length';
+import { Select } from '../ui/select';
 
 export interface EncodedSum {
   files: number;
@@ -39,7 +40,7 @@ export function EncodeChoice({ part, name, encode, sum }: EncodeProps) {
   return (
     <div className="mt-1 grid gap-1 text-[13px]">
       <span>
-        <select
+        <Select
           aria-label={`${name}: as they are, or encoded anew`}
           value={chosen ?? ''}
           onChange={(event) => choose(event.target.value)}
@@ -51,7 +52,7 @@ export function EncodeChoice({ part, name, encode, sum }: EncodeProps) {
               {words}
             </option>
           ))}
-        </select>
+        </Select>
       </span>
       {chosen && sum && <Sum sum={sum} encoding={chosen} />}
     </div>

@@ -7,6 +7,7 @@ import { day, exactTime, size } from '#core/wording/amounts.ts';
 import { useFrame } from '../shell/use-frame';
 import { useTo } from '../shell/links';
 import { Card, Field, inputLook } from '../ui/parts';
+import { Select } from '../ui/select';
 
 const ENDS = [
   { isHandOver: false, asked: null, words: 'Archive it' },
@@ -62,14 +63,14 @@ export function Receiver({ data, toWhom, onName }: ReceiverProps) {
           />
         </Field>
         <Field label="Written to the volume">
-          <select name="volumeId" className={inputLook} required>
+          <Select name="volumeId" className={inputLook}>
             {there.map((volume) => (
               <option key={volume.volumeId} value={volume.volumeId}>
                 {volume.name}, {size(free(volume))} free
                 {free(volume) < data.archiveBytes ? ', too small' : ''}
               </option>
             ))}
-          </select>
+          </Select>
         </Field>
       </div>
       {data.scope.pack === 'folder' && (

@@ -4,8 +4,9 @@ import { type Handles, handlesText, ownLengthsText, USUAL_HANDLES } from '#core/
 import { count, counted } from '#core/wording/amounts.ts';
 import { useTo } from '../shell/links';
 import { Checkbox } from '../ui/checkbox';
+import { Select } from '../ui/select';
 
-export const small = 'rounded border border-line bg-transparent';
+export const small = 'min-h-6 rounded border border-line bg-transparent px-1.5';
 
 interface LengthProps {
   handles: Handles | null;
@@ -34,7 +35,7 @@ export function Length({ handles, mediaFiles, inParts, trimmedStills, whole }: L
   return (
     <div className="mt-1 grid gap-1 text-[13px]">
       <span className="flex flex-wrap items-center gap-x-1.5 gap-y-1">
-        <select
+        <Select
           aria-label="How much of each file"
           value={handles ? 'used' : 'whole'}
           onChange={(event) => change(event.target.value === 'used' ? USUAL_HANDLES : null)}
@@ -42,7 +43,7 @@ export function Length({ handles, mediaFiles, inParts, trimmedStills, whole }: L
         >
           <option value="whole">whole files</option>
           <option value="used">used ranges</option>
-        </select>
+        </Select>
         {handles && <Around handles={handles} change={change} />}
       </span>
       {handles && <Parts handles={handles} change={change} />}
@@ -98,7 +99,7 @@ function Around({ handles, change }: Changing) {
     <span className="flex items-center gap-1 whitespace-nowrap">
       and
       <Amount label="Handles" value={handles.value} onChange={(value) => change({ ...handles, value })} />
-      <select
+      <Select
         aria-label="Handles in"
         value={handles.unit}
         onChange={(event) => {
@@ -109,7 +110,7 @@ function Around({ handles, change }: Changing) {
       >
         <option value="seconds">s</option>
         <option value="frames">frames</option>
-      </select>
+      </Select>
       around
     </span>
   );
@@ -160,7 +161,7 @@ export function OwnLengthChoice({ fileId, name, handles }: OwnProps) {
     void navigate(to({ own: all || null }), { preventScrollReset: true, replace: true });
   };
   return (
-    <select
+    <Select
       aria-label={`How much of ${name}`}
       value={chosen}
       onChange={(event) => choose(event.target.value)}
@@ -173,7 +174,7 @@ export function OwnLengthChoice({ fileId, name, handles }: OwnProps) {
           {aroundWords(length)}
         </option>
       ))}
-    </select>
+    </Select>
   );
 }
 

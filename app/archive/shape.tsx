@@ -15,6 +15,7 @@ import { useFrame } from '../shell/use-frame';
 import { useAsked, useLens, useTo } from '../shell/links';
 import { Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
+import { Select } from '../ui/select';
 import { EncodeChoice } from './encode';
 import { Base, Carriers, type Copies, useCopies } from './carriers';
 import { Length, OwnLengthChoice, small } from './length';
@@ -221,7 +222,7 @@ function Versions({ data }: { data: Data }) {
   const to = useTo();
   const navigate = useNavigate();
   return (
-    <select
+    <Select
       aria-label="Versions of each document"
       value={data.scope.versions}
       onChange={(event) =>
@@ -231,7 +232,7 @@ function Versions({ data }: { data: Data }) {
     >
       <option value="all">all versions</option>
       <option value="newest">the newest</option>
-    </select>
+    </Select>
   );
 }
 

@@ -7,7 +7,9 @@ import { KEPT_NAMES, patternTrouble } from '#core/archive/names.ts';
 import { counted } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
 import { useAsked, useTo } from '../shell/links';
+import { Fold } from '../ui/fold';
 import { Button, Card, Field, inputLook, Said } from '../ui/parts';
+import { Select } from '../ui/select';
 import { small } from './length';
 import { sameShape, scopeSearch } from './scope';
 import { Tick } from './tick';
@@ -36,10 +38,11 @@ export function Choice({ of, names, chosen, none }: ChoiceProps) {
     void navigate(`?${search.toString()}`, { ...QUIET, flushSync: true });
   };
   return (
-    <details className="mt-1 text-[13px]" open={chosen.length > 0}>
-      <summary className="cursor-pointer text-ink-2">
-        {chosen.length === 0 ? none : `${counted(chosen.length, of)} of ${names.length}`}
-      </summary>
+    <Fold
+      className="mt-1 text-[13px]"
+      open={chosen.length > 0}
+      line={<>{chosen.length === 0 ? none : `${counted(chosen.length, of)} of ${names.length}`}</>}
+    >
       <ul className="mt-1 grid max-h-40 gap-0.5 overflow-y-auto" aria-label={of === 'timeline' ? 'Timelines' : 'Bins'}>
         {names.map((name) => (
           <li key={name}>
@@ -55,7 +58,7 @@ export function Choice({ of, names, chosen, none }: ChoiceProps) {
           </li>
         ))}
       </ul>
-    </details>
+    </Fold>
   );
 }
 
@@ -76,9 +79,9 @@ const PACKED_WORDS: Record<(typeof PACKED_AS)[number], string> = {
 export function Package({ layout, names, pack }: Pick<ArchiveScope, 'layout' | 'names' | 'pack'>) {
   return (
     <div className="mt-3 grid gap-2 text-[13px]">
-      <Select label="Media inside lie" name="layout" value={layout} words={LAYOUT_WORDS} />
+      <Worded label="Media inside lie" name="layout" value={layout} words={LAYOUT_WORDS} />
       <Names names={names} />
-      <Select label="All of it is written" name="pack" value={pack} words={PACKED_WORDS} />
+      <Worded label="All of it is written" name="pack" value={pack} words={PACKED_WORDS} />
     </div>
   );
 }
@@ -101,7 +104,7 @@ function Names({ names }: Pick<ArchiveScope, 'names'>) {
     <div>
       <label>
         They are called{' '}
-        <select
+        <Select
           value={known ? names : ''}
           onChange={(event) => {
             setOwn(event.target.value === '' ? names : null);
@@ -115,7 +118,7 @@ function Names({ names }: Pick<ArchiveScope, 'names'>) {
             </option>
           ))}
           <option value="">by a pattern</option>
-        </select>
+        </Select>
       </label>
       {!known && (
         <label className="mt-1 block">
@@ -145,7 +148,7 @@ const REST_WORDS: Record<ArchiveScope['rest'], string> = {
 /** What becomes, in a document, of timelines that were not chosen and of clips whose media is not there. */
 export const Rest = ({ rest }: Pick<ArchiveScope, 'rest'>) => (
   <span className="block text-[13px]">
-    <Select label="What is not chosen" name="rest" value={rest} words={REST_WORDS} />
+    <Worded label="What is not chosen" name="rest" value={rest} words={REST_WORDS} />
   </span>
 );
 
@@ -157,13 +160,13 @@ interface SelectProps {
   words: Record<string, string>;
 }
 
-function Select({ label, name, value, words }: SelectProps) {
+function Worded({ label, name, value, words }: SelectProps) {
   const to = useTo();
   const navigate = useNavigate();
   return (
     <label>
       {label}{' '}
-      <select
+      <Select
         value={value}
         onChange={(event) => void navigate(to({ [name]: event.target.value }), QUIET)}
         className={small}
@@ -173,7 +176,7 @@ function Select({ label, name, value, words }: SelectProps) {
             {said}
           </option>
         ))}
-      </select>
+      </Select>
     </label>
   );
 }
@@ -211,7 +214,7 @@ export function ShapeChoice({ shapes, scope }: ShapesProps) {
   const current = currentOf({ shapes, scope });
   if (shapes.length === 0) return null;
   return (
-    <select
+    <Select
       aria-label="Shape"
       value={current?.name ?? ''}
       onChange={(event) => {
@@ -226,7 +229,7 @@ export function ShapeChoice({ shapes, scope }: ShapesProps) {
           {shape.name}
         </option>
       ))}
-    </select>
+    </Select>
   );
 }
 

@@ -8,6 +8,7 @@ import { PROJECT_STATES } from '#core/model.ts';
 import type { Answer } from '../lib/answer';
 import { Button, Card, Chip, Empty, Field, inputLook, Said } from '../ui/parts';
 import { Sheet } from '../ui/sheet';
+import { Select } from '../ui/select';
 
 type Data = Route.ComponentProps['loaderData'];
 
@@ -100,11 +101,11 @@ function States({ data }: { data: Data }) {
       <fetcher.Form method="post" className="mt-2 flex items-end gap-2">
         <input type="hidden" name="intent" value="state" />
         <Field label="State">
-          <select name="state" defaultValue={data.project.state} className={inputLook}>
+          <Select name="state" defaultValue={data.project.state} className={inputLook}>
             {PROJECT_STATES.map((state) => (
               <option key={state}>{state}</option>
             ))}
-          </select>
+          </Select>
         </Field>
         <Field label="Began on">
           <input type="date" name="since" className={inputLook} />

@@ -5,6 +5,7 @@ import { ago, capital, counted, exactTime, size } from '#core/wording/amounts.ts
 import { bytesOfDays, type Written } from '#core/nights/project-nights.ts';
 import type { Answer } from '../lib/answer';
 import { Button, Card, Field, inputLook, NumberField, Said } from '../ui/parts';
+import { Select } from '../ui/select';
 
 interface Night {
   carrierId: number;
@@ -35,7 +36,7 @@ export function AtNight({ project, night, carriers, nowMs }: AtNightProps) {
           label="Archived at night"
           hint="Each night builds on the one before: only what is new or changed is written."
         >
-          <select
+          <Select
             name="intent"
             value={intent}
             onChange={(event) => setIntent(event.target.value as typeof intent)}
@@ -43,19 +44,19 @@ export function AtNight({ project, night, carriers, nowMs }: AtNightProps) {
           >
             <option value="not at night">no</option>
             <option value="each night">each night, while it is in work</option>
-          </select>
+          </Select>
         </Field>
         {intent === 'each night' && (
           <>
             <Field label="Written to the carrier">
-              <select name="carrierId" defaultValue={night?.carrierId} className={`${inputLook} !w-auto`}>
+              <Select name="carrierId" defaultValue={night?.carrierId} className={`${inputLook} !w-auto`}>
                 {carriers.map(({ carrierId, name, place, freeBytes, isHere }) => (
                   <option key={carrierId} value={carrierId}>
                     {name}, {place}, {size(freeBytes)} free
                     {isHere ? '' : ', not here now'}
                   </option>
                 ))}
-              </select>
+              </Select>
             </Field>
             <NumberField
               name="anewDays"

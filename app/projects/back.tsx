@@ -10,6 +10,7 @@ import { useLens } from '../shell/links';
 import { KeptFor } from '../settings/kept-for';
 import { Button, Card, Chip, Field, inputLook, NumberField, Said, Sentence } from '../ui/parts';
 import { type Column, Table } from '../ui/table';
+import { Select } from '../ui/select';
 import { AtNight } from './at-night';
 
 export { loader, action } from './back.server.ts';
@@ -65,7 +66,7 @@ function OwnRule({ house, own }: Data['rule']) {
     <Card title="Snapshots of this project">
       <fetcher.Form method="post" className="grid gap-3">
         <Field label="How often, and how long they stay">
-          <select
+          <Select
             name="intent"
             value={how}
             onChange={(event) => setHow(event.target.value as keyof typeof HOWS)}
@@ -76,7 +77,7 @@ function OwnRule({ house, own }: Data['rule']) {
                 {words}
               </option>
             ))}
-          </select>
+          </Select>
         </Field>
         {how === 'own' && (
           <>

@@ -8,12 +8,15 @@ import { shareOf } from '#core/reach/scope.ts';
 import { count, counted, size } from '#core/wording/amounts.ts';
 import { UsedStrip } from '../charts/used-strip';
 import { UsesPicture } from '../charts/uses-picture';
+import { copyText } from '../lib/copy';
+import type { RowAction } from '../ui/menu';
 import type { Answer } from '../lib/answer';
 import { useAsked, useLens, useTo } from '../shell/links';
 import { Checkbox } from '../ui/checkbox';
 import { Button, buttonLook, Chip, Empty, inputLook, KindDot, Said } from '../ui/parts';
 import { Picture } from '../ui/picture';
 import { Table } from '../ui/table';
+import { Select } from '../ui/select';
 import type { Route } from './+types/project';
 
 type Data = Route.ComponentProps['loaderData'];
@@ -122,7 +125,7 @@ function Filters({ data }: { data: Data }) {
       {kept.map(([key, value]) => (
         <input key={key} type="hidden" name={key} value={value} />
       ))}
-      <select
+      <Select
         name="uses"
         aria-label="What counts as a use"
         defaultValue={data.uses}
@@ -133,13 +136,13 @@ function Filters({ data }: { data: Data }) {
             {words}
           </option>
         ))}
-      </select>
-      <select name="kind" aria-label="Kind of file" defaultValue={data.kind ?? ''} className={clsx(inputLook, '!w-28')}>
+      </Select>
+      <Select name="kind" aria-label="Kind of file" defaultValue={data.kind ?? ''} className={clsx(inputLook, '!w-28')}>
         <option value="">any kind</option>
         {KINDS.map((kind) => (
           <option key={kind}>{kind}</option>
         ))}
-      </select>
+      </Select>
       <input
         name="q"
         defaultValue={data.text}
@@ -194,6 +197,7 @@ interface ClipTableProps {
 }
 
 function ClipTable({ data, find, marked, onChoose }: ClipTableProps) {
+  const lens = useLens();
   return (
     <Table
       label="Clips"
@@ -201,6 +205,7 @@ function ClipTable({ data, find, marked, onChoose }: ClipTableProps) {
       rowKey={(clip) => clip.clipId}
       height="max(320px, calc(100vh - 520px))"
       marked={(clip) => clip.name === find}
+      actions={(clip) => actionsOf(clip, { projectId: data.project.id, lens })}
       columns={[
         {
           key: 'choose',
@@ -246,6 +251,29 @@ function ClipTable({ data, find, marked, onChoose }: ClipTableProps) {
       ]}
     />
   );
+}
+
+function actionsOf(
+  clip: Clip,
+  { projectId, lens }: { projectId: number; lens: ReturnType<typeof useLens> },
+): RowAction[] {
+  return [
+    ...(clip.fileId === null
+      ? []
+      : [{ name: 'Where it lies, and who uses it', letter: 'o', to: lens(`/space?file=${clip.fileId}`) }]),
+    { name: 'Archive it alone', letter: 'a', to: lens(`/archive/${projectId}?clips=${clip.clipId}`) },
+    { name: 'Hand it over alone', letter: 'h', to: lens(`/archive/${projectId}?for=hand-over&clips=${clip.clipId}`) },
+    ...(clip.mediaId === null
+      ? []
+      : [
+          {
+            name: 'Replace its media',
+            letter: 'x',
+            to: lens(`/projects/${projectId}/missing?media=${clip.mediaId}`),
+          },
+        ]),
+    { name: 'Copy its name', letter: 'c', run: () => copyText(clip.name) },
+  ];
 }
 
 /** The way from a clip to its place: uses, station paths and neighbours are told there. */

@@ -9,6 +9,7 @@ import { useAsked } from '../shell/links';
 import { useFrame } from '../shell/use-frame';
 import { Button, Card, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Sheet } from '../ui/sheet';
+import { Select } from '../ui/select';
 
 type Data = Route.ComponentProps['loaderData'];
 
@@ -74,7 +75,7 @@ function Park({ data }: { data: Data }) {
           ))}
         </fieldset>
         <Field label="Volume">
-          <select name="volumeId" className={inputLook}>
+          <Select name="volumeId" className={inputLook}>
             {volumes
               .map((volume) => ({ ...volume, freeBytes: volume.capacityBytes - volume.usedBytes }))
               .sort((a, b) => b.freeBytes - a.freeBytes)
@@ -83,7 +84,7 @@ function Park({ data }: { data: Data }) {
                   {volume.name}, {size(volume.freeBytes)} free
                 </option>
               ))}
-          </select>
+          </Select>
         </Field>
         <Button tone="first" type="submit" name="intent" value="park" disabled={fetcher.state !== 'idle'}>
           Add the parking to the plan

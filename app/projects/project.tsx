@@ -10,6 +10,7 @@ import { stateSince } from '#core/wording/lenses.ts';
 import { useFrame } from '../shell/use-frame';
 import { useAsked, useLens, useTo } from '../shell/links';
 import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, KindDot, Said, VolumeOptions } from '../ui/parts';
+import { Select } from '../ui/select';
 import { About } from './about';
 import { Clips } from './clips';
 import { Elsewhere } from './elsewhere';
@@ -72,7 +73,7 @@ function Head({ data }: { data: Data }) {
         <div>
           <fetcher.Form method="post" onChange={(event) => void fetcher.submit(event.currentTarget)}>
             <input type="hidden" name="intent" value="state" />
-            <select
+            <Select
               name="state"
               aria-label="State of the project"
               key={project.state}
@@ -82,7 +83,7 @@ function Head({ data }: { data: Data }) {
               {PROJECT_STATES.map((state) => (
                 <option key={state}>{state}</option>
               ))}
-            </select>
+            </Select>
           </fetcher.Form>
         </div>
         <About data={data} />
@@ -271,9 +272,9 @@ function EditHome({ kind, home }: { kind: Kind; home: Data['homes'][number] | nu
             <input type="hidden" name="intent" value="home" />
             <input type="hidden" name="kind" value={kind} />
             <Field label={`Files of the kind ${kind} belong on`}>
-              <select name="volumeId" className={inputLook} defaultValue={home?.volumeId}>
+              <Select name="volumeId" className={inputLook} defaultValue={home?.volumeId}>
                 <VolumeOptions volumes={volumes} />
-              </select>
+              </Select>
             </Field>
             <Field label="In the folder" hint="Empty for the whole volume. Nothing is moved.">
               <input name="folder" className={`${inputLook} path`} defaultValue={home?.folder} />

@@ -1,6 +1,7 @@
 // Projects: every one with its state, size, and what of its media is found.
-import { useState } from 'react';
+import { type ReactNode, useState } from 'react';
 import { Link, useFetcher } from 'react-router';
+import { z } from 'zod';
 import type { Route } from './+types/projects';
 import { PROJECT_STATES } from '#core/model.ts';
 import { count, counted, exactTime, size } from '#core/wording/amounts.ts';
@@ -8,9 +9,13 @@ import { stateSince } from '#core/wording/lenses.ts';
 import { useFrame } from '../shell/use-frame';
 import { useAsked, useLens } from '../shell/links';
 import type { Answer } from '../lib/answer';
+import { copyText } from '../lib/copy';
+import { useKept } from '../lib/kept';
 import { Bar, Button, Chip, Empty, Field, inputLook, kindColour, Said, Sentence } from '../ui/parts';
+import { type RowAction, Ticks } from '../ui/menu';
 import { Sheet } from '../ui/sheet';
 import { type Column, Table } from '../ui/table';
+import { Select } from '../ui/select';
 import { type Asked, EVERY, fits } from './fits';
 
 export { loader, action } from './projects.server.ts';
@@ -45,13 +50,19 @@ export default function Projects({ loaderData }: Route.ComponentProps) {
   const [asked, setAsked] = useState(EVERY);
   const { projects } = loaderData;
   const shown = projects.filter((row) => fits(row, asked));
+  const columns = columnsOf(loaderData.on.length > 0, Math.max(...projects.map((row) => row.bytes)), lens, nowMs);
+  const [left, leave] = useKept('projects without columns', asKeys, NONE);
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <div className="flex items-start justify-between slim:flex-wrap gap-4">
         <Sentence>{loaderData.sentence}</Sentence>
         <NewProject templates={loaderData.templates} />
       </div>
-      {projects.length > 1 && <Narrow projects={projects} shown={shown.length} asked={asked} onAsk={setAsked} />}
+      {projects.length > 1 && (
+        <Narrow projects={projects} shown={shown.length} asked={asked} onAsk={setAsked}>
+          <Columns columns={columns.slice(1)} left={left} onLeave={leave} />
+        </Narrow>
+      )}
       <div className="card py-1">
         {projects.length === 0 ? (
           <Empty>Read the volumes, and projects are found by their documents.</Empty>
@@ -63,7 +74,8 @@ export default function Projects({ loaderData }: Route.ComponentProps) {
             rows={shown}
             rowKey={(row) => row.projectId}
             first={{ by: 'size', down: true }}
-            columns={columnsOf(loaderData.on.length > 0, Math.max(...projects.map((row) => row.bytes)), lens, nowMs)}
+            columns={columns.filter(({ key }) => !left.includes(key))}
+            actions={(row) => actionsOf(row, lens)}
           />
         )}
       </div>
@@ -71,18 +83,20 @@ export default function Projects({ loaderData }: Route.ComponentProps) {
   );
 }
 
+const narrowing = `${inputLook} h-8 !w-44 text-[13px]`;
+
 interface NarrowProps {
   projects: readonly Row[];
   shown: number;
   asked: Asked;
   onAsk: (asked: Asked) => void;
+  children: ReactNode;
 }
 
 /** By a word, by state, by client; of those only what there is. */
-function Narrow({ projects, shown, asked, onAsk }: NarrowProps) {
+function Narrow({ projects, shown, asked, onAsk, children }: NarrowProps) {
   const clients = [...new Set(projects.map((row) => row.client).filter(Boolean))].sort();
   const states = PROJECT_STATES.filter((state) => projects.some((row) => row.state === state));
-  const select = `${inputLook} h-8 !w-44 text-[13px]`;
   const search = useAsked();
   const exported = (as: string): string =>
     `/projects/export?${new URLSearchParams({ ...asked, as, v: search.get('v') ?? '' }).toString()}`;
@@ -97,30 +111,18 @@ function Narrow({ projects, shown, asked, onAsk }: NarrowProps) {
         onChange={(event) => onAsk({ ...asked, words: event.currentTarget.value })}
         className={`${inputLook} h-8 !w-56 text-[13px]`}
       />
-      <select
+      <Select
         aria-label="State"
         value={asked.state}
         onChange={(event) => onAsk({ ...asked, state: event.currentTarget.value })}
-        className={select}
+        className={narrowing}
       >
         <option value="">every state</option>
         {states.map((state) => (
           <option key={state}>{state}</option>
         ))}
-      </select>
-      {clients.length > 0 && (
-        <select
-          aria-label="Client"
-          value={asked.client}
-          onChange={(event) => onAsk({ ...asked, client: event.currentTarget.value })}
-          className={select}
-        >
-          <option value="">every client</option>
-          {clients.map((client) => (
-            <option key={client}>{client}</option>
-          ))}
-        </select>
-      )}
+      </Select>
+      {clients.length > 0 && <Client clients={clients} asked={asked} onAsk={onAsk} />}
       {shown < projects.length && (
         <span role="status" className="text-[13px] text-ink-2">
           {count(shown)} of {counted(projects.length, 'project')}{' '}
@@ -129,7 +131,8 @@ function Narrow({ projects, shown, asked, onAsk }: NarrowProps) {
           </button>
         </span>
       )}
-      <span className="ml-auto flex gap-3 text-[13px]">
+      <span className="ml-auto flex items-center gap-3 text-[13px]">
+        {children}
         {(['csv', 'json'] as const).map((as) => (
           <a key={as} href={exported(as)} className="rounded px-1 py-0.5 text-ink-2 hover:underline" download>
             {as.toUpperCase()}
@@ -137,6 +140,59 @@ function Narrow({ projects, shown, asked, onAsk }: NarrowProps) {
         ))}
       </span>
     </div>
+  );
+}
+
+function Client({ clients, asked, onAsk }: Pick<NarrowProps, 'asked' | 'onAsk'> & { clients: readonly string[] }) {
+  return (
+    <Select
+      aria-label="Client"
+      value={asked.client}
+      onChange={(event) => onAsk({ ...asked, client: event.currentTarget.value })}
+      className={narrowing}
+    >
+      <option value="">every client</option>
+      {clients.map((client) => (
+        <option key={client}>{client}</option>
+      ))}
+    </Select>
+  );
+}
+
+/** What a person can do with a project from its row. */
+function actionsOf(row: Row, lens: ReturnType<typeof useLens>): RowAction[] {
+  const of = (path: string) => lens(path.replace(':id', String(row.projectId)));
+  return [
+    { name: 'Open it', letter: 'o', to: of('/projects/:id') },
+    { name: 'What of it can go', letter: 'f', to: of('/reclaim?project=:id&work=1') },
+    { name: 'Archive it', letter: 'a', to: of('/archive/:id') },
+    { name: 'Hand it over', letter: 'h', to: of('/archive/:id?for=hand-over') },
+    { name: 'How far back it goes', letter: 'b', to: of('/projects/:id/back') },
+    ...(row.missing > 0 ? [{ name: 'What is missing', letter: 'x', to: of('/projects/:id/missing') }] : []),
+    { name: 'Report on paper', letter: 'r', to: of('/projects/:id/report') },
+    { name: 'Copy its name', letter: 'c', run: () => copyText(row.name) },
+  ];
+}
+
+const asKeys = z.array(z.string().max(40)).max(20);
+const NONE: string[] = [];
+
+interface ColumnsProps {
+  columns: readonly Column<Row>[];
+  /** Those a person does not want to see. */
+  left: readonly string[];
+  onLeave: (left: string[]) => void;
+}
+
+function Columns({ columns, left, onLeave }: ColumnsProps) {
+  const shown = new Set(columns.map(({ key }) => key).filter((key) => !left.includes(key)));
+  return (
+    <Ticks
+      name="Columns"
+      of={columns.map(({ key, title }) => ({ key, name: String(title) }))}
+      chosen={shown}
+      onChoose={(next) => onLeave(columns.map(({ key }) => key).filter((key) => !next.has(key)))}
+    />
   );
 }
 
@@ -252,7 +308,7 @@ function FromTemplate({ templates }: { templates: Templates }) {
       </div>
       <div className="grid content-start gap-3">
         <Field label="Template">
-          <select
+          <Select
             name="templateId"
             className={inputLook}
             value={chosen}
@@ -263,7 +319,7 @@ function FromTemplate({ templates }: { templates: Templates }) {
                 {one.name}
               </option>
             ))}
-          </select>
+          </Select>
         </Field>
         <ul className="rows">
           {template?.homes.map((home) => (

@@ -8,6 +8,8 @@ import { isForGood } from '#core/reclaim/worth.ts';
 import { ago, count, counted, duration, size } from '#core/wording/amounts.ts';
 import { GROUP_WORDS, REASON_WORDS } from '#core/wording/reclaim.ts';
 import { ChoosingPlot } from '../charts/choosing-plot';
+import { copyText } from '../lib/copy';
+import type { RowAction } from '../ui/menu';
 import type { Answer } from '../lib/answer';
 import { useLens } from '../shell/links';
 import { useFrame } from '../shell/use-frame';
@@ -23,18 +25,14 @@ type Line = Data['lines'][number];
 export function Lines({ data }: { data: Data }) {
   const { lines, goal } = data;
   const [chosen, setChosen] = useState<ReadonlySet<string>>(() => new Set(goal?.keys ?? []));
+  const lens = useLens();
   const fetcher = useFetcher<Answer>();
   const sums = useMemo(() => sumsOf(lines, chosen), [lines, chosen]);
   const points = useMemo(() => pointsOf(lines, Math.floor(data.nowMs / 86_400_000)), [lines, data.nowMs]);
   const levels = useMemo(() => lines.map((line) => line.level), [lines]);
   const choose = (inside: readonly number[]) => setChosen(new Set(inside.map((i) => lines[i]!.key)));
   const toggle = (key: string, on: boolean) =>
-    setChosen((now) => {
-      const next = new Set(now);
-      if (on) next.add(key);
-      else next.delete(key);
-      return next;
-    });
+    setChosen((now) => new Set(on ? [...now, key] : [...now].filter((one) => one !== key)));
   if (lines.length === 0)
     return (
       <div className="card">
@@ -67,6 +65,7 @@ export function Lines({ data }: { data: Data }) {
               rowHeight={46}
               height="max(260px, calc(100vh - 330px))"
               columns={[choosing(lines, chosen, { all: setChosen, toggle }), ...columnsOf(data)]}
+              actions={(line) => actionsOf(line, { chosen, setChosen, lens })}
             />
           </div>
         </div>
@@ -78,6 +77,23 @@ export function Lines({ data }: { data: Data }) {
       {data.pairs.length > 0 && <Pairs pairs={data.pairs} />}
     </>
   );
+}
+
+interface Acting {
+  chosen: ReadonlySet<string>;
+  setChosen: (chosen: ReadonlySet<string>) => void;
+  lens: ReturnType<typeof useLens>;
+}
+
+function actionsOf(line: Line, { chosen, setChosen, lens }: Acting): RowAction[] {
+  const isIn = chosen.has(line.key);
+  const next = () => new Set(isIn ? [...chosen].filter((key) => key !== line.key) : [...chosen, line.key]);
+  return [
+    { name: isIn ? 'Leave it out' : 'Choose it', letter: 'x', run: () => setChosen(next()) },
+    { name: 'Choose it alone', run: () => setChosen(new Set([line.key])) },
+    { name: 'Where it lies', letter: 'o', to: lens(`/space?folder=${line.folderId}`) },
+    { name: 'Copy its path', letter: 'c', run: () => copyText(line.path) },
+  ];
 }
 
 const AGES = [7, 30, 90, 180, 365] as const;

@@ -22,6 +22,7 @@ import {
   VolumeOptions,
 } from '../ui/parts';
 import { type Column, Table } from '../ui/table';
+import { Select } from '../ui/select';
 import { LEVEL_COLOURS, LevelBar } from './level-bar';
 import { Lines } from './lines';
 
@@ -175,20 +176,20 @@ function GoalForm({ data }: { data: Data }) {
         </div>
         <div className="w-52">
           <Field label="On">
-            <select name="on" className={inputLook} defaultValue={asked?.volumeId ?? fullest?.volumeId}>
+            <Select name="on" className={inputLook} defaultValue={asked?.volumeId ?? fullest?.volumeId}>
               <VolumeOptions volumes={volumes} />
-            </select>
+            </Select>
           </Field>
         </div>
         <div className="w-60">
           <Field label="Taking at most">
-            <select name="level" className={inputLook} defaultValue={asked?.highest ?? 1}>
+            <Select name="level" className={inputLook} defaultValue={asked?.highest ?? 1}>
               {HIGHEST.map(([level, words]) => (
                 <option key={level} value={level}>
                   {words}
                 </option>
               ))}
-            </select>
+            </Select>
           </Field>
         </div>
         <Button tone={goal ? 'plain' : 'first'} type="submit" disabled={state !== 'idle'}>
@@ -371,7 +372,7 @@ function Narrow({ data }: { data: Data }) {
   return (
     <Form className="flex shrink-0 slim:shrink slim:flex-wrap items-center gap-3">
       <Kept except={['project', 'work']} />
-      <select
+      <Select
         name="project"
         aria-label="Project"
         key={data.project?.id}
@@ -385,7 +386,7 @@ function Narrow({ data }: { data: Data }) {
             {one.name}
           </option>
         ))}
-      </select>
+      </Select>
       {data.project === null && (
         <Link
           role="checkbox"

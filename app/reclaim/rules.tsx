@@ -9,6 +9,7 @@ import type { Answer } from '../lib/answer';
 import { useLens } from '../shell/links';
 import { useFrame } from '../shell/use-frame';
 import { Button, Card, Chip, Empty, Field, inputLook, Said, Sentence, VolumeOptions } from '../ui/parts';
+import { Select } from '../ui/select';
 
 export { loader, action } from './rules.server.ts';
 
@@ -132,9 +133,9 @@ function Where({ data, by }: { data: Data; by: string }) {
     <>
       <div className="grid grid-cols-2 gap-3">
         <Field label="On">
-          <select name="volumeId" className={inputLook} defaultValue={given.volumeId}>
+          <Select name="volumeId" className={inputLook} defaultValue={given.volumeId}>
             <VolumeOptions volumes={volumes} />
-          </select>
+          </Select>
         </Field>
         {by === 'age' ? (
           <Field label="Not changed for, in days">
@@ -148,14 +149,14 @@ function Where({ data, by }: { data: Data; by: string }) {
       </div>
       <div className="grid grid-cols-2 gap-3">
         <Field label="Of">
-          <select name="projectId" className={inputLook} defaultValue={given.projectId ?? ''}>
+          <Select name="projectId" className={inputLook} defaultValue={given.projectId ?? ''}>
             <option value="">every project</option>
             {data.projects.map((project) => (
               <option key={project.projectId} value={project.projectId}>
                 {project.name}
               </option>
             ))}
-          </select>
+          </Select>
         </Field>
         <Field label="Not in these folders">
           <input name="except" className={`${inputLook} path`} defaultValue={given.except} placeholder="none" />

@@ -3,6 +3,7 @@
 import { useFetcher } from 'react-router';
 import { ago, exactTime } from '#core/wording/amounts.ts';
 import { Button, Card, Chip, Field, inputLook, NumberField, Said } from '../ui/parts';
+import { Select } from '../ui/select';
 import { RuleForm } from './rule-form';
 import type { action, loader } from './settings.server.ts';
 
@@ -61,13 +62,13 @@ function MailFields({ rule }: { rule: Data['post']['rule'] }) {
         <NumberField name="port" label="Port" value={rule.port} />
       </div>
       <Field label="Encryption">
-        <select name="encryption" defaultValue={rule.encryption} className={inputLook}>
+        <Select name="encryption" defaultValue={rule.encryption} className={inputLook}>
           {ENCRYPTIONS.map(([value, words]) => (
             <option key={value} value={value}>
               {words}
             </option>
           ))}
-        </select>
+        </Select>
       </Field>
       <Field
         label="Who signs in there"

@@ -22,6 +22,7 @@ import {
   Sentence,
   VolumeOptions,
 } from '../ui/parts';
+import { Select } from '../ui/select';
 import { RuleForm } from './rule-form';
 import { OwnBackup } from './own-backup';
 import { Post } from './post';
@@ -365,12 +366,12 @@ function Templates({ data }: { data: Data }) {
         <Empty>A template says where each kind of file of a new project belongs.</Empty>
       ) : (
         <Field label="Change">
-          <select className={inputLook} value={chosen} onChange={(event) => setChosen(event.target.value)}>
+          <Select className={inputLook} value={chosen} onChange={(event) => setChosen(event.target.value)}>
             {data.templates.map((one) => (
               <option key={one.name}>{one.name}</option>
             ))}
             <option value="">a new one</option>
-          </select>
+          </Select>
         </Field>
       )}
       <Template key={`${chosen} ${JSON.stringify(template)}`} data={data} template={template} fetcher={fetcher} />
@@ -407,7 +408,7 @@ function Template({ data, template, fetcher }: TemplateProps) {
             <span className="flex items-center gap-1.5">
               <KindDot kind={home.kind} /> {home.kind}
             </span>
-            <select
+            <Select
               aria-label={`Volume for ${home.kind}`}
               className={inputLook}
               value={home.volumeId}
@@ -415,7 +416,7 @@ function Template({ data, template, fetcher }: TemplateProps) {
             >
               <option value={0}>no home</option>
               <VolumeOptions volumes={data.volumes} />
-            </select>
+            </Select>
             <input
               aria-label={`Folder for ${home.kind}`}
               className={`${inputLook} path`}
@@ -454,7 +455,7 @@ function RuleRow({ draft, at: i, last, onChange, onMove, onRemove }: RuleProps) 
       <td>
         <span className="flex items-center gap-1.5">
           <KindDot kind={draft.kind} />
-          <select
+          <Select
             aria-label={`Kind of rule ${i + 1}`}
             className={inputLook}
             value={draft.kind}
@@ -463,7 +464,7 @@ function RuleRow({ draft, at: i, last, onChange, onMove, onRemove }: RuleProps) 
             {KINDS.map((kind) => (
               <option key={kind}>{kind}</option>
             ))}
-          </select>
+          </Select>
         </span>
       </td>
       <td>
@@ -511,7 +512,7 @@ function RuleHead() {
 
 function DutyChoice({ draft, at: i, onChange }: Pick<RuleProps, 'draft' | 'at' | 'onChange'>) {
   return (
-    <select
+    <Select
       aria-label={`Duty of rule ${i + 1}`}
       className={inputLook}
       value={draft.duty}
@@ -521,6 +522,6 @@ function DutyChoice({ draft, at: i, onChange }: Pick<RuleProps, 'draft' | 'at' |
       {DUTIES.map((duty) => (
         <option key={duty}>{duty}</option>
       ))}
-    </select>
+    </Select>
   );
 }

@@ -1,5 +1,6 @@
 // Snapshots of documents: where they go, how often, and how long they stay.
 import { Field, inputLook, NumberField, VolumeOptions } from '../ui/parts';
+import { Select } from '../ui/select';
 import { RuleForm } from './rule-form';
 import { KeptFor } from './kept-for';
 import type { loader } from './settings.server.ts';
@@ -14,19 +15,19 @@ export function Snapshots({ data }: { data: Data }) {
         label="Volume that they go to"
         hint="Another disk than the documents’: what lies on it itself gets no snapshots there."
       >
-        <select name="volumeId" defaultValue={snapshots.volumeId ?? ''} className={inputLook}>
+        <Select name="volumeId" defaultValue={snapshots.volumeId ?? ''} className={inputLook}>
           <option value="">none: no snapshots are made</option>
           <VolumeOptions volumes={volumes} />
-        </select>
+        </Select>
       </Field>
       <Field
         label="A second place"
         hint="On another disk again: each place has its own line, and goes on without the other."
       >
-        <select name="alsoVolumeId" defaultValue={snapshots.alsoVolumeId ?? ''} className={inputLook}>
+        <Select name="alsoVolumeId" defaultValue={snapshots.alsoVolumeId ?? ''} className={inputLook}>
           <option value="">none</option>
           <VolumeOptions volumes={volumes} />
-        </select>
+        </Select>
       </Field>
       <NumberField
         name="everyMinutes"

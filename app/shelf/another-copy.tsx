@@ -3,6 +3,7 @@ import { useState } from 'react';
 import { useFetcher } from 'react-router';
 import { listed, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
+import { Fold } from '../ui/fold';
 import { Checkbox } from '../ui/checkbox';
 import { Button, Said } from '../ui/parts';
 import type { Route } from './+types/archive';
@@ -15,8 +16,11 @@ export function AnotherCopy({ data: { archive, others, repairable } }: { data: R
   const instead = isRepair ? damaged : undefined;
   const toggle = (id: number) => setChosen(chosen.includes(id) ? chosen.filter((one) => one !== id) : [...chosen, id]);
   return (
-    <details className="mt-2 border-t border-line pt-2" open={archive.short !== null || damaged !== undefined}>
-      <summary className="cursor-pointer font-medium">{damaged ? 'Repair, or another copy' : 'Another copy'}</summary>
+    <Fold
+      className="mt-2 border-t border-line pt-2"
+      open={archive.short !== null || damaged !== undefined}
+      line={<span className="font-medium">{damaged ? 'Repair, or another copy' : 'Another copy'}</span>}
+    >
       {others.length === 0 ? (
         <p className="mt-1 text-[13px] text-ink-2">
           Every carrier that is registered holds a copy of it. Register another on the Storage page.
@@ -57,7 +61,7 @@ export function AnotherCopy({ data: { archive, others, repairable } }: { data: R
           </div>
         </fetcher.Form>
       )}
-    </details>
+    </Fold>
   );
 }
 

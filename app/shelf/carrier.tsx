@@ -7,6 +7,7 @@ import type { Answer } from '../lib/answer';
 import { useLens } from '../shell/links';
 import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { type Column, Table } from '../ui/table';
+import { Select } from '../ui/select';
 import { Code } from './code';
 
 export { loader, action } from './carrier.server.ts';
@@ -174,13 +175,13 @@ function CopyAll({ others }: { others: Data['others'] }) {
     <fetcher.Form method="post" className="mt-3 grid gap-2">
       <input type="hidden" name="intent" value="copy all" />
       <div className="flex flex-wrap items-center gap-2">
-        <select name="to" aria-label="Copy all of it to" className={`${inputLook} !w-64`}>
+        <Select name="to" aria-label="Copy all of it to" className={`${inputLook} !w-64`}>
           {others.map((other) => (
             <option key={other.carrierId} value={other.carrierId}>
               {other.name}, {size(other.freeBytes)} free
             </option>
           ))}
-        </select>
+        </Select>
         <Button type="submit" disabled={fetcher.state !== 'idle'}>
           Add copies of all of it to the plan
         </Button>

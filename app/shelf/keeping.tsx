@@ -2,7 +2,9 @@
 import { useFetcher } from 'react-router';
 import { day, exactTime } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
+import { Fold } from '../ui/fold';
 import { Button, Card, Field, inputLook, Said } from '../ui/parts';
+import { Select } from '../ui/select';
 import type { Route } from './+types/archive';
 
 type Data = Route.ComponentProps['loaderData'];
@@ -37,11 +39,11 @@ function Rule({ keeping: { rule, untilMs } }: { keeping: Kept }) {
       <input type="hidden" name="intent" value="keep" />
       <div className="grid gap-2" key={`${rule} ${untilMs}`}>
         <Field label="Keep it">
-          <select name="rule" defaultValue={rule} className={inputLook}>
+          <Select name="rule" defaultValue={rule} className={inputLook}>
             <option value="ask">until somebody decides</option>
             <option value="until">until a day</option>
             <option value="for ever">for ever</option>
-          </select>
+          </Select>
         </Field>
         <Field label="Until">
           <input name="until" type="date" defaultValue={isoDay(untilMs)} className={inputLook} />
@@ -85,8 +87,7 @@ function Hold({ hold }: { hold: Kept['hold'] }) {
 function LetGo({ folder, holdsBack }: { folder: string; holdsBack: string | null }) {
   const fetcher = useFetcher<Answer>();
   return (
-    <details className="border-t border-line-soft pt-3">
-      <summary className="cursor-pointer text-[13px] font-medium">Let it go</summary>
+    <Fold className="border-t border-line-soft pt-3" line={<span className="text-[13px] font-medium">Let it go</span>}>
       <div className="mt-2 grid gap-2">
         <p className="text-[13px] text-ink-2">
           Nothing is erased. It is no longer counted on, found or read back, and what lies on its carriers may be wiped.
@@ -109,6 +110,6 @@ function LetGo({ folder, holdsBack }: { folder: string; holdsBack: string | null
           </fetcher.Form>
         )}
       </div>
-    </details>
+    </Fold>
   );
 }

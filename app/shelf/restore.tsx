@@ -10,6 +10,7 @@ import type { Answer } from '../lib/answer';
 import { openTray } from '../shell/open-tray';
 import { useFrame } from '../shell/use-frame';
 import { Button, Field, inputLook, Said } from '../ui/parts';
+import { Select } from '../ui/select';
 
 interface Portion {
   name: string;
@@ -259,7 +260,7 @@ function Target({ folder }: { folder: string }) {
   return (
     <>
       <Field label="To the volume">
-        <select name="volumeId" className={inputLook} required>
+        <Select name="volumeId" className={inputLook}>
           {volumes
             .filter((volume) => volume.state === 'reachable')
             .map((volume) => (
@@ -267,7 +268,7 @@ function Target({ folder }: { folder: string }) {
                 {volume.name}, {size(Math.max(0, volume.capacityBytes - volume.usedBytes))} free
               </option>
             ))}
-        </select>
+        </Select>
       </Field>
       <Field label="In a folder named" hint="A new one: nothing is ever written over.">
         <input

@@ -1,6 +1,7 @@
 // The frame around every lens: top bar, rack, tray. Its loader brings what is always there.
 import { Outlet } from 'react-router';
 import type { Route } from './+types/frame';
+import { Toasts } from '../ui/toasts';
 import { Rack } from './rack';
 import { TopBar } from './top-bar';
 import { Tray } from './tray';
@@ -23,6 +24,7 @@ export default function Frame({ loaderData }: Route.ComponentProps) {
         <Outlet />
       </main>
       <Tray frame={loaderData} />
+      <Toasts />
     </div>
   );
 }

@@ -27,6 +27,7 @@ const KEYS: readonly { of: string; keys: readonly (readonly [key: string, words:
       ['↑ ↓', 'from row to row'],
       ['Space', 'ticks a box'],
       ['Enter', 'opens'],
+      ['m', 'what can be done with the row'],
     ],
   },
 ];

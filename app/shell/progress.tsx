@@ -1,4 +1,5 @@
 // How far one piece of work is, in words and as a bar: the tray and the work sheet show both.
+import { Progress } from 'radix-ui';
 import { counted, duration, rate, size } from '#core/wording/amounts.ts';
 import type { JobRow } from '#server/site/work.ts';
 
@@ -15,15 +16,12 @@ export function progressWords(job: JobRow): string {
 export function ProgressBar({ job }: { job: JobRow }) {
   const share = job.total > 0 ? Math.min(1, job.done / job.total) : 0;
   return (
-    <div
-      role="progressbar"
+    <Progress.Root
+      value={Math.round(share * 100)}
       aria-label={job.title}
-      aria-valuemin={0}
-      aria-valuemax={100}
-      aria-valuenow={Math.round(share * 100)}
       className="h-1.5 w-36 shrink-0 overflow-hidden rounded-full bg-free"
     >
-      <div className="h-full bg-ok" style={{ width: `${share * 100}%` }} />
-    </div>
+      <Progress.Indicator className="h-full bg-ok" style={{ width: `${share * 100}%` }} />
+    </Progress.Root>
   );
 }

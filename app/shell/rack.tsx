@@ -10,6 +10,7 @@ import { KINDS } from '#core/model.ts';
 import { counted, exactTime, percentFull, size, span } from '#core/wording/amounts.ts';
 import { useKept } from '../lib/kept';
 import { Bar, Button, inputLook, kindColour, type Part } from '../ui/parts';
+import { Select } from '../ui/select';
 import { useAsked, useChosen } from './links';
 import { RACK_ORDERS, type RackGroup, rackGroups, type RackOrder } from './rack-order';
 import type { FrameData } from './use-frame';
@@ -99,7 +100,7 @@ function Tools({ word, setWord, order, setOrder, folds }: ToolsProps) {
         onChange={(event) => setWord(event.target.value)}
         className={clsx(inputLook, 'h-[26px]! min-w-0 flex-1 text-[13px]!')}
       />
-      <select
+      <Select
         aria-label="Order of the volumes"
         value={order}
         onChange={(event) => setOrder(asOrder.parse(event.target.value))}
@@ -108,7 +109,7 @@ function Tools({ word, setWord, order, setOrder, folds }: ToolsProps) {
         {RACK_ORDERS.map((one) => (
           <option key={one}>{one}</option>
         ))}
-      </select>
+      </Select>
     </div>
   );
 }

@@ -10,6 +10,7 @@ import { useLens } from '../shell/links';
 import { Weight } from '../shell/plan-sheet';
 import type { Answer } from '../lib/answer';
 import { openTray } from '../shell/open-tray';
+import { Fold } from '../ui/fold';
 import { Button, buttonLook, Card, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 
 export { action, loader } from './site.server.ts';
@@ -153,8 +154,10 @@ function PutOff({ decision }: { decision: Decision }) {
 function Later({ list }: { list: Route.ComponentProps['loaderData']['later'] }) {
   const fetcher = useFetcher<Answer>();
   return (
-    <details className="mt-2 border-t border-line-soft pt-2 text-[13px]">
-      <summary className="cursor-pointer text-ink-2">{counted(list.length, 'decision')} put off</summary>
+    <Fold
+      className="mt-2 border-t border-line-soft pt-2 text-[13px]"
+      line={<>{counted(list.length, 'decision')} put off</>}
+    >
       <ul className="rows mt-1">
         {list.map(({ key, what, untilMs, reason, who }) => (
           <li key={key} className="flex items-center gap-3 py-1.5">
@@ -177,7 +180,7 @@ function Later({ list }: { list: Route.ComponentProps['loaderData']['later'] }) 
         ))}
       </ul>
       <Said answer={fetcher.data} />
-    </details>
+    </Fold>
   );
 }
 

@@ -7,6 +7,7 @@ import type { Route } from './+types/space';
 import { count, counted, exactTime, ago, size } from '#core/wording/amounts.ts';
 import { AreaMap } from '../charts/area-map';
 import { Strata } from '../charts/strata';
+import { copyText } from '../lib/copy';
 import { type To, useTo } from '../shell/links';
 import { buttonLook, Card, Empty, KindDot, kindColour, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
@@ -204,6 +205,10 @@ function Parts({ data, to, pointed, onPoint }: Pointing) {
       height={data.units.length > 0 ? 220 : LIST_HEIGHT}
       marked={(row) => `d${row.key}` === pointed}
       onPoint={(row) => onPoint(row ? `d${row.key}` : null)}
+      actions={(row) => [
+        { name: 'Look into it', letter: 'o', to: into(to, data.by, row.key) },
+        { name: 'Copy its path', letter: 'c', run: () => copyText(row.path || row.name) },
+      ]}
       columns={[
         {
           key: 'name',
@@ -261,6 +266,10 @@ function Units({ data, to, pointed, onPoint }: Pointing) {
       height={data.rows.length > 0 ? 220 : LIST_HEIGHT}
       marked={(unit) => data.file?.fileId === unit.fileId || `f${unit.fileId}` === pointed}
       onPoint={(unit) => onPoint(unit && !unit.member ? `f${unit.fileId}` : null)}
+      actions={(unit) => [
+        { name: 'What is known of it', letter: 'o', to: to({ file: String(unit.fileId) }) },
+        { name: 'Copy its name', letter: 'c', run: () => copyText(unit.name) },
+      ]}
       columns={[
         {
           key: 'name',

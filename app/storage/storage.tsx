@@ -5,9 +5,11 @@ import type { Route } from './+types/storage';
 import { DUTIES } from '#core/model.ts';
 import { ago, counted, exactTime, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
+import { copyText } from '../lib/copy';
 import { useFrame } from '../shell/use-frame';
 import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { type Column, Table } from '../ui/table';
+import { Select } from '../ui/select';
 
 export { loader, action } from './storage.server.ts';
 
@@ -74,14 +76,28 @@ export default function Storage({ loaderData: data }: Route.ComponentProps) {
 const tailOf = (path: string) => (path.split('/').length > 4 ? `…/${path.split('/').slice(-2).join('/')}` : path);
 
 function Volumes({ data }: { data: Data }) {
+  const fetcher = useFetcher<Answer>();
+  const read = (volumeId: number) =>
+    void fetcher.submit({ intent: 'read', volumes: String(volumeId) }, { method: 'post', action: '/work' });
   return (
-    <Table<Volume>
-      label="Volumes"
-      rows={data.volumes}
-      rowKey={(volume) => volume.volumeId}
-      marked={(volume) => volume.volumeId === data.edit?.volumeId}
-      columns={volumeColumns}
-    />
+    <>
+      <Said answer={fetcher.data} />
+      <Table<Volume>
+        label="Volumes"
+        rows={data.volumes}
+        rowKey={(volume) => volume.volumeId}
+        marked={(volume) => volume.volumeId === data.edit?.volumeId}
+        columns={volumeColumns}
+        actions={({ volumeId, path, name }) => [
+          { name: 'Change it', letter: 'o', to: `?edit=${volumeId}` },
+          { name: 'What lies on it', letter: 's', to: `/space?v=${volumeId}` },
+          { name: 'What of it can go', letter: 'f', to: `/reclaim?v=${volumeId}` },
+          { name: 'Read it again', letter: 'r', run: () => read(volumeId) },
+          { name: 'Copy its path', letter: 'c', run: () => copyText(path) },
+          { name: 'Copy its name', run: () => copyText(name) },
+        ]}
+      />
+    </>
   );
 }
 
@@ -155,11 +171,11 @@ function Station({ station, fetcher }: StationProps) {
           maxLength={60}
           className={inputLook}
         />
-        <select name="role" aria-label={`What ${station.name} is`} defaultValue={station.role} className={inputLook}>
+        <Select name="role" aria-label={`What ${station.name} is`} defaultValue={station.role} className={inputLook}>
           <option value="workstation">workstation</option>
           <option value="server">shared store</option>
           <option value="portable">portable disk</option>
-        </select>
+        </Select>
         <span className="text-[13px] text-ink-2">{counted(station.volumes, 'volume')}</span>
         <Button type="submit" name="intent" value="change station" aria-label={`Save ${station.name}`}>
           Save
@@ -223,11 +239,11 @@ function Fields({ volume }: { volume?: Volume }) {
       </Field>
       <div className="grid grid-cols-2 gap-3">
         <Field label="Duty">
-          <select name="duty" className={inputLook} defaultValue={volume?.duty ?? 'source'}>
+          <Select name="duty" className={inputLook} defaultValue={volume?.duty ?? 'source'}>
             {DUTIES.map((duty) => (
               <option key={duty}>{duty}</option>
             ))}
-          </select>
+          </Select>
         </Field>
         <Field label="Quota in GB">
           <input
@@ -280,11 +296,11 @@ function AddVolume({ stations }: { stations: string[] }) {
             </datalist>
           </Field>
           <Field label="It is a">
-            <select name="role" className={inputLook}>
+            <Select name="role" className={inputLook}>
               <option value="workstation">workstation</option>
               <option value="server">shared store</option>
               <option value="portable">portable disk</option>
-            </select>
+            </Select>
           </Field>
         </div>
         <Fields />
@@ -312,13 +328,13 @@ function AddCarrier({ kinds }: { kinds: Data['kinds'] }) {
           <input name="name" className={inputLook} maxLength={60} required />
         </Field>
         <Field label="Kind">
-          <select name="kind" value={chosen} onChange={(event) => choose(event.target.value)} className={inputLook}>
+          <Select name="kind" value={chosen} onChange={(event) => choose(event.target.value)} className={inputLook}>
             {kinds.map((one) => (
               <option key={one.kind} value={one.kind}>
                 {one.name}
               </option>
             ))}
-          </select>
+          </Select>
         </Field>
         <Field label="Where it is kept">
           <input name="place" className={inputLook} maxLength={60} required />

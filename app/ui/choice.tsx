@@ -1,6 +1,7 @@
 // One of what there is, or all of it, in a form that narrows a list: the form is sent as soon as something is chosen.
 import clsx from 'clsx';
 import { inputLook } from './parts';
+import { Select } from './select';
 
 interface ChoiceProps {
   name: string;
@@ -16,7 +17,7 @@ interface ChoiceProps {
 export function Choice({ name, label, none, values, chosen, className = 'h-8 !w-44' }: ChoiceProps) {
   if (values.length === 0) return null;
   return (
-    <select
+    <Select
       name={name}
       aria-label={label}
       defaultValue={chosen}
@@ -32,6 +33,6 @@ export function Choice({ name, label, none, values, chosen, className = 'h-8 !w-
           </option>
         );
       })}
-    </select>
+    </Select>
   );
 }

@@ -12,6 +12,7 @@ import {
 } from '@tanstack/react-table';
 import clsx from 'clsx';
 import { type ReactNode, type RefObject, useMemo, useRef, useState } from 'react';
+import { MENU_LETTER, openMenuOf, type RowAction, RowMenus, useAct } from './menu';
 
 export interface Column<Row> {
   key: string;
@@ -35,6 +36,8 @@ export interface TableProps<Row> {
   marked?: (row: Row) => boolean;
   /** The row under the pointer, null when it left: for pictures that light up with the table. */
   onPoint?: (row: Row | null) => void;
+  /** What can be done with a row: in its menu, and by letters on the row itself. */
+  actions?: (row: Row) => RowAction[];
 }
 
 const DRAWN_AT_ONCE = 200;
@@ -49,19 +52,25 @@ export function Table<Row>({
   height,
   marked,
   onPoint,
+  actions,
 }: TableProps<Row>) {
   const table = useRows(rows, columns, first);
   const scroller = useRef<HTMLDivElement>(null);
   const all = table.getRowModel().rows;
   const { drawn, above, below } = useDrawn(all, scroller, height !== undefined, rowHeight);
   const byKey = new Map(columns.map((column) => [column.key, column]));
-  return (
+  const act = useAct();
+  const actionsAt = (row: HTMLElement) => actions?.(rows[Number(row.dataset.at)]!) ?? null;
+  const region = (
     <div
       ref={scroller}
       role="region"
       aria-label={label}
       tabIndex={0}
-      onKeyDown={walk}
+      onKeyDown={(event) => {
+        const row = (event.target as HTMLElement).closest<HTMLElement>('tr[data-at]');
+        if (!row || !pressed(event, row, { of: actionsAt, act })) walk(event);
+      }}
       onPointerLeave={onPoint && (() => onPoint(null))}
       className="relative overflow-auto"
       style={height === undefined ? undefined : { maxHeight: height }}
@@ -74,28 +83,65 @@ export function Table<Row>({
             ))}
           </tr>
         </thead>
-        <tbody>
-          {above > 0 && <tr aria-hidden style={{ height: above }} />}
-          {drawn.map((row) => (
-            <tr
-              key={rowKey(row.original)}
-              tabIndex={-1}
-              onPointerEnter={onPoint && (() => onPoint(row.original))}
-              className={marked?.(row.original) ? 'bg-accent-wash' : 'hover:bg-panel'}
-              style={{ height: rowHeight }}
-            >
-              {row.getVisibleCells().map((cell) => (
-                <td key={cell.id} className={clsx(byKey.get(cell.column.id)!.number && 'number')}>
-                  {byKey.get(cell.column.id)!.cell(row.original)}
-                </td>
-              ))}
-            </tr>
-          ))}
-          {below > 0 && <tr aria-hidden style={{ height: below }} />}
-        </tbody>
+        <Body {...{ drawn, above, below, byKey, rowKey, rowHeight, marked, onPoint }} isActed={actions !== undefined} />
       </table>
     </div>
   );
+  return actions ? <RowMenus of={actionsAt}>{region}</RowMenus> : region;
+}
+
+interface BodyProps<Row> extends Pick<TableProps<Row>, 'rowKey' | 'marked' | 'onPoint'> {
+  drawn: TableRow<Row>[];
+  above: number;
+  below: number;
+  byKey: ReadonlyMap<string, Column<Row>>;
+  rowHeight: number;
+  /** Rows have a menu. */
+  isActed: boolean;
+}
+
+function Body<Row>({ drawn, above, below, byKey, rowKey, rowHeight, marked, onPoint, isActed }: BodyProps<Row>) {
+  return (
+    <tbody>
+      {above > 0 && <tr aria-hidden style={{ height: above }} />}
+      {drawn.map((row) => (
+        <tr
+          key={rowKey(row.original)}
+          tabIndex={-1}
+          data-at={isActed ? row.index : undefined}
+          onPointerEnter={onPoint && (() => onPoint(row.original))}
+          className={marked?.(row.original) ? 'bg-accent-wash' : 'hover:bg-panel'}
+          style={{ height: rowHeight }}
+        >
+          {row.getVisibleCells().map((cell) => (
+            <td key={cell.id} className={clsx(byKey.get(cell.column.id)!.number && 'number')}>
+              {byKey.get(cell.column.id)!.cell(row.original)}
+            </td>
+          ))}
+        </tr>
+      ))}
+      {below > 0 && <tr aria-hidden style={{ height: below }} />}
+    </tbody>
+  );
+}
+
+interface Pressing {
+  of: (row: HTMLElement) => RowAction[] | null;
+  act: (action: RowAction) => void;
+}
+
+/** A letter on a row itself does what its menu offers under it. True where it was one. */
+function pressed(event: React.KeyboardEvent, row: HTMLElement, { of, act }: Pressing): boolean {
+  if (event.ctrlKey || event.metaKey || event.altKey || event.target !== row) return false;
+  if (event.key === MENU_LETTER) openMenuOf(row);
+  else {
+    const action = of(row)?.find((one) => one.letter === event.key);
+    if (!action) return false;
+    act(action);
+  }
+  event.preventDefault();
+  event.stopPropagation();
+  return true;
 }
 
 function HeadCell<Row>({ header, column }: { header: Header<Row, unknown>; column: Column<Row> }) {

@@ -28,6 +28,9 @@ export function carrierKindOf(kind: string): CarrierKind {
 export const isSequential = ({ module }: Pick<CarrierPlace, 'module'>): boolean =>
   kinds.all().some((kind) => kind.module === module && kind.sequential === true);
 
+/** Kinds of carriers that are loaded and wound before they are read. */
+export const sequentialKinds = (): string[] => kinds.all().flatMap((kind) => (kind.sequential ? [kind.kind] : []));
+
 /** Whether carriers of a kind hold archives that are packed like this. */
 export const takesPacked = (kind: string, packer: string): boolean =>
   !isOneFile(packer) || carrierKindOf(kind).growing !== false;

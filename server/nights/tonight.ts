@@ -99,7 +99,7 @@ async function lastSeven(db: Db, which: SQL): Promise<Took[]> {
         inArray(jobs.state, ['done', 'failed', 'cancelled']),
       ),
     )
-    .orderBy(desc(jobs.id))
+    .orderBy(desc(jobs.finishedAt), desc(jobs.id))
     .limit(LAST);
   return rows.map(({ finishedAt, seconds, state }) => ({
     ...{ atMs: finishedAt!.getTime(), seconds, ended: state as Took['ended'] },

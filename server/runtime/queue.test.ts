@@ -51,6 +51,8 @@ const put = (stores: readonly StoreNeed[] = [look(1)], over: Partial<NewJob> = {
   );
 const claim = (volumeIds: number[] = [1, 2, 3], carrierIds: number[] = [1, 2, 3]) =>
   claimJob(db(), { worker: 'w', reached: { volumes: volumeIds, carriers: carrierIds }, leaseSeconds: 10 });
+const claimWith = (more: Partial<Parameters<typeof claimJob>[1]>) =>
+  claimJob(db(), { worker: 'w', reached: { volumes: [1, 2, 3], carriers: [1, 2, 3] }, leaseSeconds: 10, ...more });
 /** As if the worker had been silent for longer than its lease, by the database's clock. */
 const runOut = (job: Job) =>
   db()
@@ -204,4 +206,27 @@ test('a thread that was told to stop does not turn a handed-over job into a fail
   context.abandon();
   expect(context.reasonOf(stopped)).toBeInstanceOf(LeaseLost);
   expect(context.reasonOf(full)).toBe(full);
+});
+
+test('what is asked of a tape that is in a drive comes first, but nobody waits for that for more than an hour', async () => {
+  const reading = (id: number): StoreNeed => ({ store: 'carrier', id, mode: 'look' });
+  const first = await put([reading(1)]);
+  const other = await put([reading(2)]);
+  const same = await put([reading(1)]);
+  expect((await claimWith({}))!.id).toBe(first);
+  expect((await claimWith({ inDrive: [1] }))!.id).toBe(same);
+  await db().update(jobs).set({ state: 'queued', lease: null, leaseUntil: null }).where(eq(jobs.id, same));
+  await db()
+    .update(jobs)
+    .set({ createdAt: sql`UTC_TIMESTAMP(3) - INTERVAL 61 MINUTE` })
+    .where(eq(jobs.id, other));
+  expect((await claimWith({ inDrive: [1] }))!.id).toBe(other);
+});
+
+test('two never wind one carrier to and fro: of kinds that are wound each is read by one alone', async () => {
+  await put([{ store: 'carrier', id: 1, mode: 'look' }]);
+  await put([{ store: 'carrier', id: 1, mode: 'look' }]);
+  expect(await claimWith({ woundKinds: ['disk'] })).not.toBeNull();
+  expect(await claimWith({ woundKinds: ['disk'] })).toBeNull();
+  expect(await claimWith({ woundKinds: ['tape'] })).not.toBeNull();
 });

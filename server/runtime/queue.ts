@@ -56,6 +56,10 @@ export interface Claimer {
   worker: string;
   reached: { volumes: readonly number[]; carriers: readonly number[] };
   leaseSeconds: number;
+  /** Kinds of carriers that are wound: two that read one at once would wind it to and fro. */
+  woundKinds?: readonly string[];
+  /** Carriers that are in a drive because this worker read them last: what else is asked of them comes first. */
+  inDrive?: readonly number[];
   /** Only this job: of somebody who waits for it, for example the command. */
   only?: JobId;
 }
@@ -69,6 +73,13 @@ const CANDIDATES = 20;
 const IN_SECONDS = 'UTC_TIMESTAMP(3) + INTERVAL ? MICROSECOND';
 const micros = (seconds: number) => Math.round(seconds * 1_000_000);
 
+/** So long what came first may wait for what is asked of a tape that is in a drive. */
+const MOST_BEFORE_MINUTES = 60;
+
+/** Several requests for one tape go one after the other, so that it is loaded once; nobody waits for that for ever. */
+const IN_DRIVE_FIRST = `(j.created_at > UTC_TIMESTAMP(3) - INTERVAL ${MOST_BEFORE_MINUTES} MINUTE AND NOT EXISTS
+  (SELECT 1 FROM job_stores s WHERE s.job_id = j.id AND s.store = 'carrier' AND s.store_id IN (?)))`;
+
 /**
  * Leases the oldest job that this worker can do: queued, or running with a lease that ran out; on stores it reaches and
  * nobody else has. Null where there is none now.
@@ -78,11 +89,12 @@ export async function claimJob(db: Database, claimer: Claimer): Promise<Job | nu
     `SELECT j.id FROM jobs j
      WHERE (j.state = 'queued' OR (j.state = 'running' AND j.lease_until < UTC_TIMESTAMP(3))) AND ${IS_DUE} ${claimer.only ? 'AND j.id = ?' : ''}
        AND NOT EXISTS (SELECT 1 FROM job_stores s WHERE s.job_id = j.id AND ((s.store = 'carrier' AND s.store_id NOT IN (?)) OR (s.store = 'volume' AND s.store_id NOT IN (?))))
-     ORDER BY j.id LIMIT ${CANDIDATES}`,
+     ORDER BY ${IN_DRIVE_FIRST}, j.id LIMIT ${CANDIDATES}`,
     [
       ...(claimer.only ? [claimer.only] : []),
       claimer.reached.carriers.length > 0 ? claimer.reached.carriers : [-1],
       claimer.reached.volumes.length > 0 ? claimer.reached.volumes : [-1],
+      claimer.inDrive?.length ? claimer.inDrive : [-1],
     ],
   );
   for (const row of rows) {
@@ -98,7 +110,7 @@ class StoresBusy extends Error {}
 export async function claimNew(
   db: Database,
   job: NewJob,
-  claimer: Pick<Claimer, 'worker' | 'leaseSeconds'>,
+  claimer: Pick<Claimer, 'worker' | 'leaseSeconds' | 'woundKinds'>,
 ): Promise<Job | null> {
   try {
     return await inTransaction(db, async (tx) => {
@@ -115,14 +127,14 @@ export async function claimNew(
 async function lease(
   tx: Transaction,
   jobId: number,
-  { worker, leaseSeconds }: Pick<Claimer, 'worker' | 'leaseSeconds'>,
+  { worker, leaseSeconds, woundKinds }: Pick<Claimer, 'worker' | 'leaseSeconds' | 'woundKinds'>,
 ): Promise<Job | null> {
   const { $connection: connection } = tx;
   const [rows] = await connection.query<RowDataPacket[]>(
     `SELECT state = 'running' AS crashed FROM jobs WHERE id = ? AND (state = 'queued' OR (state = 'running' AND lease_until < UTC_TIMESTAMP(3))) FOR UPDATE SKIP LOCKED`,
     [jobId],
   );
-  if (!rows[0] || !(await storesAreFree(connection, jobId))) return null;
+  if (!rows[0] || !(await storesAreFree(connection, jobId, woundKinds))) return null;
   await connection.query(
     `UPDATE jobs SET state = 'running', worker = ?, lease = ?, lease_until = ${IN_SECONDS}, attempts = attempts + 1, crashes = crashes + ?, started_at = COALESCE(started_at, UTC_TIMESTAMP(3)) WHERE id = ?`,
     [worker, randomUUID(), micros(leaseSeconds), Number(rows[0].crashed), jobId],
@@ -135,7 +147,11 @@ async function lease(
  * Locks the rows of the stores that a job needs, in order of id, and says whether no other living job has them in a way
  * that does not go together with this one's. Whoever asks next waits until the transaction ends, and then sees this one.
  */
-async function storesAreFree(connection: PoolConnection, jobId: number): Promise<boolean> {
+async function storesAreFree(
+  connection: PoolConnection,
+  jobId: number,
+  woundKinds: readonly string[] = [],
+): Promise<boolean> {
   for (const [table, stores] of [
     ['volumes', "('volume', 'catalogue')"],
     ['carriers', "('carrier')"],
@@ -146,8 +162,9 @@ async function storesAreFree(connection: PoolConnection, jobId: number): Promise
     );
   const [others] = await connection.query<RowDataPacket[]>(
     `SELECT 1 FROM job_stores a JOIN job_stores b ON b.store = a.store AND b.store_id = a.store_id AND b.job_id <> a.job_id JOIN jobs r ON r.id = b.job_id
-     WHERE a.job_id = ? AND r.state = 'running' AND r.lease_until >= UTC_TIMESTAMP(3) AND (a.mode = 'change' OR b.mode = 'change') LIMIT 1`,
-    [jobId],
+     WHERE a.job_id = ? AND r.state = 'running' AND r.lease_until >= UTC_TIMESTAMP(3) AND (a.mode = 'change' OR b.mode = 'change'
+       OR (a.store = 'carrier' AND EXISTS (SELECT 1 FROM carriers c WHERE c.id = a.store_id AND c.kind IN (?)))) LIMIT 1`,
+    [jobId, woundKinds.length > 0 ? woundKinds : ['']],
   );
   return others.length === 0;
 }

@@ -313,3 +313,38 @@ test.each(TRIED)(
   },
   120_000,
 );
+
+test('several requests for one tape go one after the other, so that a single drive loads it once', async () => {
+  const single = await startLibrary({
+    ...{ folder: path.join(site.root, 'single'), slots: 4, drives: 1, tapeBytes: 200e6 },
+    barcodes: ['KS0001L8', 'KS0002L8'],
+  });
+  try {
+    const tapes: CarrierId[] = [];
+    for (const barcode of ['KS0001L8', 'KS0002L8']) {
+      const settings = { library: single.address, barcode };
+      const place = { kind: 'tape', place: 'library', capacityBytes: null } as const;
+      tapes.push(await addCarrier(site.db, { name: barcode, settings, ...place }, now()));
+    }
+    // One drive: each tape has an archive of its own.
+    for (const [i, id] of tapes.entries()) {
+      const asked = { projectId: project, carrierIds: [id], folder: `fog_${i + 1}` };
+      await addArchive(site.db, { ...asked, now: now() });
+      await site.runPlan();
+      expect(await site.workOff()).toMatchObject({ state: 'done', trouble: null });
+    }
+    const before = single.clock().loads;
+    const parts = await site.db.select().from(copyParts).orderBy(copyParts.id);
+    const all = await site.db.select().from(archives).orderBy(archives.id);
+    for (const [i, of] of [0, 1, 0, 1].entries()) {
+      const asked = { archiveId: all[of]!.id as ArchiveId, copyId: parts[of]!.copyId, volumeId: other };
+      await addRestore(site.db, { ...asked, folder: `back ${i}`, only: null, now: now() });
+      await site.runPlan();
+    }
+    await workOff();
+    for (let i = 0; i < 4; i++) expect(existsSync(path.join(site.root, `other/back ${i}/media`))).toBe(true);
+    expect(single.clock().loads - before).toBeLessThanOrEqual(2);
+  } finally {
+    await single.stop();
+  }
+}, 120_000);
