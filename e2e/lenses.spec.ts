@@ -87,6 +87,8 @@ async function cleanInBoth(page: Page, where: string): Promise<void> {
 }
 
 test('axe finds nothing on any lens, nor in the sheets, in light and in dark', async ({ page }) => {
+  // Forty pages, each looked through twice: by far the longest of all.
+  test.setTimeout(900_000);
   for (const lens of LENSES.filter((one) => !ALIKE.has(one))) {
     await page.goto(lens);
     await expect(page.getByRole('heading', { level: 1 })).toBeVisible();

@@ -172,7 +172,7 @@ test('an archive is kept for ever, held, and let go only by its name', async ({ 
   await page.getByRole('button', { name: 'Save how long' }).click();
   await expect(page.getByText(/: kept for ever, before kept until somebody decides/).first()).toBeVisible();
   await page.unrouteAll();
-  await page.getByText('Let it go', { exact: true }).first().click();
+  await page.getByRole('button', { name: 'Letting it go' }).click();
   await expect(page.getByText('Zinc Shore is kept for ever.')).toBeVisible();
   await choose(page.getByLabel('Keep it'), 'ask');
   await page.getByRole('button', { name: 'Save how long' }).click();
@@ -182,7 +182,7 @@ test('an archive is kept for ever, held, and let go only by its name', async ({ 
   await expect(page.getByText('Zinc Shore is under legal hold: a dispute about the music.')).toBeVisible();
   await page.getByRole('button', { name: 'Lift the legal hold' }).click();
   await page.getByLabel(/^Type zinc-shore/).fill('something else');
-  await page.getByRole('button', { name: 'Let it go' }).click();
+  await page.getByRole('button', { name: 'Let it go', exact: true }).click();
   await expect(page.getByRole('alert')).toContainText('to let it go: what is on its carriers may be the only copy');
 });
 

@@ -8,7 +8,9 @@ export const HOME = path.resolve(`var/e2e${half}`);
 export const PORT = half === '' ? 4790 : 4790 + Number(half);
 
 /** What takes about as long as all others together. */
-const FIRST = ['archive', 'daily', 'figures', 'journey', 'take-in'].map((name) => `${name}.spec.ts`);
+const FIRST = ['archive', 'daily', 'figures', 'journey', 'reclaim', 'snapshots', 'take-in'].map(
+  (name) => `${name}.spec.ts`,
+);
 const all = readdirSync(import.meta.dirname).filter((name) => name.endsWith('.spec.ts'));
 
 /** The tests of this half; of both where none is said. */

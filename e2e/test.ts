@@ -22,7 +22,7 @@ export async function choose(list: Locator, what: string | { label: string | Reg
   const page = list.page();
   const option =
     typeof what === 'string'
-      ? page.locator(`[role=option][data-value="${what}"]`)
+      ? page.locator(`[role=option][data-value="${what}"]`).or(page.getByRole('option', { name: what, exact: true }))
       : page.getByRole('option', { name: what.label, exact: typeof what.label === 'string' });
   await option.first().click();
 }

@@ -87,7 +87,10 @@ function Hold({ hold }: { hold: Kept['hold'] }) {
 function LetGo({ folder, holdsBack }: { folder: string; holdsBack: string | null }) {
   const fetcher = useFetcher<Answer>();
   return (
-    <Fold className="border-t border-line-soft pt-3" line={<span className="text-[13px] font-medium">Let it go</span>}>
+    <Fold
+      className="border-t border-line-soft pt-3"
+      line={<span className="text-[13px] font-medium">Letting it go</span>}
+    >
       <div className="mt-2 grid gap-2">
         <p className="text-[13px] text-ink-2">
           Nothing is erased. It is no longer counted on, found or read back, and what lies on its carriers may be wiped.

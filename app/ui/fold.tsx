@@ -18,7 +18,7 @@ export function Fold({ line, open: atFirst = false, className, children }: FoldP
         <span aria-hidden className="inline-block w-3 text-[10px]">
           {open ? '▼' : '▶'}
         </span>
-        {line}
+        <span>{line}</span>
       </Collapsible.Trigger>
       <Collapsible.Content>{children}</Collapsible.Content>
     </Collapsible.Root>

@@ -2,6 +2,7 @@
 import { ContextMenu, DropdownMenu } from 'radix-ui';
 import { type MouseEvent, type ReactNode, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
+import { overAll } from './over-all';
 import clsx from 'clsx';
 
 export interface RowAction {
@@ -41,7 +42,7 @@ export function RowMenus({ of, children }: { of: (row: HTMLElement) => RowAction
       <ContextMenu.Trigger asChild>
         <div onContextMenuCapture={meant}>{children}</div>
       </ContextMenu.Trigger>
-      <ContextMenu.Portal>
+      <ContextMenu.Portal container={overAll()}>
         <ContextMenu.Content
           aria-label={`What can be done with ${name}`}
           className={LOOK}
@@ -107,7 +108,7 @@ export function Ticks({ name, of, chosen, onChoose }: TicksProps) {
       <DropdownMenu.Trigger className="h-8 rounded-lg border border-line bg-raised px-3 text-[13px] hover:border-ink-3">
         {name}
       </DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
+      <DropdownMenu.Portal container={overAll()}>
         <DropdownMenu.Content align="end" sideOffset={4} className={LOOK}>
           {of.map((one) => (
             <DropdownMenu.CheckboxItem

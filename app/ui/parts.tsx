@@ -1,6 +1,6 @@
 // Small parts that every lens uses: buttons, cards, chips, marks, bars. Our look, nothing that computes.
 import clsx from 'clsx';
-import type { ComponentProps, ReactNode } from 'react';
+import { type ComponentProps, createContext, type ReactNode, useId } from 'react';
 import { useFetcher } from 'react-router';
 import type { Kind, Level } from '#core/model.ts';
 import { LEVEL_WORDS } from '#core/model.ts';
@@ -237,11 +237,17 @@ export function Empty({ children }: { children: ReactNode }) {
   return <p className="py-6 text-center text-ink-2">{children}</p>;
 }
 
+/** What names the one thing in a field: a list of choices shows its own words inside the label, and they are no part of its name. */
+export const FieldName = createContext<string | undefined>(undefined);
+
 export function Field({ label, children, hint }: { label: string; children: ReactNode; hint?: ReactNode }) {
+  const id = useId();
   return (
     <label className="block">
-      <span className="mb-1 block text-[13px] text-ink-2">{label}</span>
-      {children}
+      <span id={id} className="mb-1 block text-[13px] text-ink-2">
+        {label}
+      </span>
+      <FieldName value={id}>{children}</FieldName>
       {hint && <span className="mt-1 block text-xs text-ink-3">{hint}</span>}
     </label>
   );

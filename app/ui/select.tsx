@@ -9,10 +9,12 @@ import {
   type OptionHTMLAttributes,
   type ReactElement,
   type ReactNode,
+  useContext,
   useRef,
   useState,
 } from 'react';
 import { flushSync } from 'react-dom';
+import { FieldName } from './parts';
 
 interface Option {
   value: string;
@@ -79,6 +81,7 @@ export function Select({
     defaultValue === undefined || defaultValue === null ? null : String(defaultValue),
   );
   const field = useRef<HTMLInputElement>(null);
+  const fieldName = useContext(FieldName);
   const asked = value === undefined || value === null ? own : String(value);
   // Like the plain element: where nothing that there is was asked for, the first stands.
   const chosen = options.find((option) => option.value === asked) ?? options[0];
@@ -100,6 +103,7 @@ export function Select({
       <Radix.Root value={chosen ? keyOf(chosen.value) : ''} onValueChange={choose} disabled={disabled}>
         <Radix.Trigger
           {...rest}
+          aria-labelledby={rest['aria-label'] === undefined ? fieldName : undefined}
           title={title}
           className={clsx(
             'inline-flex items-center justify-between gap-1.5 text-left whitespace-nowrap disabled:opacity-55',
