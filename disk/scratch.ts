@@ -1,5 +1,5 @@
 // Places for files that programs have to open by a path, and that nobody keeps: in the system's own folder for such, gone afterwards.
-import { lstatSync, mkdirSync, mkdtempSync, renameSync, rmSync, statfsSync } from 'node:fs';
+import { lstatSync, mkdirSync, mkdtempSync, readdirSync, renameSync, rmSync, statfsSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import path from 'node:path';
 import { type FileFacts, look } from './facts.ts';
@@ -14,13 +14,15 @@ export async function withScratch<T>(use: (path: string) => Promise<T>): Promise
   }
 }
 
+const MADE = 'keramion-made-';
+
 /** Files that one work makes before it writes them elsewhere: in a folder that only it has, there until it ends, also when it is begun again. */
 export class ScratchFolder {
   private readonly folder: string;
 
   /** @param mark of the work, made up by nobody else */
   constructor(mark: string) {
-    this.folder = path.join(tmpdir(), `keramion-made-${mark}`);
+    this.folder = path.join(tmpdir(), `${MADE}${mark}`);
   }
 
   /** Where a file of this name is made; what lay there of an earlier try is gone. Throws where somebody else has the folder. */
@@ -58,6 +60,10 @@ export class ScratchFolder {
     rmSync(this.folder, { recursive: true, force: true });
   }
 }
+
+/** The marks of the work whose folders lie on this machine. */
+export const scratchMarks = (): string[] =>
+  readdirSync(tmpdir()).flatMap((name) => (name.startsWith(MADE) ? [name.slice(MADE.length)] : []));
 
 /** Bytes free where such files are made. */
 export function scratchFreeBytes(): number {

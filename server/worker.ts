@@ -27,6 +27,7 @@ import { settings } from './settings.ts';
 import { askForDue } from './site/work.ts';
 import { paramsIn } from './steps/kind.ts';
 import { serverStepOf } from './steps/registry.ts';
+import { sweepEncoded } from './steps/encoded.ts';
 import { askToTidy } from './steps/tidy.ts';
 import { noteOpenFiles } from './stores/open-now.ts';
 import { lookAtStores, type OwnPaths, type Reach, signIn, signOut } from './stores/reach.ts';
@@ -102,6 +103,7 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
     await askForDue(db, [...reach.volumes.keys()], new Date());
     if (Date.now() - tidiedAt < LOOK_FOR_LEFTOVERS_EVERY_MS) return;
     if (options.assesses ?? true) await workByItself(db, reach, new Date());
+    await sweepEncoded(db);
     await askToTidy(db, reach, new Date());
     await askForDueCheck(db, new Date());
     tidiedAt = Date.now();

@@ -229,6 +229,10 @@ const COLUMNS: Column<Content>[] = [
     cell: (row) =>
       row.frames ? (
         `${row.frames.from}–${row.frames.to - 1}`
+      ) : row.encoding ? (
+        <span title="Encoded anew: its original is another file.">
+          {row.encoding === 'lossless' ? 'without loss' : 'viewing copy'}
+        </span>
       ) : row.whyWhole ? (
         <span title={row.whyWhole}>whole</span>
       ) : (
@@ -297,7 +301,7 @@ function Contents({ data, ticked, onTick }: ContentsProps) {
           height="max(220px, calc(100vh - 480px))"
           columns={[
             ...(data.archive.state === 'sealed' ? [ticking(ticked, onTick)] : []),
-            ...COLUMNS.filter(({ key }) => key !== 'frames' || content.some((row) => row.frames || row.whyWhole)),
+            ...COLUMNS.filter(({ key }) => key !== 'frames' || content.some((row) => row.frames || row.whyWhole || row.encoding)),
           ]}
         />
       )}

@@ -30,6 +30,9 @@ test('one that is being written says so, and one of one file is one file', () =>
 });
 
 test('how it was shaped is said in words, what is usual too', () => {
+  expect(shapeWords({ ...USUAL_SCOPE, encode: { used: 'lossless', render: 'viewing' } })).toEqual(
+    expect.arrayContaining(['Media encoded anew without loss', 'Renders as small viewing copies']),
+  );
   expect(shapeWords({ ...USUAL_SCOPE, parts: [] })).toEqual([
     'All that its timelines use',
     'Media whole',

@@ -1,7 +1,7 @@
 // Words of an archive's own page: what it is and how sure, how it was shaped, and what it lets go of.
 import type { Handles } from '../archive/lengths.ts';
 import { KEPT_NAMES } from '../archive/names.ts';
-import { type ArchiveScope, isNarrow, type Layout } from '../archive/selection.ts';
+import { type ArchiveScope, isNarrow, type Layout, type LeftOut } from '../archive/selection.ts';
 import { ago, capital, counted, day, inWords, listed, size } from './amounts.ts';
 import { LEFT_OUT_WORDS } from './lenses.ts';
 
@@ -52,7 +52,7 @@ const LAYOUT_LINES: Record<Layout, string> = {
 
 /** How an archive was asked for, in a few lines. */
 export function shapeWords(scope: ArchiveScope): string[] {
-  const { parts, versions, handles, timelines, bins, files, layout, names, pack, rest } = scope;
+  const { parts, versions, handles, timelines, bins, files, layout, names, pack, rest, encode } = scope;
   const lines: string[] = [];
   if (!isNarrow(scope)) lines.push('All that its timelines use');
   if (timelines.length > 0) lines.push(`Timelines ${listed(timelines)}`);
@@ -64,6 +64,10 @@ export function shapeWords(scope: ArchiveScope): string[] {
       `${counted(handles.own.length, 'file')} with a length of ${handles.own.length === 1 ? 'its' : 'their'} own`,
     );
   if (handles?.withoutData) lines.push('Without tracks of data in what is cut');
+  for (const [part, as] of Object.entries(encode))
+    lines.push(
+      `${part === 'used' ? 'Media' : LEFT_OUT_WORDS[part as LeftOut]} ${as === 'lossless' ? 'encoded anew without loss' : 'as small viewing copies'}`,
+    );
   if (parts.length > 0) lines.push(`With ${listed(parts.map((part) => LEFT_OUT_WORDS[part].toLowerCase()))}`);
   lines.push(versions === 'all' ? 'All versions of its documents' : 'The newest version of each document');
   lines.push(LAYOUT_LINES[layout]);

@@ -1,5 +1,6 @@
 // One archive on its page: what it holds, where each part of it lies and how sure that is, how it was shaped, and what was
 // done with it.
+import type { Encoding } from '#core/archive/encoding.ts';
 import { and, asc, desc, eq, gt, inArray, ne, or, sql } from 'drizzle-orm';
 import { z } from 'zod';
 import { type StayedOut, stayedOutOf } from '../ledger/ledger.ts';
@@ -91,6 +92,8 @@ export interface ContentRow {
   path: string;
   frames: { from: number; to: number } | null;
   whyWhole: string | null;
+  /** It was encoded anew: how. */
+  encoding: Encoding | null;
   /** There may be a small picture of it. */
   hasPicture: boolean;
   /** The original is still where it was. */
@@ -141,6 +144,7 @@ export async function contentRows(
       volume: file.volumeId === 0 ? '' : (volume ?? 'a volume that is not known any more'),
       frames: file.partFrom === null ? null : { from: file.partFrom, to: file.partTo! },
       whyWhole: file.whyWhole,
+      encoding: file.encoding,
       isThere: there !== null && goneAt === null,
     })),
   };

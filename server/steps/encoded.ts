@@ -1,17 +1,19 @@
 // Media that goes into a package encoded anew. It is made before anything is written, in a folder of this machine that only this work
 // has, so that its size is known; what cannot be encoded, or does not decode to the same, goes in as it is, and why is kept with it. What is
 // there of it when the work goes on is not made again.
-import { and, eq } from 'drizzle-orm';
+import { and, eq, inArray } from 'drizzle-orm';
 import type { Encoding } from '#core/archive/encoding.ts';
 import type { Expectation } from '#core/model.ts';
 import { size } from '#core/wording/amounts.ts';
 import { CannotEncode, encode, estimateEncoded, heldOpen } from '#disk/encode.ts';
 import type { FileFacts } from '#disk/facts.ts';
-import { ScratchFolder, scratchFreeBytes, scratchPlace } from '#disk/scratch.ts';
+import { ScratchFolder, scratchFreeBytes, scratchMarks, scratchPlace } from '#disk/scratch.ts';
 import type { ArchiveFile } from '../archives/bag.ts';
 import { essenceOf } from '../archives/encodings.ts';
 import { ofSource } from '../carriers/copying.ts';
+import type { Database } from '../db/connect.ts';
 import { archiveFiles } from '../db/schema/archives.ts';
+import { jobs } from '../db/schema/jobs.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { Refused } from '../runtime/refused.ts';
 
@@ -138,6 +140,17 @@ export async function encodedAt(context: JobContext, file: ArchiveFile): Promise
     // It could be made before: then it is another file by now.
     throw Object.assign(error, { code: 'changed' });
   }
+}
+
+/** What work of this house left on this machine that ended on another, or without a word. Of others nothing is known, so theirs stays. */
+export async function sweepEncoded(db: Database): Promise<void> {
+  const marks = scratchMarks();
+  if (marks.length === 0) return;
+  const ended = await db
+    .select({ mark: jobs.mark })
+    .from(jobs)
+    .where(and(inArray(jobs.mark, marks), inArray(jobs.state, ['done', 'failed', 'cancelled'])));
+  for (const { mark } of ended) new ScratchFolder(mark).remove();
 }
 
 /** The work ended: nothing of it stays on this machine. */

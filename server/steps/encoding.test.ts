@@ -1,7 +1,7 @@
 // Archives that hold media encoded anew: real films and sound of general tools, decoded by ffmpeg on its own and compared with what the
 // originals decode to.
 import { execFileSync } from 'node:child_process';
-import { existsSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import path from 'node:path';
 import { eq } from 'drizzle-orm';
@@ -12,9 +12,11 @@ import { TestSite } from '#test/site.ts';
 import { earlierArchives } from '../archives/base.ts';
 import { projectSelection } from '../archives/selection.ts';
 import { archiveFiles, archives } from '../db/schema/archives.ts';
+import { jobs } from '../db/schema/jobs.ts';
 import { stepParts } from '../db/schema/plans.ts';
 import { currentPlan, findingsOf } from '../plan/plan.ts';
 import { addArchive } from './archive.ts';
+import { sweepEncoded } from './encoded.ts';
 import { addRestore } from './restore.ts';
 import { addOriginalsRemoval } from './remove-originals.ts';
 
@@ -211,6 +213,20 @@ test('a source that changes after it was encoded stays out and is told; nothing 
   expect(existsSync(inBag('data/media/Fog v1/deck.mov.mkv'))).toBe(false);
   expect(scratch()).toEqual([]);
 }, 180_000);
+
+test('what was left of work that ended is swept, and what goes on or is somebody else’s stays', async () => {
+  await stage({ used: 'lossless' });
+  await site.workOff();
+  await site.runPlan();
+  const [open] = await site.db.select().from(jobs).where(eq(jobs.state, 'queued'));
+  const others = '00000000-0000-4000-8000-000000000000';
+  const [ended] = await site.db.select().from(jobs).where(eq(jobs.state, 'done'));
+  const folders = [open!.mark, others, ended!.mark].map((mark) => path.join(tmpdir(), `keramion-made-${mark}`));
+  for (const folder of folders) mkdirSync(folder, { recursive: true });
+  await sweepEncoded(site.db);
+  expect(folders.map((folder) => existsSync(folder))).toEqual([true, true, false]);
+  for (const folder of folders) rmSync(folder, { recursive: true, force: true });
+}, 60_000);
 
 test('what is there of it is as large as was said; a still, a piece of several and a document that cannot be written stay', async () => {
   make('rushes/plate_0001.png', [...picture, ...['-frames:v', '1']]);

@@ -372,6 +372,7 @@ async function sealOrDiscard(writing: Writing, ending: Ending): Promise<void> {
       // Throws on where the lease or the database is gone: then what was written is kept for the next run.
       endingOf(writing.context, thrown);
       await discard(writing);
+      dropEncoded(writing.context);
       throw thrown;
     }
   else {
