@@ -103,20 +103,15 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
     await askForDue(db, [...reach.volumes.keys()], new Date());
     if (Date.now() - tidiedAt < LOOK_FOR_LEFTOVERS_EVERY_MS) return;
     if (options.assesses ?? true) await workByItself(db, reach, new Date());
-    await sweepEncoded(db);
-    await askToTidy(db, reach, new Date());
-    await askForDueCheck(db, new Date());
+    await lookForLeftovers(db, reach);
     tidiedAt = Date.now();
   };
   const claims = claimsOf(db, options);
   const begin = (job: Job): void => {
     const paths = pathsIn(reach);
     const context = new JobContext({ db, job, pools, leaseSeconds: options.leaseSeconds, paths });
-    const ended = runJob(context, db, options.log).finally(async () => {
-      await claims.ended(job);
-      running.delete(job.id);
-    });
-    running.set(job.id, { context, ended });
+    const ended = runJob(context, db, options.log).then(() => claims.ended(job));
+    running.set(job.id, { context, ended: ended.finally(() => running.delete(job.id)) });
   };
   const loop = async (): Promise<void> => {
     while (!stopping) {
@@ -155,6 +150,12 @@ const allEnded = (running: Running): Promise<unknown> =>
     Promise.all([...running.values()].map((one) => one.ended)),
     new Promise((resolve) => setTimeout(resolve, 5_000)),
   ]);
+
+async function lookForLeftovers(db: Database, reach: Reach): Promise<void> {
+  await sweepEncoded(db);
+  await askToTidy(db, reach, new Date());
+  await askForDueCheck(db, new Date());
+}
 
 /** What this worker takes next: of tapes that it read last first, as they are in a drive. */
 function claimsOf(db: Database, { name, leaseSeconds }: { name: string; leaseSeconds: number }) {
