@@ -111,7 +111,9 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
     const paths = pathsIn(reach);
     const context = new JobContext({ db, job, pools, leaseSeconds: options.leaseSeconds, paths });
     const ended = runJob(context, db, options.log).then(() => claims.ended(job));
-    running.set(job.id, { context, ended: ended.finally(() => running.delete(job.id)) });
+    // What it had may be what others waited for.
+    const gone = () => void (idle = !running.delete(job.id));
+    running.set(job.id, { context, ended: ended.finally(gone) });
   };
   const loop = async (): Promise<void> => {
     while (!stopping) {

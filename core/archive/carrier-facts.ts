@@ -13,4 +13,6 @@ export interface CarrierFacts {
   top?: string[];
   /** How it is wound. */
   geometry?: TapeGeometry;
+  /** What it shares drives with, by a name of that, and how many drives that has. */
+  sharing?: { drivesOf: string; drives: number };
 }

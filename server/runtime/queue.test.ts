@@ -230,3 +230,22 @@ test('two never wind one carrier to and fro: of kinds that are wound each is rea
   expect(await claimWith({ woundKinds: ['disk'] })).toBeNull();
   expect(await claimWith({ woundKinds: ['tape'] })).not.toBeNull();
 });
+
+test('no more carriers of one library are worked on than it has drives; what alone needs more begins', async () => {
+  const sharing = (drives: number) => ({ facts: { sharing: { drivesOf: 'the library', drives } } });
+  await db().update(carriers).set(sharing(1));
+  const reading = (...ids: number[]) => put(ids.map((id) => ({ store: 'carrier', id, mode: 'look' })));
+  const first = await reading(1);
+  await reading(2);
+  const woundKinds = ['tape'];
+  expect((await claimWith({ woundKinds }))!.id).toBe(first);
+  expect(await claimWith({ woundKinds })).toBeNull();
+  await db().update(carriers).set(sharing(2));
+  expect(await claimWith({ woundKinds })).not.toBeNull();
+  await reading(3);
+  expect(await claimWith({ woundKinds })).toBeNull();
+  await db().update(jobs).set({ state: 'done' });
+  await db().update(carriers).set(sharing(1));
+  await reading(1, 2);
+  expect(await claimWith({ woundKinds })).not.toBeNull();
+});

@@ -166,7 +166,26 @@ async function storesAreFree(
        OR (a.store = 'carrier' AND EXISTS (SELECT 1 FROM carriers c WHERE c.id = a.store_id AND c.kind IN (?)))) LIMIT 1`,
     [jobId, woundKinds.length > 0 ? woundKinds : ['']],
   );
-  return others.length === 0;
+  return others.length === 0 && (woundKinds.length === 0 || (await drivesAreFree(connection, jobId)));
+}
+
+/**
+ * Together with what runs it needs no more carriers of a library than that has drives: else they would be changed in them to and
+ * fro. What alone needs more than there are is let begin, and says itself what it lacks.
+ */
+async function drivesAreFree(connection: PoolConnection, jobId: number): Promise<boolean> {
+  const [libraries] = await connection.query<RowDataPacket[]>(
+    `SELECT JSON_VALUE(c.facts, '$.sharing.drivesOf') AS library, MAX(CAST(JSON_VALUE(c.facts, '$.sharing.drives') AS UNSIGNED)) AS drives,
+       SUM(j.id = ?) AS own, SUM(j.id <> ?) AS others, COUNT(DISTINCT c.id) AS together
+     FROM job_stores s JOIN jobs j ON j.id = s.job_id JOIN carriers c ON c.id = s.store_id
+     WHERE s.store = 'carrier' AND (j.id = ? OR (j.state = 'running' AND j.lease_until >= UTC_TIMESTAMP(3)))
+     GROUP BY library HAVING library IS NOT NULL`,
+    [jobId, jobId, jobId],
+  );
+  return libraries.every(
+    ({ drives, own, others, together }) =>
+      Number(own) === 0 || Number(others) === 0 || Number(together) <= Math.max(1, Number(drives)),
+  );
 }
 
 /** The work is no longer ours: another worker took it after our lease ran out. Nothing more may be written. */

@@ -46,14 +46,15 @@ export const tape = carrierKind<Settings>({
   fetching: () => ({ seconds: 0, mountSeconds: LOAD_SECONDS, costPerGb: 0 }),
   async look(own) {
     try {
-      const { cartridges, geometry } = await libraryOf(own).inventory();
+      const { cartridges, geometry, drives } = await libraryOf(own).inventory();
       const found = cartridges.find(({ barcode }) => barcode === own.barcode);
       if (!found) return { state: 'unreachable', code: 'not in the library' };
       const { volume, totalBytes, remainingBytes, mounts } = found.chip;
+      const sharing = { drivesOf: own.library, drives: drives.filter(({ failed }) => !failed).length };
       const where = found.drive === null ? `slot ${found.slot}` : `drive ${found.drive + 1}`;
       return {
         ...{ state: 'reachable', identity: volume, totalBytes, writable: true },
-        ...{ freeBytes: roomIn(remainingBytes, totalBytes), facts: { where, passes: mounts, geometry } },
+        ...{ freeBytes: roomIn(remainingBytes, totalBytes), facts: { where, passes: mounts, geometry, sharing } },
       };
     } catch (error) {
       return { state: 'unreachable', code: codeOf(error) };
