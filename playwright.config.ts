@@ -1,9 +1,8 @@
 import { defineConfig } from '@playwright/test';
-import { HOME, PORT, TESTS } from './e2e/place.ts';
+import { HOME, PORT } from './e2e/place.ts';
 
 export default defineConfig({
   testDir: 'e2e',
-  testMatch: TESTS,
   outputDir: `${HOME}/results`,
   workers: 1,
   fullyParallel: false,

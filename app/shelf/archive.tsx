@@ -301,7 +301,9 @@ function Contents({ data, ticked, onTick }: ContentsProps) {
           height="max(220px, calc(100vh - 480px))"
           columns={[
             ...(data.archive.state === 'sealed' ? [ticking(ticked, onTick)] : []),
-            ...COLUMNS.filter(({ key }) => key !== 'frames' || content.some((row) => row.frames || row.whyWhole || row.encoding)),
+            ...COLUMNS.filter(
+              ({ key }) => key !== 'frames' || content.some((row) => row.frames || row.whyWhole || row.encoding),
+            ),
           ]}
         />
       )}
