@@ -43,6 +43,8 @@ export async function addEncodings(db: Db, projectId: ProjectId, { files, scope,
       isSpanned: pieces.has(file.fileId),
       relinks: !own || own.uses.every((use) => use.relinks),
     });
+    // What cannot be encoded keeps the length that was asked for.
+    if (why !== null && file.kept && file.kept.length.is !== 'whole') continue;
     const length: Kept =
       why === null
         ? {

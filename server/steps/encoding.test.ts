@@ -14,6 +14,7 @@ import { projectSelection } from '../archives/selection.ts';
 import { archiveFiles, archives } from '../db/schema/archives.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { stepParts } from '../db/schema/plans.ts';
+import { projects } from '../db/schema/projects.ts';
 import { currentPlan, findingsOf } from '../plan/plan.ts';
 import { addArchive } from './archive.ts';
 import { sweepEncoded } from './encoded.ts';
@@ -226,6 +227,34 @@ test('what was left of work that ended is swept, and what goes on or is somebody
   await sweepEncoded(site.db);
   expect(folders.map((folder) => existsSync(folder))).toEqual([true, true, false]);
   for (const folder of folders) rmSync(folder, { recursive: true, force: true });
+}, 60_000);
+
+test('what cannot be encoded keeps the length that was asked for', async () => {
+  const range4 = (start: number) => ({ ...range(start, 4) });
+  const stills = {
+    ...{
+      OTIO_SCHEMA: 'ImageSequenceReference.1',
+      target_url_base: 'plates',
+      name_prefix: 'plate_',
+      name_suffix: '.png',
+    },
+    ...{ start_frame: 1, frame_step: 1, rate: 25, frame_zero_padding: 4, available_range: range(0, 12) },
+  };
+  for (let n = 1; n <= 12; n++) site.put(`media/mist/plates/plate_${String(n).padStart(4, '0')}.png`, `still ${n}`);
+  const shown = { ...{ OTIO_SCHEMA: 'Clip.1', name: 'plate', source_range: range4(2) }, media_reference: stills };
+  const track = { ...{ OTIO_SCHEMA: 'Track.1', kind: 'Video' }, children: [shown] };
+  const tracks = { OTIO_SCHEMA: 'Stack.1', children: [track] };
+  site.put('media/mist/mist.otio', JSON.stringify({ ...{ OTIO_SCHEMA: 'Timeline.1', name: 'Mist v1' }, tracks }));
+  await site.read(volume);
+  const [mist] = await site.db.select().from(projects).where(eq(projects.name, 'mist'));
+  const handles = { value: 0, unit: 'frames' as const, gapSeconds: 0 };
+  const taken = async (encode: Encodings) =>
+    (await projectSelection(site.db, mist!.id as ProjectId, { ...scopeWith(encode), handles })).chosen
+      .filter((file) => file.name.endsWith('.png'))
+      .map((file) => file.name);
+  const cut = await taken({});
+  expect(cut).toEqual(['plate_0003.png', 'plate_0004.png', 'plate_0005.png', 'plate_0006.png']);
+  expect(await taken({ used: 'lossless' })).toEqual(cut);
 }, 60_000);
 
 test('what is there of it is as large as was said; a still, a piece of several and a document that cannot be written stay', async () => {
