@@ -34,6 +34,10 @@ const run = (...args: string[]) => typed(site, ...args);
 const told = async (...args: string[]) => JSON.parse(await run('archive', 'fog', '--json', ...args)) as object;
 
 test('what goes in is said before, deliveries among it; what is asked for goes in as well', async () => {
+  // What is known of them is no film: they go in as they are, and that is said.
+  expect(await run('archive', 'fog', '--dry-run', '--to', 'kd-1', '--encode', 'used=viewing')).toMatch(
+    /files? encoded anew, .* as about |files? whole: it is no film/,
+  );
   expect(await run('archive', 'fog', '--dry-run', '--to', 'kd-1')).toMatch(
     /^Fog: [^]*STAYS OUT[^]*Unused media +1 +2\.00 kB[^]*Renders +1 +700 B[^]*Nothing was added to the plan\.$/,
   );
@@ -83,6 +87,8 @@ test('what is not known is refused with all there are, and nothing is added', as
     [['release', 'fog_9'], /no sealed archive named fog_9/],
     [['readback', 'fog_9'], /no sealed archive named fog_9/],
     [['archive', 'Fog', '--handles', 'much'], /seconds or frames, for example 1s or 24f, not "much"/],
+    [['archive', 'Fog', '--encode', 'used=loud'], /as lossless or viewing, not "used=loud"/],
+    [['archive', 'Fog', '--encode', 'cache=viewing'], /as lossless or viewing, not "cache=viewing"/],
     [['archive', 'Fog', '--keep', 'a.mov=1s'], /--handles, which is missing/],
     [['archive', 'Fog', '--handles', '1s', '--keep', 'z.mov=1s'], /No file of it is called "z\.mov"/],
     [['archive', 'Fog', '--handles', '1s', '--keep', 'a.mov=much'], /for example 2s, not "much"/],
