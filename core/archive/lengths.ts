@@ -123,7 +123,7 @@ export type Kept =
   | { is: 'nothing' }
   | { is: 'parts'; parts: Part[] }
   /** All of it, encoded anew; about so large, until it was made. */
-  | { is: 'encoded'; as: Encoding; isSound: boolean; bytes: number; isExact: boolean };
+  | { is: 'encoded'; as: Encoding; isSound: boolean; bytes: number };
 
 /** As the end of a sentence: "it stays whole: …". */
 export const WHY_WHOLE: Record<WhyWhole, string> = {

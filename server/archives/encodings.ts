@@ -49,7 +49,7 @@ export async function addEncodings(db: Db, projectId: ProjectId, { files, scope,
       why === null
         ? {
             ...{ is: 'encoded', as, isSound: isSoundBy(known, file.name) },
-            ...{ bytes: guessedBytes(known, file.sizeBytes, as), isExact: false },
+            bytes: guessedBytes(known, file.sizeBytes, as),
           }
         : { is: 'whole', why };
     file.kept = { length: staged(file, length), frames: 0 };

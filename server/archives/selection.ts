@@ -217,7 +217,7 @@ function asStaged(parts: ReturnType<Staged['get']>, now: Kept): Kept {
   if (first!.encoding)
     return {
       ...{ is: 'encoded', as: first!.encoding, isSound: now.is === 'encoded' && now.isSound },
-      ...{ bytes: first!.sizeBytes, isExact: false },
+      bytes: first!.sizeBytes,
     };
   return {
     is: 'parts',

@@ -6,6 +6,7 @@ import type { Encoding } from '#core/archive/encoding.ts';
 import type { Expectation } from '#core/model.ts';
 import { size } from '#core/wording/amounts.ts';
 import { CannotEncode, encode, estimateEncoded, heldOpen } from '#disk/encode.ts';
+import { sumFile } from '#disk/content/content.ts';
 import type { FileFacts } from '#disk/facts.ts';
 import { ScratchFolder, scratchFreeBytes, scratchMarks, scratchPlace } from '#disk/scratch.ts';
 import type { ArchiveFile } from '../archives/bag.ts';
@@ -84,8 +85,9 @@ export async function makeEncoded(context: JobContext, { archiveId, fail, asItIs
     await context.checkIn();
     try {
       const { sizeBytes } = await made(context, file, (part) => context.set(before + part * file.ofBytes!));
+      const { xxh64 } = await sumOf(context, file);
       await context.transaction((tx) =>
-        tx.update(archiveFiles).set({ sizeBytes, measured: true }).where(eq(archiveFiles.id, file.id)),
+        tx.update(archiveFiles).set({ sizeBytes, xxh64, measured: true }).where(eq(archiveFiles.id, file.id)),
       );
     } catch (error) {
       context.check();
@@ -126,11 +128,27 @@ async function made(context: JobContext, file: ArchiveFile, onPart?: (part: numb
   return scratch.made(name);
 }
 
+const sumOf = (context: JobContext, file: ArchiveFile) =>
+  sumFile(context.pools.content, scratchOf(context).place(nameOf(file)), { sha512: false, stop: context.stop });
+
+/** What this run made itself, or has looked through. */
+const seen = new WeakMap<JobContext, Set<string>>();
+
+/** It is what was proved: a machine that went down may have lost what it had not written to its disk yet. */
+async function isAsProved(context: JobContext, file: ArchiveFile): Promise<boolean> {
+  const names = seen.get(context) ?? new Set();
+  seen.set(context, names);
+  if (scratchOf(context).facts(nameOf(file))?.sizeBytes !== file.sizeBytes) return false;
+  if (!names.has(nameOf(file)) && (await sumOf(context, file)).xxh64 !== file.xxh64) return false;
+  names.add(nameOf(file));
+  return true;
+}
+
 /** Where it lies now, and what it is there; made again where another machine goes on with the work. */
 export async function encodedAt(context: JobContext, file: ArchiveFile): Promise<{ place: string; facts: FileFacts }> {
   const scratch = scratchOf(context);
-  const there = scratch.facts(nameOf(file));
-  if (there?.sizeBytes === file.sizeBytes) return { place: scratch.place(nameOf(file)), facts: there };
+  if (await isAsProved(context, file))
+    return { place: scratch.place(nameOf(file)), facts: scratch.facts(nameOf(file))! };
   try {
     return { facts: await made(context, file), place: scratch.place(nameOf(file)) };
   } catch (error) {

@@ -4,10 +4,12 @@ import { execFileSync } from 'node:child_process';
 import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import path from 'node:path';
-import { eq } from 'drizzle-orm';
+import { xxh64 } from '@node-rs/xxhash';
+import { eq, like } from 'drizzle-orm';
 import type { Encodings } from '#core/archive/encoding.ts';
 import { USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
+import { encode } from '#disk/encode.ts';
 import { TestSite } from '#test/site.ts';
 import { earlierArchives } from '../archives/base.ts';
 import { projectSelection } from '../archives/selection.ts';
@@ -227,6 +229,30 @@ test('what was left of work that ended is swept, and what goes on or is somebody
   await sweepEncoded(site.db);
   expect(folders.map((folder) => existsSync(folder))).toEqual([true, true, false]);
   for (const folder of folders) rmSync(folder, { recursive: true, force: true });
+}, 60_000);
+
+test('what lies there of an earlier run counts only as it was proved; the same source gives the same bytes again', async () => {
+  await stage({ used: 'lossless' });
+  await site.workOff();
+  await site.runPlan();
+  const [job] = await site.db.select().from(jobs).where(eq(jobs.state, 'queued'));
+  const [row] = await site.db.select().from(archiveFiles).where(like(archiveFiles.path, '%deck.mov'));
+  const own = path.join(site.root, 'made.mkv');
+  const frames = { frames: 20, isToEnd: () => false };
+  await encode({ media: original('rushes/deck.mov'), to: own, encoding: 'lossless', ...frames });
+  const bytes = readFileSync(own);
+  const sum = xxh64(bytes).toString(16).padStart(16, '0');
+  await site.db
+    .update(archiveFiles)
+    .set({ sizeBytes: bytes.length, xxh64: sum, measured: true })
+    .where(eq(archiveFiles.id, row!.id));
+  // As large as it was, and lost when the machine went down.
+  const folder = path.join(tmpdir(), `keramion-made-${job!.mark}`);
+  mkdirSync(folder, { mode: 0o700 });
+  writeFileSync(path.join(folder, `${row!.fileId}-lossless`), Buffer.alloc(bytes.length));
+  expect(await site.workOff()).toMatchObject({ state: 'done', trouble: null });
+  expect(readFileSync(inBag('data/media/Fog v1/deck.mov.mkv')).equals(bytes)).toBe(true);
+  expect(scratch()).toEqual([]);
 }, 60_000);
 
 test('what cannot be encoded keeps the length that was asked for', async () => {

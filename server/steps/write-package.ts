@@ -192,16 +192,21 @@ async function heldElsewhere({ context, archive, parts }: Writing, items: readon
   return new Set(rows.map((row) => row.id));
 }
 
+/** Throws where it is not the file that was planned. */
+async function refuseOther(context: JobContext, item: Item): Promise<void> {
+  const root = await context.root(item.volumeId);
+  if (!root) throw notAsPlanned(item.path, 'unreachable');
+  const facts = ofSource(() => look(root.place(item)));
+  const code = facts.is === 'file' ? (isUnchanged(facts, item) ? null : 'changed') : 'gone';
+  if (code) throw Object.assign(new Error(`${item.path} is ${code}.`), { code });
+}
+
 /** It is the very file that lies in the archive this one builds on; why it stays out, where the work goes on without it. */
 async function stillSame(writing: Writing, item: Item): Promise<Held | null> {
   const { context } = writing;
   context.check();
   try {
-    const root = await context.root(item.volumeId);
-    if (!root) throw notAsPlanned(item.path, 'unreachable');
-    const facts = look(root.place(item));
-    const code = facts.is === 'file' ? (isUnchanged(facts, item) ? null : 'changed') : 'gone';
-    if (code) throw Object.assign(new Error(`${item.path} is ${code}.`), { code });
+    await refuseOther(context, item);
     return null;
   } catch (error) {
     return outOrThrow(writing, error, { ...item, payloadPath: '' });
@@ -345,15 +350,15 @@ async function copyOne(
   // What was weighed is what is written: names, places and lists say the same range.
   if ((file.role === 'part' || encoded) && result.sizeBytes !== file.sizeBytes)
     throw Object.assign(new Error('It weighs otherwise than before.'), { code: 'changed' });
+  // What lies there of it is what was proved.
+  if (encoded && result.xxh64 !== file.xxh64)
+    throw Object.assign(new Error('It is not what was encoded.'), { code: 'changed' });
   keepSums(file, result);
 }
 
 /** What was encoded of a file that is still as it was. */
 async function ofUnchanged({ context }: Writing, item: Item, file: ArchiveFile) {
-  const root = await context.root(item.volumeId);
-  const facts = root && ofSource(() => look(root.place(item)));
-  const code = facts?.is !== 'file' ? 'gone' : isUnchanged(facts, item) ? null : 'changed';
-  if (code) throw Object.assign(new Error(`${item.path} is ${code}.`), { code });
+  await refuseOther(context, item);
   return encodedAt(context, file);
 }
 
