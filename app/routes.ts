@@ -31,6 +31,7 @@ export default [
   route('poster/:fileId', 'shell/poster-data.ts'),
   route('viewing/:fileId', 'shelf/viewing-data.ts'),
   route('shelf/:archiveId/places', 'shelf/places-data.ts'),
+  route('shelf/:archiveId/weight', 'shelf/weight-data.ts'),
   route('projects/export', 'projects/list-data.ts'),
   route('projects/:projectId/export', 'projects/export-data.ts'),
   route('step/:stepId/items', 'ledger/items-data.ts'),

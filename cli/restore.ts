@@ -1,6 +1,7 @@
 // The command that brings an archive back, or a timeline, a bin or single files of it.
 import type { Command } from 'commander';
 import { soonest } from '#core/archive/copies.ts';
+import { handlesFrom } from '#core/archive/lengths.ts';
 import { fetchWords } from '#core/archive/fetching.ts';
 import type { ArchiveId } from '#core/model.ts';
 import { counted, duration, size } from '#core/wording/amounts.ts';
@@ -26,6 +27,12 @@ export function addRestoreCommand(command: Command, open: () => Database, out: O
     .option('--timeline <name>', 'only what it uses; several times for several', several, [])
     .option('--bin <name>', 'only what lies in it and below; of a bin in a bin both names with / between', several, [])
     .option('--file <part>', 'only files that have this in their names; several times for several', several, [])
+    .option(
+      '--handles <length>',
+      'of media the ranges alone that --timeline uses, with so much on either side: 1s, 24f',
+      '',
+    )
+    .option('--station <name>', 'documents get the paths that it has to the volume; else those of this server')
     .option('--dry-run', 'only says what would come back')
     .option('--json', 'as JSON')
     .action((folder: string, asked: RestoreOptions) => restore(open(), out, { name: folder, ...asked }));
@@ -38,6 +45,8 @@ interface RestoreOptions {
   timeline: string[];
   bin: string[];
   file: string[];
+  handles: string;
+  station?: string;
   dryRun?: boolean;
   json?: boolean;
 }
@@ -59,13 +68,23 @@ async function restore(db: Database, out: Out, asked: RestoreOptions & { name: s
   const { timeline: timelines, bin: bins } = asked;
   const isWhole = timelines.length + bins.length + files.length === 0;
   const only = isWhole ? null : { timelines, bins, files: [...new Set(files)] };
+  const handles = handlesFrom(asked.handles, '');
+  if (handles === undefined)
+    throw new Refused(
+      `Handles are seconds or frames, for example 1s or 24f, not "${asked.handles}". Nothing was added.`,
+    );
+  if (asked.to === undefined && (handles !== null || asked.station !== undefined))
+    throw new Refused(
+      '--handles and --station go with --to: what goes back where it was is whole, and its documents stay. Nothing was added.',
+    );
   if (asked.to === undefined) return back(db, out, { archiveId, copyId: good.copyId, only, ...asked });
   const volume = named('volume', await rackVolumes(db), asked.to);
   const folder = asked.folder ?? one.folder.replace(/_\d{4}-\d\d-\d\d$/, ' restored');
-  const wanted = { archiveId, copyId: good.copyId, volumeId: volume.volumeId, folder, only };
+  const { station = null } = asked;
+  const wanted = { archiveId, copyId: good.copyId, volumeId: volume.volumeId, folder, only, handles, station };
   const weight = await restoreWeight(db, wanted);
-  const seconds = Math.round(good.waitSeconds + weight.bytes / (await measuredRates(db)).readBack);
-  const cost = (weight.bytes / 1e9) * good.costPerGb;
+  const seconds = Math.round(good.waitSeconds + weight.readBytes / (await measuredRates(db)).readBack);
+  const cost = (weight.readBytes / 1e9) * good.costPerGb;
   const added = asked.dryRun ? null : await addRestore(db, { ...wanted, now: new Date() });
   if (asked.json)
     return out(

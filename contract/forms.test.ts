@@ -33,7 +33,16 @@ test.each(['../../etc', '/etc', '..', '.hidden', 'a/../../b', '', ' ', 'a\0b', '
 test('what is right comes through, in the right types', () => {
   expect(
     shelfForm.parse({ intent: 'restore', archiveId: '1', copyId: '2', volumeId: '3', folder: ' back/fog ' }),
-  ).toEqual({ intent: 'restore', archiveId: 1, copyId: 2, volumeId: 3, folder: 'back/fog', only: null });
+  ).toEqual({
+    intent: 'restore',
+    archiveId: 1,
+    copyId: 2,
+    volumeId: 3,
+    folder: 'back/fog',
+    only: null,
+    handles: null,
+    station: null,
+  });
   const some = { intent: 'restore', archiveId: '1', copyId: '2', volumeId: '3', folder: 'back' };
   const only = { timelines: ['Reel 1'], bins: [], files: [7] };
   expect(shelfForm.parse({ ...some, only: JSON.stringify(only) })).toMatchObject({ only });

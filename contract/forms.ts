@@ -4,6 +4,7 @@ import { relativePath } from '#core/paths.ts';
 import { DUTIES, KINDS, PROJECT_STATES } from '#core/model.ts';
 import { MOST_COPIES, wantedCopies } from '#core/archive/copies.ts';
 import { archiveScope } from '#core/steps/archive.ts';
+import { handlesFrom } from '#core/archive/lengths.ts';
 import { only } from '#core/steps/restore.ts';
 import { USUAL_SCOPE } from '#core/archive/selection.ts';
 import { PARKED } from '#core/steps/park.ts';
@@ -228,6 +229,16 @@ const chosenOfArchive = z
     context.addIssue({ code: 'custom', message: 'What was chosen could not be understood.' });
     return z.NEVER;
   });
+const usedRanges = z
+  .string()
+  .max(40)
+  .optional()
+  .transform((text, context) => {
+    const handles = handlesFrom(text ?? '', '');
+    if (handles !== undefined) return handles;
+    context.addIssue({ code: 'custom', message: 'What is kept around is seconds or frames, for example 1s or 24f.' });
+    return z.NEVER;
+  });
 /** Where it was, in its own places. */
 const putBackForm = z.object({
   intent: z.literal('put back'),
@@ -243,7 +254,18 @@ const restoreForm = z.object({
   folder,
   /** Only this of it; all where it is left out. */
   only: chosenOfArchive,
+  /** Of its timelines' media the used ranges, with so much around, "1s"; else whole files. */
+  handles: usedRanges,
+  /** Whose paths documents get; else those of this server. */
+  station: z
+    .string()
+    .trim()
+    .max(250)
+    .optional()
+    .transform((name) => name || null),
 });
+/** What is chosen of an archive, to know what it weighs. */
+export const restoreWeightForm = z.object({ only: chosenOfArchive, handles: usedRanges });
 function jsonOrNull(text: string): unknown {
   try {
     return JSON.parse(text);

@@ -9,8 +9,8 @@ import { isMissing, look } from './facts.ts';
 import { PRIVATE_FOLDER } from './identity.ts';
 import type { Root } from './root.ts';
 
-/** What lies under a private name: a file on its way out, a copy not placed yet, a text being written, a folder being built. */
-export const PRIVATE_USES = ['out', 'copy', 'text', 'archive', 'restore'] as const;
+/** What lies under a private name: a file on its way out, a copy not placed yet, a range of one, a text being written, a folder being built. */
+export const PRIVATE_USES = ['out', 'copy', 'cut', 'text', 'archive', 'restore'] as const;
 export type PrivateUse = (typeof PRIVATE_USES)[number];
 
 /** Folder in it for what was set aside: see disk/aside.ts. */

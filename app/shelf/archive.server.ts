@@ -14,6 +14,7 @@ import { takesPacked } from '#server/carriers/kinds.ts';
 import { archiveRows, carrierRows } from '#server/archives/shelf.ts';
 import { askForViewing, viewingRows } from '#server/archives/viewing.ts';
 import { inTransaction } from '#server/db/connect.ts';
+import { allMounts } from '#server/stores/places.ts';
 import { projectById } from '#server/projects/projects.ts';
 import { addRelease, releaseKey, releaseOf } from '#server/steps/release.ts';
 import { addCopy, repairable } from '#server/steps/copy-archive.ts';
@@ -25,6 +26,17 @@ import { personOf } from '../person.server';
 
 const isInWork = (state: string): boolean => state === 'in work' || state === 'finishing';
 
+/** What can be asked for of it by name, and what it takes to have it where. */
+async function portionsOf(archiveId: number) {
+  const [timelines, bins, rates, mounts] = await Promise.all([
+    timelinesIn(db(), archiveId),
+    binsIn(db(), archiveId),
+    measuredRates(db()),
+    allMounts(db()),
+  ]);
+  return { timelines, bins, bytesPerSecond: rates.readBack, mounts };
+}
+
 export async function loader({ params, request }: Route.LoaderArgs) {
   const archiveId = idFrom(params.archiveId, 'archive');
   const known = await archiveById(db(), archiveId);
@@ -33,7 +45,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
   const search = new URL(request.url).searchParams;
   const word = (search.get('q') ?? '').trim().slice(0, 200);
   const after = Math.max(0, Math.floor(Number(search.get('after') ?? 0)) || 0);
-  const [parts, content, shape, receipts, release, project, carriers, timelines, bins, rates, damaged, taken, viewing] =
+  const [parts, content, shape, receipts, release, project, carriers, portions, damaged, taken, viewing] =
     await Promise.all([
       partRows(db(), archiveId),
       contentRows(db(), archiveId, { word, after }),
@@ -42,9 +54,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
       releaseOf(db(), { archiveId, projectId: known.projectId }),
       projectById(db(), known.projectId as ProjectId),
       carrierRows(db()),
-      timelinesIn(db(), archiveId),
-      binsIn(db(), archiveId),
-      measuredRates(db()),
+      portionsOf(archiveId),
       repairable(db(), archiveId as ArchiveId),
       takenInFacts(db(), known),
       viewingRows(db(), archiveId),
@@ -62,7 +72,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     sentence: row.state === 'let go' ? letGoSentence(facts) : archivePageSentence(facts, nowMs),
     project: project ? { id: project.id, name: project.name, isInWork: isInWork(project.state) } : null,
     parts,
-    portions: { timelines, bins, bytesPerSecond: rates.readBack },
+    portions,
     content: content.rows,
     more: content.more,
     word,
@@ -129,9 +139,9 @@ export async function action({ request, params }: Route.ActionArgs) {
         return `Added putting ${size(added.bytes)} back to the plan. Review the plan and run it.`;
       }
       case 'restore': {
-        const { copyId, folder, only } = form;
+        const { copyId, folder, only, handles, station } = form;
         const volumeId = form.volumeId as VolumeId;
-        const added = await addRestore(db(), { archiveId, copyId, volumeId, folder, only, now });
+        const added = await addRestore(db(), { archiveId, copyId, volumeId, folder, only, handles, station, now });
         return `Added the restore of ${size(added.bytes)} to the plan. Review the plan and run it.`;
       }
     }

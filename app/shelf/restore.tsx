@@ -24,9 +24,21 @@ interface RestoreProps {
   copy: { copyId: number; waitSeconds: number; costPerGb: number };
   tone?: 'plain' | 'first';
   /** What of it can be asked for by name. */
-  portions?: { timelines: readonly Portion[]; bins: readonly Portion[]; bytesPerSecond: number };
+  portions?: {
+    timelines: readonly Portion[];
+    bins: readonly Portion[];
+    bytesPerSecond: number;
+    /** Where stations have volumes. */
+    mounts: readonly Mount[];
+  };
   /** Files of it that were ticked. */
   ticked?: readonly { id: number; bytes: number }[];
+}
+
+interface Mount {
+  volumeId: number;
+  station: string;
+  path: string;
 }
 
 const HOUR = 3600;
@@ -74,7 +86,11 @@ function Asking({ archive, copy, portions, ticked = [], onReview }: RestoreProps
   const sum = sumOf(which, { archive, chosen, ticked });
   const only = onlyOf(which, { chosen, ticked });
   const isNone = which !== 'all' && sum.files === 0;
-  const places = usePlaces(archive.archiveId, { only: only ? JSON.stringify(only) : '', isAsked: isBack && !isNone });
+  const [handles, setHandles] = useState('');
+  const isNamed = which === 'timelines' || which === 'bins';
+  const onlyText = only ? JSON.stringify(only) : '';
+  const weighed = useWeight(archive.archiveId, { only: onlyText, isAsked: isNamed && !isNone });
+  const places = usePlaces(archive.archiveId, { only: onlyText, isAsked: isBack && !isNone });
   return (
     <>
       <Dialog.Title className="sentence mb-3 !text-lg">Restore {archive.name}</Dialog.Title>
@@ -82,7 +98,7 @@ function Asking({ archive, copy, portions, ticked = [], onReview }: RestoreProps
         <input type="hidden" name="intent" value={isBack ? 'put back' : 'restore'} />
         <input type="hidden" name="archiveId" value={archive.archiveId} />
         <input type="hidden" name="copyId" value={copy.copyId} />
-        {only && <input type="hidden" name="only" value={JSON.stringify(only)} />}
+        {only && <input type="hidden" name="only" value={onlyText} />}
         {portions && (
           <WhichChoice
             {...{ which, portions, ticked: ticked.length }}
@@ -93,12 +109,19 @@ function Asking({ archive, copy, portions, ticked = [], onReview }: RestoreProps
           />
         )}
         {offered.length > 0 && <Portions offered={offered} names={names} onNames={setNames} />}
-        {!(isBack && places) && <Weight {...{ which, isNone, sum, copy }} bytesPerSecond={portions?.bytesPerSecond} />}
+        {!(isBack && places) && (
+          <Weight
+            {...{ which, isNone, sum, copy }}
+            weighed={isBack ? weighed?.whole : weighed?.[handles === '' ? 'whole' : 'ranges']}
+            bytesPerSecond={portions?.bytesPerSecond}
+          />
+        )}
+        {which === 'timelines' && !isBack && !isNone && <HowMuch {...{ weighed, handles }} onChoose={setHandles} />}
         {portions && <Where isBack={isBack} onChoose={setBack} />}
         {isBack ? (
           <InPlaces places={places} copy={copy} bytesPerSecond={portions?.bytesPerSecond} />
         ) : (
-          <Target folder={archive.folder} />
+          <Target folder={archive.folder} mounts={portions?.mounts} />
         )}
         <Said answer={fetcher.data} />
         <Buttons
@@ -145,25 +168,71 @@ interface WeightProps {
   which: Which;
   isNone: boolean;
   sum: ReturnType<typeof sumOf>;
+  /** To the file, once it is known. */
+  weighed?: Weighed | null;
   copy: RestoreProps['copy'];
   bytesPerSecond?: number;
 }
 
 /** What it weighs and takes, before anything is added. */
-function Weight({ which, isNone, sum, copy, bytesPerSecond }: WeightProps) {
+function Weight({ which, isNone, sum, weighed, copy, bytesPerSecond }: WeightProps) {
   const isNamed = which === 'timelines' || which === 'bins';
   if (isNone)
     return <p className="text-[13px] text-ink-2">Choose at least one {which === 'bins' ? 'bin' : 'timeline'}.</p>;
   return (
     <p className="text-[13px] text-ink-2">
-      {sum.isAtMost && 'At most '}
-      {size(sum.bytes)}
-      {isNamed && ' and its documents'}
-      {bytesPerSecond !== undefined && `, about ${timeFor(sum.bytes, { copy, bytesPerSecond })}`}.{' '}
+      {sum.isAtMost && !weighed && 'At most '}
+      {weighed && weighed.readBytes !== weighed.bytes && 'About '}
+      {size(weighed?.bytes ?? sum.bytes)}
+      {isNamed && !weighed && ' and its documents'}
+      {bytesPerSecond !== undefined &&
+        `, about ${timeFor(weighed?.readBytes ?? sum.bytes, { copy, bytesPerSecond })}`}.{' '}
       {isNamed
         ? 'The documents hold nothing else, and what belongs to a file comes with it.'
         : 'Every file is compared with what was sealed.'}
     </p>
+  );
+}
+
+interface Weighed {
+  bytes: number;
+  readBytes: number;
+}
+type BothWays = { whole: Weighed; ranges: Weighed | null };
+
+const AROUND = '1s';
+
+/** What is chosen, weighed to the file, whole and as ranges; undefined until that is known. */
+function useWeight(archiveId: number, { only, isAsked }: { only: string; isAsked: boolean }): BothWays | undefined {
+  const { load, data, state } = useFetcher<BothWays>();
+  const asks = isAsked && only.length <= LONGEST;
+  useEffect(() => {
+    if (asks) void load(`/shelf/${archiveId}/weight?handles=${AROUND}&only=${encodeURIComponent(only)}`);
+  }, [archiveId, only, asks, load]);
+  return asks && state === 'idle' ? data : undefined;
+}
+
+interface HowMuchProps {
+  weighed: BothWays | undefined;
+  handles: string;
+  onChoose: (handles: string) => void;
+}
+
+/** Whole files, or what the timelines use of them. */
+function HowMuch({ weighed, handles, onChoose }: HowMuchProps) {
+  const amount = (one: Weighed | null | undefined) => (one ? `, ${size(one.bytes)}` : '');
+  return (
+    <Field
+      label="Of its media"
+      hint={
+        handles === '' ? undefined : 'Every file is read whole and proved; cut without encoding anew, on the volume.'
+      }
+    >
+      <Select name="handles" className={inputLook} value={handles} onChange={(event) => onChoose(event.target.value)}>
+        <option value="">whole files{amount(weighed?.whole)}</option>
+        <option value={AROUND}>used ranges, 1 s around{amount(weighed?.ranges)}</option>
+      </Select>
+    </Field>
   );
 }
 
@@ -255,19 +324,25 @@ function thereWords({ files, there, without }: PutBackSum): string {
   ].join('');
 }
 
-function Target({ folder }: { folder: string }) {
+function Target({ folder, mounts = [] }: { folder: string; mounts?: readonly Mount[] }) {
   const { volumes } = useFrame();
+  const reachable = volumes.filter((volume) => volume.state === 'reachable');
+  const [volumeId, setVolumeId] = useState(String(reachable[0]?.volumeId ?? ''));
+  const stations = mounts.filter((mount) => String(mount.volumeId) === volumeId);
   return (
     <>
       <Field label="To the volume">
-        <Select name="volumeId" className={inputLook}>
-          {volumes
-            .filter((volume) => volume.state === 'reachable')
-            .map((volume) => (
-              <option key={volume.volumeId} value={volume.volumeId}>
-                {volume.name}, {size(Math.max(0, volume.capacityBytes - volume.usedBytes))} free
-              </option>
-            ))}
+        <Select
+          name="volumeId"
+          className={inputLook}
+          value={volumeId}
+          onChange={(event) => setVolumeId(event.target.value)}
+        >
+          {reachable.map((volume) => (
+            <option key={volume.volumeId} value={String(volume.volumeId)}>
+              {volume.name}, {size(Math.max(0, volume.capacityBytes - volume.usedBytes))} free
+            </option>
+          ))}
         </Select>
       </Field>
       <Field label="In a folder named" hint="A new one: nothing is ever written over.">
@@ -279,6 +354,18 @@ function Target({ folder }: { folder: string }) {
           maxLength={250}
         />
       </Field>
+      {stations.length > 0 && (
+        <Field label="Paths in documents as on">
+          <Select name="station" className={inputLook} key={volumeId}>
+            <option value="">this server</option>
+            {stations.map(({ station, path }) => (
+              <option key={station} value={station}>
+                {station}, {path}
+              </option>
+            ))}
+          </Select>
+        </Field>
+      )}
     </>
   );
 }

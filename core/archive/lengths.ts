@@ -158,8 +158,29 @@ export function keptOf(file: FileFacts, uses: readonly FileUse[], handles: Handl
   }
   if (parts.length === 0) return whole('used whole');
   const kept = joined(parts, { file, handles });
-  const frames = kept.reduce((sum, part) => sum + part.to - part.from, 0);
-  return frames >= file.frames * NEARLY ? whole('nearly whole') : { is: 'parts', parts: kept };
+  return isNearlyAll(kept, file) ? whole('nearly whole') : { is: 'parts', parts: kept };
+}
+
+const isNearlyAll = (parts: readonly Part[], { frames }: FileFacts): boolean =>
+  parts.reduce((sum, part) => sum + part.to - part.from, 0) >= frames! * NEARLY;
+
+/**
+ * Ranges of a file that were placed before, with handles counted in frames of `rate`, that of the timelines that use them; null
+ * where the file is better whole.
+ */
+export function withHandles(
+  file: FileFacts,
+  ranges: readonly Part[],
+  { handles, rate }: { handles: Handles; rate: Rate },
+): Part[] | null {
+  if (!CUT.has(file.format) || !file.frames || !file.rate || ranges.length === 0) return null;
+  const more = times(fraction(framesIn(handles, rate)), perFrame(file, rate));
+  const wide = ranges.map(({ from, to }) => ({
+    from: Math.max(0, floor(minus(fraction(from), more))),
+    to: Math.min(file.frames!, ceil(plus(fraction(to), more))),
+  }));
+  const kept = joined(wide, { file, handles });
+  return isNearlyAll(kept, file) ? null : kept;
 }
 
 /** The used ranges of a document's media, with handles where there are any, as ranges of the file. */

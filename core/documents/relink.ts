@@ -23,8 +23,14 @@ export interface Relinking {
   part?(place: string, named: Named): PartPlace | null;
 }
 
-/** What a reference names: one file, or a sequence of stills by its parts and the number of its first. */
-export type Named = { url: string } | { base: string; prefix: string; suffix: string; first: number };
+/** What a reference names: one file, with what it says there is of it, or a sequence of stills by its parts and the number of its first. */
+export type Named = { url: string; available(): MediaRef['available'] } | NamedStills;
+interface NamedStills {
+  base: string;
+  prefix: string;
+  suffix: string;
+  first: number;
+}
 
 /** A part of media, as a reference says it. */
 export interface PartPlace {
@@ -106,7 +112,7 @@ export function relinkOtio(text: string, relinking: Relinking): { text: string; 
       const reference = open.at(-1);
       if (reference?.depth === path.length) {
         open.pop();
-        const named = relinking.part ? namedBy(reference, text) : null;
+        const named = relinking.part ? namedBy(reference, text, offset) : null;
         const part = named && relinking.part!(placeKey(path), named);
         if (part) return void pointAt(reference, part, edits);
         replaceIn(reference, relinking, edits);
@@ -158,9 +164,9 @@ function fill({ schema, name, range }: Missing, clipName: string, relinking: Rel
   if (next !== null) edits.push({ ...schema, text: `"ExternalReference.1", "target_url": ${JSON.stringify(next)}` });
 }
 
-function namedBy({ texts, others }: OpenReference, text: string): Named | null {
+function namedBy({ texts, others, begin }: OpenReference, text: string, end: number): Named | null {
   const url = texts.get('target_url')?.text;
-  if (url !== undefined) return { url };
+  if (url !== undefined) return { url, available: () => availableIn(text.slice(begin, end)) };
   const base = texts.get('target_url_base')?.text;
   if (base === undefined) return null;
   const first = others.get('start_frame');

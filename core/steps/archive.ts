@@ -12,7 +12,8 @@ import { type StepKind, stepKind } from './kind.ts';
 const MOST_CARRIERS = 60;
 
 const around = z.object({ value: z.number().min(0).max(100_000), unit: z.enum(['frames', 'seconds']) });
-const handles = around.extend({
+/** How much of media is kept around what is used. */
+export const handles = around.extend({
   gapSeconds: z.number().min(0).max(86_400),
   withoutData: z.boolean().optional(),
   own: z

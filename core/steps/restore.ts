@@ -1,5 +1,6 @@
 // Brings an archive back from one copy to a folder of a volume; parts that are damaged there from another.
 import { z } from 'zod';
+import { handles } from './archive.ts';
 import { archiveId, carrierId, volumeId } from './ids.ts';
 import { counted, listed } from '../wording/amounts.ts';
 import { stepKind } from './kind.ts';
@@ -36,8 +37,12 @@ export const restoreArchive = stepKind({
     /** All that it takes, where the copy lies on several, or builds on an earlier archive. */
     carrierIds: z.array(carrierId).default([]),
     folder: z.string().min(1),
+    /** Whose paths documents get: a station's, with the path that the volume has there; null for those of this server. */
+    seenFrom: z.object({ station: z.string(), mount: z.string() }).nullable().default(null),
     /** Only this of it; null for all. */
     only: only.nullable().default(null),
+    /** Of media that its timelines use: those ranges alone, with so much around; null for whole files. */
+    handles: handles.omit({ own: true }).nullable().default(null),
     /** The parts in which that lies; null for all. */
     partIds: z.array(z.number().int().positive()).nullable().default(null),
     /** What it takes beyond copying, as it was when it was added. */
@@ -47,8 +52,8 @@ export const restoreArchive = stepKind({
   does: 'writes',
   action: 'project restored',
   phase: 'restoring',
-  title: ({ only: part }, { project, volume }) =>
-    `Restore ${part ? `${onlyWords(part)} of ` : ''}${project ?? 'the project'} to ${volume ?? 'its volume'}`,
+  title: ({ only: part, handles: ranges }, { project, volume }) =>
+    `Restore ${part ? `${onlyWords(part)}${ranges ? ', used ranges alone,' : ''} of ` : ''}${project ?? 'the project'} to ${volume ?? 'its volume'}`,
   undoing: () => 'the archive stays as it is',
   effect: ({ volumeId: to }, step) => ({ volumes: [{ volumeId: to, bytes: step.bytes }], carriers: [] }),
 });

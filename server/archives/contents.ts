@@ -13,6 +13,7 @@ import { archiveClips, archiveFiles, type archives } from '../db/schema/archives
 import { askForPosters } from '../projects/posters.ts';
 import { Refused } from '../runtime/refused.ts';
 import { binTree } from './bins.ts';
+import { noteRanges } from './ranges.ts';
 import { askForViewing } from './viewing.ts';
 
 /** Once, with the sealing: from what the catalogue knows of the documents that went in. */
@@ -40,6 +41,7 @@ export async function noteContents(
     JOIN media_targets t ON t.media_id = u.media_id
     JOIN archive_files r ON r.file_id = t.file_id AND r.archive_id = a.archive_id AND r.role IN ('media', 'part', 'encoded')
     WHERE a.archive_id = ${id}`);
+  await noteRanges(tx, id, projectId as ProjectId);
   await noteClips(tx, id, projectId as ProjectId);
   await keepPictures(tx, id, now);
   await askForViewing(tx, id, now);

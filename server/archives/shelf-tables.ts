@@ -234,9 +234,11 @@ export function rowSchema({ table, blank }: ShelfTable): z.ZodType<Row> {
   return z.strictObject(Object.fromEntries(columns.map(([key, column]) => [key, valueOf(column)]))).transform(blank);
 }
 
+/** What came to a table later is in no export that was made before: it is what it is where nobody says anything. */
 function valueOf(column: MySqlColumn): z.ZodType {
   const kind = kindOf(column);
-  return column.notNull ? kind : kind.nullable();
+  if (!column.notNull) return kind.nullable().default(null);
+  return column.hasDefault ? kind.optional() : kind;
 }
 
 function kindOf(column: MySqlColumn): z.ZodType {

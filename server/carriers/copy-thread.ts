@@ -34,6 +34,8 @@ export type CopyRequest =
   | { do: 'write'; from: number; expected: Expectation; part: Wanted | null; to: readonly To[] }
   /** What a range of an open file's frames will weigh. Nothing is written. */
   | { do: 'measure'; from: number; expected: Expectation; part: Wanted }
+  /** A range of an open file's frames to another open, empty file. */
+  | { do: 'cut'; from: number; expected: Expectation; part: Wanted; to: number }
   /** A file of a carrier to another. */
   | { do: 'copy'; from: FileOn; sizeBytes: number; modifiedMs: number; to: To }
   /** A small text to one carrier. */
@@ -63,6 +65,12 @@ serve<CopyRequest, CopyResult>(async (asked) => {
     case 'measure': {
       const { sizeBytes, frames } = recipeOf(request.from, unchanged(request.from, request.expected), request.part);
       return { sizeBytes, xxh64: '', sha512: '', part: frames };
+    }
+    case 'cut': {
+      const before = unchanged(request.from, request.expected);
+      const { frames, pieces } = recipeOf(request.from, before, request.part);
+      const target = new HoleWriter(openHandle(request.to), async () => fsyncSync(request.to));
+      return { ...(await pump(bytesOf(request.from, pieces), [target], asked)), part: frames };
     }
     case 'copy':
       return copyFile(asked, request);

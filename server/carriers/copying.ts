@@ -75,6 +75,25 @@ export async function measurePart(
   }
 }
 
+/** A range of the frames of a file of our own to another name that nothing has. Rejects as measuring it would. The caller removes it after an error. */
+export async function cutOwn(
+  pool: CarrierPool,
+  { from, expected, part, to }: { from: string; expected: Expectation; part: Wanted; to: string },
+  telling: Telling,
+): Promise<CopyResult> {
+  const source = openToRead(from);
+  try {
+    const fd = openSync(to, constants.O_WRONLY | constants.O_CREAT | constants.O_EXCL | constants.O_NOFOLLOW, 0o644);
+    try {
+      return await pool.ask({ do: 'cut', from: source, expected, part, to: fd }, telling);
+    } finally {
+      closeSync(fd);
+    }
+  } finally {
+    closeSync(source);
+  }
+}
+
 /** A file of a carrier to a name of our own that nothing has. The caller removes it after an error. */
 export async function readFromCarrier(
   pool: CarrierPool,

@@ -69,6 +69,7 @@ export async function checkLedger(db: Db & Pick<Database, '$pool'>): Promise<Fin
 const LEFT_WORDS: Record<PrivateUse, string> = {
   out: 'a file',
   copy: 'a copy',
+  cut: 'a range of a copy',
   text: 'a text',
   archive: 'a package',
   restore: 'a restore',

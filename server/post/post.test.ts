@@ -125,6 +125,9 @@ test('what cannot wait is told once, again when it comes back later, and not whi
 
 test('where no worker is left, that is told', async () => {
   await setRule(mailRule({ hour: 23 }));
+  // Whatever the time is, the mail of the day is gone.
+  await tell(new Date());
+  mail.mails.length = 0;
   const worker = site.worker();
   await new Promise((resolve) => setTimeout(resolve, 500));
   await worker.stop();

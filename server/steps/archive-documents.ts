@@ -130,14 +130,16 @@ async function partsOf(db: Database, relinked: Omit<Relinked, 'scope'>, lead: Le
 interface InParts {
   file: FileFacts;
   use: FileUse;
-  parts: ArchiveFile[];
+  parts: readonly Pick<ArchiveFile, 'partFrom' | 'partTo' | 'payloadPath'>[];
+  /** Of the whole, for what is said of it. */
+  path: string;
 }
 interface Leading {
   reference: WrittenReference;
   /** What it says now. */
   written: string;
   at: string;
-  lead: Lead;
+  lead: Pick<Lead, 'to'>;
 }
 
 async function filesInParts(
@@ -154,12 +156,17 @@ async function filesInParts(
   for (const [id, own] of parts) {
     const known = lengths.get(id);
     for (const use of known?.uses ?? [])
-      if (use.documentFileId === fileId) byTarget.set(use.target, { file: known!.file, use, parts: own });
+      if (use.documentFileId === fileId)
+        byTarget.set(use.target, { file: known!.file, use, parts: own, path: own[0]!.path });
   }
   return byTarget;
 }
 
-function partOfFile({ file, use, parts }: InParts, { reference, at, lead, written }: Leading): PartPlace | null {
+/** Throws Refused where what is used is in none of the parts. */
+export function partOfFile(
+  { file, use, parts, path }: InParts,
+  { reference, at, lead, written }: Leading,
+): PartPlace | null {
   const used = reference.used ?? reference.usedByAll;
   const ranges =
     used && use.rate ? placedIn(file, { ...use, spans: [coverInRate(used.range, used.rate, use.rate)] }) : [];
@@ -170,7 +177,7 @@ function partOfFile({ file, use, parts }: InParts, { reference, at, lead, writte
   // What only others use, and is in no part, is told as missing.
   if (!part && !reference.used && !reference.isWhole) return null;
   const available = part && availableOf(file, use, { from: part.partFrom!, to: part.partTo! });
-  if (!available) throw notInParts(at, parts[0]!.path);
+  if (!available) throw notInParts(at, path);
   return { target: lead.to(written, part.payloadPath), available };
 }
 

@@ -85,12 +85,17 @@ async function restored(archiveId: ArchiveId, on: CarrierId, folder: string, onl
   await site.runPlan();
   return workOff();
 }
-/** Has a worker do what it can; work that waits for a carrier goes on waiting. */
+/** For so long a worker finds nothing that it could do, over several looks at what it reaches, before it is taken to be done. */
+const NOTHING_FOR_MS = 4000;
+/** Has a worker do what it can, however long that takes; work that waits for a carrier goes on waiting. */
 async function workOff() {
   const worker = site.worker();
-  await until(async () => (await site.db.select().from(jobs)).every((job) => job.finishedAt !== null), 6).catch(
-    () => undefined,
-  );
+  let busyAt = Date.now();
+  await until(async () => {
+    if (!worker.isIdle()) busyAt = Date.now();
+    const all = await site.db.select().from(jobs);
+    return all.every((job) => job.finishedAt !== null) || Date.now() - busyAt > NOTHING_FOR_MS;
+  });
   await worker.stop();
   return (await site.db.select().from(jobs).orderBy(jobs.id)).at(-1)!;
 }

@@ -3,6 +3,7 @@
 // a private folder that carries this job's mark; a killed run goes on where it was, and nothing half-restored is ever seen.
 import { keptRules } from '#core/kinds/kinds.ts';
 import { and, eq, inArray, type SQL, sql } from 'drizzle-orm';
+import type { Handles } from '#core/archive/lengths.ts';
 import { type Fetch, isDear } from '#core/archive/fetching.ts';
 import { PAYLOAD } from '#core/fixity/bagit.ts';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
@@ -16,6 +17,7 @@ import type { Root } from '#disk/root.ts';
 import { removeOwn, renameNew } from '#disk/write.ts';
 import { filesMeant, type Only } from '../archives/contents.ts';
 import { fetchOf } from '../archives/fetching.ts';
+import { type InRanges, rangesMeant } from '../archives/ranges.ts';
 import { idList } from '../db/conditions.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
@@ -34,6 +36,7 @@ import type { Ending } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
 import { finishItems, type Item, type ItemWork, type Outcome, runItems } from '../runtime/run-items.ts';
 import { tooSmall } from '../stores/look.ts';
+import { allMounts } from '../stores/places.ts';
 import { volumeFree } from '../stores/volume-free.ts';
 import { addStep } from './adding.ts';
 import { carriersAskedFor, finding, nameTaken as takenOn, readOnly, tooFull, unreachable } from './findings.ts';
@@ -41,6 +44,7 @@ import { bring, type Bringing, noneLeft, notThere, readable } from './from-copie
 import { serverStep } from './kind.ts';
 import { carriersToRead, lacksGood, PartSources, sourcesOf, type Wanted } from './part-sources.ts';
 import { relinkDocuments } from './restored-documents.ts';
+import { chooseRanges, cutInto, leftOut, placesOf, type Ranges, rangesOfStep } from './restored-ranges.ts';
 
 export interface NewRestore {
   archiveId: ArchiveId;
@@ -49,6 +53,10 @@ export interface NewRestore {
   folder: string;
   /** Only this of it; else all. */
   only?: Only | null;
+  /** Of media that the named timelines use: those ranges alone, with so much around. */
+  handles?: Handles | null;
+  /** Documents get the paths that this station has to the volume; else those of this server. */
+  station?: string | null;
   now: Date;
 }
 
@@ -56,11 +64,18 @@ type Params = ReturnType<typeof kind.params.parse>;
 
 const to = (volumeId: number) => ({ volumeIds: [volumeId], carrierIds: [] });
 
+export interface RestoreWeight {
+  files: number;
+  bytes: number;
+  /** Read for it, where it is not what is written: of a file that comes in ranges the whole is proved. */
+  readBytes: number;
+}
+
 /** What would be written: of a relinked document the original beside it too. */
 export async function restoreWeight(
   db: Db,
-  { archiveId, only = null }: Pick<NewRestore, 'archiveId' | 'only'>,
-): Promise<{ files: number; bytes: number }> {
+  { archiveId, only = null, handles = null }: Pick<NewRestore, 'archiveId' | 'only' | 'handles'>,
+): Promise<RestoreWeight> {
   const meant = only && (await filesMeant(db, archiveId, only));
   const [written] = await db
     .select({
@@ -69,11 +84,27 @@ export async function restoreWeight(
     })
     .from(archiveFiles)
     .where(and(eq(archiveFiles.archiveId, archiveId), meant ? amongThem(meant) : undefined));
-  return written!;
+  const ranges = [...(await rangesOf(db, archiveId, { only, handles, meant })).values()];
+  const { files, bytes } = written!;
+  const sum = (of: (one: InRanges) => number) => ranges.reduce((n, one) => n + of(one), 0);
+  return {
+    files: files + sum((one) => one.parts.length - 1),
+    bytes: bytes - sum((one) => one.wholeBytes - one.parts.reduce((n, part) => n + part.bytes, 0)),
+    readBytes: bytes,
+  };
 }
 
-export async function addRestore(db: Database, asked: NewRestore): Promise<{ files: number; bytes: number }> {
-  const { archiveId, copyId, volumeId, folder, only = null, now } = asked;
+interface RangesAsked {
+  only: Only | null;
+  handles: Handles | null;
+  meant: readonly number[] | null;
+}
+
+const rangesOf = async (db: Db, archiveId: number, { only, handles, meant }: RangesAsked) =>
+  only && handles && meant ? rangesMeant(db, archiveId, { only, handles, meant }) : new Map<number, InRanges>();
+
+export async function addRestore(db: Database, asked: NewRestore): Promise<RestoreWeight> {
+  const { archiveId, copyId, volumeId, folder, only = null, handles = null, station = null, now } = asked;
   const [archive] = await db.select().from(archives).where(eq(archives.id, archiveId));
   const [copy] = await db
     .select()
@@ -90,6 +121,10 @@ export async function addRestore(db: Database, asked: NewRestore): Promise<{ fil
     throw new Refused(
       'Nothing of it is chosen, so nothing was added. Choose a timeline, a bin or files, or all of it.',
     );
+  if (handles && !only?.timelines.length)
+    throw new Refused(
+      'Used ranges alone are those of timelines, and none is chosen. Nothing was added. Choose a timeline.',
+    );
   const fileIds = only && (await filesMeant(db, archiveId, only));
   const partIds = fileIds && (await partsHolding(db, fileIds));
   const wanted = { archiveId, copyId, partIds };
@@ -102,15 +137,30 @@ export async function addRestore(db: Database, asked: NewRestore): Promise<{ fil
   const { thawSeconds, cost, tapes } = await fetchFor(db, { ...wanted, fileIds });
   const fetch = { thawSeconds, cost, tapes: tapes.map(({ files: _files, ...tape }) => tape) };
   const from = { carrierId: carrierIds[0]!, carrierIds, partIds, fetch };
-  const params = { archiveId, copyId, volumeId, folder, only: chosen, ...from };
+  const seenFrom = await mountOf(db, { volumeId, volume: volume.name, station });
+  const params = { archiveId, copyId, volumeId, folder, only: chosen, handles, seenFrom, ...from };
   const { name: archived } = archive;
   const names = { volume: volume.name, project: archived };
   return inTransaction(db, async (tx) => {
     const stepId = await addStep(tx, { kind, params, names, now });
     const sum = await restoreWeight(tx, asked);
-    await tx.update(steps).set(sum).where(eq(steps.id, stepId));
+    await tx.update(steps).set({ files: sum.files, bytes: sum.bytes }).where(eq(steps.id, stepId));
     return sum;
   });
+}
+
+async function mountOf(
+  db: Database,
+  { volumeId, volume, station }: { volumeId: VolumeId; volume: string; station: string | null },
+): Promise<Params['seenFrom']> {
+  if (station === null) return null;
+  const known = (await allMounts(db)).filter((mount) => mount.volumeId === volumeId);
+  const mount = known.find((one) => one.station === station);
+  if (!mount)
+    throw new Refused(
+      `It is not known where ${station} has ${volume}, so nothing was added. Known are: ${known.map((one) => one.station).join(', ') || 'none'}. Say where in Storage.`,
+    );
+  return { station, mount: mount.path };
 }
 
 /** The parts of the archive, or of the one it builds on, in which files lie. */
@@ -127,6 +177,9 @@ interface Restoring extends Bringing {
   archive: typeof archives.$inferSelect;
   volume: typeof volumes.$inferSelect;
   only: Only | null;
+  /** Files of which ranges alone come, by their numbers. */
+  ranges: Ranges;
+  seenFrom: Params['seenFrom'];
   root: Root | null;
   /** An earlier run gave it its name. */
   placed: boolean;
@@ -163,6 +216,8 @@ async function open(
     sources,
     ended: NOTHING_LEFT,
     only: params.only,
+    ranges: await rangesOfStep(db, step.id, params),
+    seenFrom: params.seenFrom,
     root: null,
     placed: false,
   };
@@ -191,7 +246,8 @@ async function prepare(restoring: Restoring): Promise<void> {
   const begun = look(root.placeText(built)).is === 'folder';
   if (!begun) {
     const free = Math.min(await volumeFree(context.db, volume.id as VolumeId), freeBytesOf(root));
-    if (free < step.bytes) throw new Refused(tooSmall(volume.name, step.bytes, free, 'restored'));
+    const needed = step.bytes + roomBeside(restoring);
+    if (free < needed) throw new Refused(tooSmall(volume.name, needed, free, 'restored'));
     // Begun for the first time, or after what was there went away: nothing that was written down of it counts.
     await context.transaction((tx) =>
       tx.update(stepItems).set({ state: 'waiting' }).where(eq(stepItems.stepId, step.id)),
@@ -227,10 +283,20 @@ async function isPlaced({ context, root, folder }: Restoring): Promise<boolean> 
   return known !== undefined && isFolderOf(root!, folder, known);
 }
 
+const besides = ({ sources, context }: Restoring): number => (sources.isWound ? 1 : context.pools.carriers.size);
+
+/** While ranges are cut of them, files lie there whole: as many as are brought at once. */
+const roomBeside = (restoring: Restoring): number =>
+  [...restoring.ranges.values()]
+    .map((one) => one.wholeBytes)
+    .sort((a, b) => b - a)
+    .slice(0, besides(restoring))
+    .reduce((sum, bytes) => sum + bytes, 0);
+
 async function restoreItems(restoring: Restoring, items: readonly Item[]): Promise<Outcome[]> {
   if (!restoring.placed) {
     const parts = await partsOf(restoring, items);
-    const beside = restoring.sources.isWound ? 1 : restoring.context.pools.carriers.size;
+    const beside = besides(restoring);
     await inParallel(beside, items, (item) => restoreOne(restoring, item, parts.get(item.id)!));
   }
   return items.map((item) => ({ item, result: { done: true } }));
@@ -264,7 +330,11 @@ async function restoreOne(restoring: Restoring, item: Item, partId: number): Pro
   const { archiveFileId, path: at, modifiedUs } = item;
   const temporary = (await context.names()).place(root, 'copy', item.id);
   await bring(restoring, { archiveFileId, partId, at, temporary, modifiedUs });
-  const place = root.make(joinPath(await privateFolder(restoring), at));
+  const { ranges } = restoring;
+  const built = await privateFolder(restoring);
+  if (archiveFileId !== null && ranges.has(archiveFileId))
+    if (await cutInto(context, { root, built, item, temporary, ranges })) return removeOwn(temporary);
+  const place = root.make(joinPath(built, at));
   removeOwn(place);
   renameNew(temporary, place);
 }
@@ -311,7 +381,7 @@ async function conclude(restoring: Restoring, ending: Ending): Promise<void> {
   context.rename('reading');
   await context.transaction(async (tx) => {
     await claim(tx, { projectId: archive.projectId as ProjectId, volumeId, folder, reason: 'restored here' });
-    await keepKinds(tx, { archive, volumeId, folder });
+    await keepKinds(tx, { archive, volumeId, folder, ranges: restoring.ranges });
   });
   const reading = await readVolume(db, pools.walk, volumeId, { stop, now, path });
   await readDocuments(db, pools.documents, volumeId, { now, reading, path });
@@ -320,16 +390,18 @@ async function conclude(restoring: Restoring, ending: Ending): Promise<void> {
 /** What comes back is what it was, whatever the volume is for that it comes back to. */
 async function keepKinds(
   tx: Transaction,
-  { archive, volumeId, folder }: { archive: typeof archives.$inferSelect; volumeId: VolumeId; folder: string },
+  { archive, volumeId, folder, ranges }: Pick<Restoring, 'archive' | 'folder' | 'ranges'> & { volumeId: VolumeId },
 ): Promise<void> {
   const sealed = await tx
-    .select({ path: archiveFiles.payloadPath, kind: files.kind })
+    .select({ id: archiveFiles.id, path: archiveFiles.payloadPath, kind: files.kind })
     .from(archiveFiles)
     .innerJoin(files, eq(files.id, archiveFiles.fileId))
     .where(and(eq(archiveFiles.archiveId, archive.id), inArray(archiveFiles.role, ['media', 'part', 'encoded'])));
   const rules = keptRules(
     folder,
-    sealed.map(({ path, kind }) => ({ path: joinPath(folder, path), kind })),
+    sealed.flatMap(({ id, path, kind }) =>
+      placesOf(ranges.get(id), path).map((place) => ({ path: joinPath(folder, place), kind })),
+    ),
   );
   await tx.delete(keptKinds).where(and(eq(keptKinds.volumeId, volumeId), eq(keptKinds.folder, folder)));
   if (rules.length > 0)
@@ -344,7 +416,9 @@ async function discard(restoring: Restoring): Promise<void> {
   if (!root) return;
   await context.assertLease();
   removeFolder(root, await privateFolder(restoring));
-  for (const item of await begunItems(restoring)) removeOwn((await context.names()).place(root, 'copy', item.id));
+  const names = await context.names();
+  for (const item of await begunItems(restoring))
+    for (const use of ['copy', 'cut'] as const) removeOwn(names.place(root, use, item.id));
 }
 
 const begunItems = ({ context, step }: Restoring) =>
@@ -354,7 +428,10 @@ const workOf = (restoring: Restoring): ItemWork => ({
   kind,
   batch: 20,
   projectId: restoring.archive.projectId,
-  prepare: () => prepare(restoring),
+  prepare: async () => {
+    await prepare(restoring);
+    await tellWhatIsRead(restoring);
+  },
   act: (items) => restoreItems(restoring, items),
   finishOrUndo: async (items) => items.map((item) => ({ item, result: null })),
   conclude: (ending) => conclude(restoring, ending),
@@ -363,14 +440,30 @@ const workOf = (restoring: Restoring): ItemWork => ({
     if (!restoring.placed)
       await tx.update(stepItems).set({ state: 'waiting' }).where(eq(stepItems.stepId, restoring.step.id));
   },
-  lastWords: async (_tx, _tally, ending) => ({
+  lastWords: async (_tx, tally, ending) => ({
     archiveId: restoring.archive.id,
     carrier: listed(restoring.sources.used),
     ...(restoring.sources.damages.length > 0 ? { damagedCopies: restoring.sources.damages } : {}),
     volume: restoring.volume.name,
+    ...(restoring.seenFrom ? { pathsAsOn: restoring.seenFrom.station } : {}),
+    ...(restoring.ranges.size > 0 && (ending.state === 'done' || restoring.placed)
+      ? { bytes: tally.bytes - leftOut(restoring.ranges) }
+      : {}),
     ...(ending.state === 'done' || restoring.placed ? { folder: restoring.folder } : {}),
   }),
 });
+
+/** Of a file that comes in ranges the whole is read: the work is told by that. */
+async function tellWhatIsRead({ context, step, ranges }: Restoring): Promise<void> {
+  if (ranges.size === 0) return;
+  const bytes = (some?: SQL) =>
+    context.db
+      .select({ n: sql`COALESCE(SUM(${stepItems.sizeBytes}), 0)`.mapWith(Number) })
+      .from(stepItems)
+      .where(and(eq(stepItems.stepId, step.id), some));
+  const [[all], [done]] = [await bytes(), await bytes(eq(stepItems.state, 'done'))];
+  context.phase(kind.phase, 'bytes', all!.n, done!.n);
+}
 
 /** What it takes to have this here, from the carriers that come first. */
 export async function fetchFor(
@@ -433,8 +526,9 @@ export const restoreArchive = serverStep({
     ];
   },
   /** Every file that is brought back is an item, so that a run that goes on knows what is there. */
-  async begin(tx, step, { archiveId, copyId, volumeId, only, partIds }) {
+  async begin(tx, step, { archiveId, copyId, volumeId, only, handles, partIds }) {
     const meant = only && (await filesMeant(tx, archiveId, only));
+    await chooseRanges(tx, step.id, await rangesOf(tx, archiveId, { only, handles, meant }));
     const insert = (which: SQL, order: SQL) =>
       tx.execute(sql`
         INSERT INTO step_items (step_id, volume_id, file_id, archive_file_id, path, size_bytes, modified_us)

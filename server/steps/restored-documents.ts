@@ -2,9 +2,12 @@
 // restores, with what it has built in its private folder.
 import { eq } from 'drizzle-orm';
 import { UNTITLED } from '#core/documents/formats/otio.ts';
+import { referencesOf } from '#core/documents/formats/otio-references.ts';
 import { pruneOtio } from '#core/documents/prune.ts';
-import { relinkOtio } from '#core/documents/relink.ts';
-import { fileUrlOf, pathOfUrl } from '#core/documents/targets.ts';
+import { type Relinking, relinkOtio } from '#core/documents/relink.ts';
+import { pathOfUrl, urlOfPath, writeTarget } from '#core/documents/targets.ts';
+import { coverInRate } from '#core/time/rates.ts';
+import { pathOn } from '#core/places/station-paths.ts';
 import { folderOf, joinPath, liesIn, resolveInside } from '#core/paths.ts';
 import { readSmall } from '#disk/beside.ts';
 import type { Root } from '#disk/root.ts';
@@ -13,7 +16,9 @@ import type { Only } from '../archives/contents.ts';
 import { stepItems, type steps } from '../db/schema/plans.ts';
 import type { volumes } from '../db/schema/stores.ts';
 import type { JobContext } from '../runtime/context.ts';
-import { STAYED_OUT } from './archive-documents.ts';
+import { rangePath } from '../archives/ranges.ts';
+import { partOfFile, STAYED_OUT } from './archive-documents.ts';
+import { placesOf, type Ranged, type Ranges } from './restored-ranges.ts';
 
 /** What lies in the private folder, and where that will be. */
 export interface Built {
@@ -22,19 +27,26 @@ export interface Built {
   volume: typeof volumes.$inferSelect;
   folder: string;
   only: Only | null;
+  ranges: Ranges;
+  seenFrom: { mount: string } | null;
   root: Root | null;
 }
 
 /** Points the documents' references, relative inside the bag, to where the media will lie. */
 export async function relinkDocuments(
-  { context, step, volume, folder, only, root: on }: Built,
+  { context, step, volume, folder, only, ranges, seenFrom, root: on }: Built,
   built: string,
 ): Promise<void> {
   const root = on!;
-  const rows = await context.db.select({ path: stepItems.path }).from(stepItems).where(eq(stepItems.stepId, step.id));
-  const inside = rows.map((row) => row.path);
+  const rows = await context.db
+    .select({ path: stepItems.path, id: stepItems.archiveFileId })
+    .from(stepItems)
+    .where(eq(stepItems.stepId, step.id));
+  const inside = rows.flatMap(({ path, id }) => placesOf(ranges.get(id ?? 0), path));
+  const ranged = new Map([...ranges.values()].map((one) => [one.payloadPath, one]));
   const there = new Set(inside);
-  const final = joinPath(volume.path, folder);
+  const below = writeTarget('file:', pathOn(seenFrom?.mount ?? volume.path, folder));
+  const urlOf = (place: string) => `${below}/${urlOfPath(place)}`;
   for (const document of inside.filter((at) => folderOf(at) === 'documents' && /\.otio$/i.test(at))) {
     const at = joinPath(built, document);
     const text = readSmall(root, at);
@@ -44,23 +56,26 @@ export async function relinkDocuments(
       ? readSmall(root, joinPath(built, `${document}.original`))
       : null;
     const were = placesBefore(original);
+    const lead = (_written: string, place: string) => urlOf(place);
     const relinked = relinkOtio(text, {
+      part: ranges.size === 0 ? undefined : partsOf(text, only!.timelines, { ranged, to, lead, at }),
       file: (url) => {
         const [found, was] = [to(url), were.files.shift()];
-        if (found !== null && there.has(found)) return fileUrlOf(`${final}/${found}`);
+        if (found !== null && there.has(found)) return urlOf(found);
         // What stayed out of the archive, or on it, may still lie where it was.
         return found !== null && (only || liesIn(found, STAYED_OUT)) ? (was ?? null) : null;
       },
       sequence: (base, prefix) => {
         const [found, was] = [to(base), were.sequences.shift()];
-        if (found !== null && inside.some((file) => file.startsWith(`${found}/${prefix}`)))
-          return `${fileUrlOf(`${final}/${found}`)}/`;
+        if (found !== null && inside.some((file) => file.startsWith(`${found}/${prefix}`))) return `${urlOf(found)}/`;
         return found !== null && (only || liesIn(found, STAYED_OUT)) ? (was ?? null) : null;
       },
     });
     // A document that was asked for by itself is wanted as it is.
     const isNamed = only !== null && only.timelines.length + only.bins.length > 0;
-    const kept = isNamed ? withoutRest(relinked.text, { only, final, there }) : relinked.text;
+    const kept = isNamed
+      ? withoutRest(relinked.text, { only, here: new Set([...there].map(urlOf)), below })
+      : relinked.text;
     if (kept === text) continue;
     // Written over only inside the private folder: the relative one is on the carrier, and the original lies beside it.
     const place = root.placeText(at);
@@ -69,14 +84,41 @@ export async function relinkDocuments(
   }
 }
 
+interface Parts {
+  /** By where the whole lies in the archive. */
+  ranged: ReadonlyMap<string, Ranged>;
+  to: (url: string) => string | null;
+  lead: (written: string, place: string) => string;
+  at: string;
+}
+
+/** Of media that came in ranges, which one each reference leads to. */
+function partsOf(text: string, timelines: readonly string[], { ranged, to, lead, at }: Parts): Relinking['part'] {
+  const references = referencesOf(text, timelines);
+  return (place, named) => {
+    if (!('url' in named)) return null;
+    const own = ranged.get(to(named.url) ?? '');
+    if (!own) return null;
+    const reference = references.get(place) ?? { used: null, usedByAll: null, isWhole: false };
+    const used = reference.used ?? reference.usedByAll;
+    // What no timeline takes anything of is told as the other media that stayed.
+    if (!used) return null;
+    const said = named.available();
+    const rate = said?.rate ?? used.rate;
+    const { start = null, duration = null } = said?.range ?? {};
+    const use = { spans: [coverInRate(used.range, used.rate, rate)], rate, start, duration, relinks: true };
+    const parts = own.parts.map((part) => ({ ...part, payloadPath: rangePath(own.payloadPath, part.partFrom) }));
+    const inParts = { file: own.file, use, parts, path: own.payloadPath };
+    return partOfFile(inParts, { reference, at, lead: { to: lead }, written: named.url });
+  };
+}
+
 /** Of a document what was asked for: those timelines, and clips whose media came along. The untouched original lies beside it. */
 function withoutRest(
   text: string,
-  { only, final, there }: { only: Only; final: string; there: ReadonlySet<string> },
+  { only, here, below }: { only: Only; here: ReadonlySet<string>; below: string },
 ): string {
-  const below = fileUrlOf(`${final}/`);
-  const isHere = (url: string) =>
-    url.startsWith(below) && (there.has(pathOfUrl(url).slice(final.length + 1)) || url.endsWith('/'));
+  const isHere = (url: string) => here.has(url) || (url.startsWith(`${below}/`) && url.endsWith('/'));
   return pruneOtio(text, {
     keepsTimeline: (name) => only.timelines.includes(name || UNTITLED),
     keepsClip: (targets) => targets.some(isHere),

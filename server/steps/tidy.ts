@@ -80,7 +80,7 @@ async function tidyOne(context: JobContext, root: Root, name: PrivateName): Prom
   const at = `${PRIVATE_FOLDER}/${privateName(name)}`;
   const place = root.placeText(at);
   await context.assertLease();
-  if (name.use === 'text') {
+  if (name.use === 'text' || name.use === 'cut') {
     removeOwn(place);
     return null;
   }

@@ -114,6 +114,16 @@ async function strays(site: TestSite, on: 'media' | 'system') {
   await run(site);
 }
 
+/** The same with sounds, of which ranges can be cut. */
+async function sounds(site: TestSite) {
+  const media = await site.volume('media');
+  const names = CLIPS.map((clip) => `rushes/${clip}.wav`);
+  for (const [i, sound] of names.entries()) site.put(`media/fog/${sound}`, wav(20_000 + i * 1000, i + 1));
+  site.put('media/fog/fog.otio', otio('Fog', names));
+  await site.read(media);
+  return media;
+}
+
 export const SCENARIOS: readonly Scenario[] = [
   {
     name: 'a purge',
@@ -198,11 +208,7 @@ export const SCENARIOS: readonly Scenario[] = [
   {
     name: 'an archive of what is used of its media',
     async set(site) {
-      const media = await site.volume('media');
-      const sounds = CLIPS.map((clip) => `rushes/${clip}.wav`);
-      for (const [i, sound] of sounds.entries()) site.put(`media/fog/${sound}`, wav(20_000 + i * 1000, i + 1));
-      site.put('media/fog/fog.otio', otio('Fog', sounds));
-      await site.read(media);
+      await sounds(site);
       const carrierIds = [await site.carrier('kd-1'), await site.carrier('kd-2')];
       const handles = { value: 2, unit: 'frames' as const, gapSeconds: 0 };
       const scope = { ...USUAL_SCOPE, parts: [], handles };
@@ -214,11 +220,7 @@ export const SCENARIOS: readonly Scenario[] = [
   {
     name: 'an archive of media encoded anew',
     async set(site) {
-      const media = await site.volume('media');
-      const sounds = CLIPS.map((clip) => `rushes/${clip}.wav`);
-      for (const [i, sound] of sounds.entries()) site.put(`media/fog/${sound}`, wav(20_000 + i * 1000, i + 1));
-      site.put('media/fog/fog.otio', otio('Fog', sounds));
-      await site.read(media);
+      await sounds(site);
       const carrierIds = [await site.carrier('kd-1'), await site.carrier('kd-2')];
       const scope = { ...USUAL_SCOPE, parts: [], encode: { used: 'lossless' as const } };
       await addArchive(site.db, { projectId: FOG, carrierIds, folder: 'fog_1', scope, now: NOW() });
@@ -231,6 +233,22 @@ export const SCENARIOS: readonly Scenario[] = [
       const volumeId = await archived(site);
       const [copy] = await site.db.select().from(archiveCopies);
       await addRestore(site.db, { archiveId: 1 as ArchiveId, copyId: copy!.id, volumeId, folder: 'back', now: NOW() });
+      await run(site);
+    },
+  },
+  {
+    name: 'a restoring of what a timeline uses',
+    async set(site) {
+      const volumeId = await sounds(site);
+      const carrierIds = [await site.carrier('kd-1')];
+      await addArchive(site.db, { projectId: FOG, carrierIds, folder: 'fog_1', now: NOW() });
+      await run(site);
+      await workOff(site);
+      const only = { timelines: ['Cut'], bins: [], files: [] };
+      const handles = { value: 2, unit: 'frames' as const, gapSeconds: 0 };
+      const asked = { archiveId: 1 as ArchiveId, copyId: 1, volumeId, folder: 'back', only, handles, now: NOW() };
+      const { bytes, readBytes } = await addRestore(site.db, asked);
+      if (bytes > readBytes * 0.8) throw new Error('The sounds were not cut.');
       await run(site);
     },
   },

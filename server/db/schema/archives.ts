@@ -11,6 +11,7 @@ import {
   varchar,
 } from 'drizzle-orm/mysql-core';
 import { ENCODINGS } from '#core/archive/encoding.ts';
+import type { FileFacts } from '#core/archive/lengths.ts';
 import { amount, at, bytes, id, jsonOf, longPath } from './columns.ts';
 
 export const archives = mysqlTable(
@@ -187,9 +188,18 @@ export const archiveUses = mysqlTable(
   {
     timelineId: amount('timeline_id').notNull(),
     archiveFileId: amount('archive_file_id').notNull(),
+    /** Which frames of it, and what the file says of itself; null for all of it, or where that is not known. */
+    frames: jsonOf<UsedFrames>('frames'),
   },
   (t) => [primaryKey({ columns: [t.timelineId, t.archiveFileId] })],
 );
+
+/** Frames of a file of an archive that a timeline uses, without handles. */
+export interface UsedFrames {
+  file: FileFacts;
+  /** From the first to the one after the last. */
+  ranges: [number, number][];
+}
 
 export const archiveClips = mysqlTable(
   'archive_clips',

@@ -44,12 +44,13 @@ export const steps = mysqlTable(
   (t) => [index('steps_plan').on(t.planId)],
 );
 
-/** Ranges of an item that an archive takes instead of the whole, as they were chosen. */
+/** Ranges of an item that an archive takes, or a restore leaves, instead of the whole, as they were chosen. */
 export const stepParts = mysqlTable(
   'step_parts',
   {
     id: id(),
     stepId: amount('step_id').notNull(),
+    /** Of a restore: a file of the archive. */
     fileId: amount('file_id').notNull(),
     /** In frames of its picture, or of its sound; `to` not included. */
     partFrom: amount('part_from').notNull(),

@@ -1,0 +1,1 @@
+export { loader } from './weight-data.server.ts';

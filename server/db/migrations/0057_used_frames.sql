@@ -1,0 +1,1 @@
+ALTER TABLE `archive_uses` ADD `frames` json;
