@@ -116,8 +116,12 @@ test('one timeline, a bin or a file of an archive is brought back', async () => 
     [['--timeline', 'Reel 9'], /no timeline named Reel 9\. Known are: Cut/],
     [['--bin', 'Day'], /no bin named Day\. Known are: Rushes/],
     [['--file', 'nobody'], /Nothing in fog_1 has “nobody”/],
+    [['--timeline', 'Cut', '--handles', '9x'], /Handles are seconds or frames.*not "9x"/],
+    [['--handles', '1s'], /Used ranges alone are those of timelines, and none is chosen/],
+    [['--station', 'Suite 9'], /not known where Suite 9 has media/],
   ] as const)
     await expect(run('restore', 'fog_1', '--to', 'media', ...args)).rejects.toThrow(words);
+  await expect(run('restore', 'fog_1', '--back', '--handles', '1s')).rejects.toThrow(/go with --to/);
   await expect(run('restore', 'fog_1', '--to', 'moon')).rejects.toThrow(/no volume named moon\. Known are: media/);
 });
 

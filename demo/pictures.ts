@@ -46,9 +46,14 @@ export function film(): Buffer {
   const folder = mkdtempSync(path.join(os.tmpdir(), 'keramion-film-'));
   try {
     const to = path.join(folder, 'film.mp4');
-    const picture = ['-f', 'lavfi', '-i', 'gradients=size=960x540:rate=24:seed=7:speed=0.03:c0=0x2f6f64:c1=0xe3b04b'];
+    const picture = [
+      '-f',
+      'lavfi',
+      '-i',
+      'gradients=size=320x180:rate=24:seed=7:speed=0.03:c0=0x2f6f64:c1=0xe3b04b,scale=960:540',
+    ];
     const sound = ['-f', 'lavfi', '-i', 'sine=frequency=220:sample_rate=48000'];
-    const coded = ['-t', '12', '-c:v', 'libx264', '-preset', 'veryfast', '-pix_fmt', 'yuv420p', '-c:a', 'aac'];
+    const coded = ['-t', '12', '-c:v', 'libx264', '-preset', 'ultrafast', '-pix_fmt', 'yuv420p', '-c:a', 'aac'];
     execFileSync('ffmpeg', ['-v', 'error', '-bitexact', ...picture, ...sound, ...coded, to]);
     return readFileSync(to);
   } finally {

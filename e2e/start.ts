@@ -15,6 +15,7 @@ export default async function start() {
     databasePort: await freePort(),
     databaseUrl: null,
     leaseSeconds: 6,
+    durable: false,
     quiet: true,
   });
   process.env.KERAMION_E2E_DATABASE = started.databaseUrl;

@@ -12,6 +12,8 @@ import { SetupError } from './trouble.ts';
 export interface OwnDatabase {
   url: string;
   port: number;
+  /** Whether what is committed is on the disk before the database says so; until it is stopped. */
+  setDurable(durable: boolean): Promise<void>;
   stop(): Promise<void>;
 }
 
@@ -46,10 +48,11 @@ export async function startDatabase(place: string, options: { port: number; dura
   // A socket's path may have 107 bytes at most, and a data folder may lie deep.
   const socketFolder = path.join(os.tmpdir(), `keramion-db-${process.getuid?.() ?? 0}-${port}`);
   mkdirSync(socketFolder, { recursive: true, mode: 0o700 });
+  const socketPath = path.join(socketFolder, 'socket');
   const log = path.join(folder, 'mariadb.log');
   const server = spawn(
     program('mariadbd'),
-    serverOptions({ data, port, socket: path.join(socketFolder, 'socket'), init, durable: options.durable }),
+    serverOptions({ data, port, socket: socketPath, init, durable: options.durable }),
     {
       stdio: ['ignore', openSync(log, 'a'), openSync(log, 'a')],
       // Its own group: Ctrl-C in the terminal reaches the start command, which stops the database last.
@@ -66,6 +69,11 @@ export async function startDatabase(place: string, options: { port: number; dura
   return {
     url,
     port,
+    setDurable: async (durable) => {
+      const admin = await mysql.createConnection({ socketPath, user: 'root', password });
+      await admin.query(`SET GLOBAL innodb_flush_log_at_trx_commit = ${flushing(durable)}`);
+      await admin.end();
+    },
     stop: async () => {
       await ended(server);
       rmSync(socketFolder, { recursive: true, force: true });
@@ -141,9 +149,11 @@ function serverOptions({ data, port, socket, init, durable }: ServerOptions): st
     '--max-allowed-packet=64M',
     '--skip-log-bin',
     '--performance-schema=0',
-    `--innodb-flush-log-at-trx-commit=${durable ? 1 : 2}`,
+    `--innodb-flush-log-at-trx-commit=${flushing(durable)}`,
   ];
 }
+
+const flushing = (durable: boolean): number => (durable ? 1 : 2);
 
 const initSql = (password: string) =>
   [

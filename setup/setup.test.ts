@@ -1,10 +1,12 @@
 // What goes wrong at the start is told in a sentence that says what to do.
-import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import net from 'node:net';
 import os from 'node:os';
 import path from 'node:path';
+import { contentPool, sumFile } from '#disk/content/content.ts';
 import { freePort, refuseTakenPort, startDatabase } from './mariadb.ts';
 import { configuration } from './start.ts';
+import { buildThreads } from './threads.ts';
 
 let folder: string;
 beforeEach(() => void (folder = mkdtempSync(path.join(os.tmpdir(), 'setup-'))));
@@ -55,4 +57,27 @@ test('what keramion.conf says reaches the processes that are started, under what
     for (const name of Object.keys(process.env)) if (!(name in before)) delete process.env[name];
     Object.assign(process.env, before);
   }
+});
+
+test('threads run from what was built, and from their sources where nothing was', async () => {
+  const before = process.env.KERAMION_THREADS;
+  const file = path.join(folder, 'file');
+  writeFileSync(file, 'some bytes');
+  const sums: string[] = [];
+  const out = path.resolve(`var/threads-${process.pid}`);
+  try {
+    const built = await buildThreads(out);
+    expect(existsSync(path.join(built, 'disk/content/content-thread.mjs'))).toBe(true);
+    for (const where of [built, path.join(folder, 'nothing'), '']) {
+      process.env.KERAMION_THREADS = where;
+      const pool = contentPool(1);
+      sums.push((await sumFile(pool, file, { sha512: false })).xxh64);
+      await pool.end();
+    }
+  } finally {
+    rmSync(out, { recursive: true, force: true });
+    if (before === undefined) delete process.env.KERAMION_THREADS;
+    else process.env.KERAMION_THREADS = before;
+  }
+  expect(new Set(sums).size).toBe(1);
 });

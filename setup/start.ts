@@ -11,6 +11,7 @@ import { connect, disconnect } from '#server/db/connect.ts';
 import { migrate } from '#server/db/migrate.ts';
 import { build } from './build.ts';
 import { freePort, type OwnDatabase, refuseTakenPort, startDatabase } from './mariadb.ts';
+import { buildThreads } from './threads.ts';
 import { SetupError } from './trouble.ts';
 
 export interface StartOptions {
@@ -24,6 +25,8 @@ export interface StartOptions {
   /** An own database server to use instead of one of Keramion's. */
   databaseUrl: string | null;
   leaseSeconds: number;
+  /** False where nothing of it outlives the machine: then the database does not wait for the disk. */
+  durable?: boolean;
   quiet?: boolean;
 }
 
@@ -35,6 +38,7 @@ export interface Started {
 }
 
 export async function startAll(options: StartOptions): Promise<Started> {
+  const { durable = true } = options;
   const say = (text: string) => options.quiet || console.log(text);
   mkdirSync(options.home, { recursive: true });
   await refuseTakenPort(options.port, 'The interface');
@@ -43,11 +47,12 @@ export async function startAll(options: StartOptions): Promise<Started> {
       rmSync(path.join(options.home, part), { recursive: true, force: true });
   const own = options.databaseUrl
     ? null
-    : await startDatabase(path.join(options.home, 'db'), { port: options.databasePort, durable: true });
+    : await startDatabase(path.join(options.home, 'db'), { port: options.databasePort, durable });
   const standIns = options.demo ? await startStandIns(options.home) : null;
   try {
     const databaseUrl = options.databaseUrl ?? own!.url;
-    await prepare(databaseUrl, { ...options, at: standIns?.at ?? null }, say);
+    await buildThreads();
+    await prepare(databaseUrl, { ...options, at: standIns?.at ?? null, own }, say);
     build();
     const started = await startProcesses(databaseUrl, own, options);
     const stop = async () => {
@@ -89,7 +94,7 @@ async function startStandIns(home: string): Promise<{ child: ChildProcess; at: A
 
 async function prepare(
   databaseUrl: string,
-  options: StartOptions & { at: Addresses | null },
+  options: StartOptions & { at: Addresses | null; own: OwnDatabase | null },
   say: (text: string) => void,
 ): Promise<void> {
   const db = connect(databaseUrl, 4);
@@ -103,7 +108,10 @@ async function prepare(
     const site = makeSite(root, now);
     if (site.shrink > 1)
       say(`This file system keeps no holes, so the demo's files are ${site.shrink} times smaller than in real life.`);
+    // What is made from nothing is made again where the machine goes down meanwhile.
+    await options.own?.setDurable(false);
     await registerSite(db, root, { now, at: options.at });
+    await options.own?.setDurable(options.durable ?? true);
     writeFileSync(made, `${JSON.stringify({ made: now.toISOString(), files: site.files, bytes: site.bytes })}\n`);
     say(`Made ${site.files} files that say they hold ${size(site.bytes)}.`);
   } catch (error) {

@@ -4,6 +4,7 @@ import { spawn, spawnSync } from 'node:child_process';
 import { existsSync, mkdirSync, readFileSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import { build } from './build.ts';
+import { buildThreads } from './threads.ts';
 
 interface Part {
   name: string;
@@ -83,6 +84,7 @@ export async function test(): Promise<void> {
   mkdirSync('var', { recursive: true });
   const rooms = ['app', 'bench', 'cli', 'contract', 'core', 'demo', 'disk', 'server', 'setup'];
   const terms = '../shared/tools/check-terms.mjs';
+  await buildThreads();
   const parts = [
     await check('route types', bin('react-router'), ['typegen']),
     // Two at a time, as long as they take.

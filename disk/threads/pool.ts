@@ -1,5 +1,6 @@
 // A few warm worker threads that answer questions of one kind. Heavy work runs there, so that a heartbeat in the main
 // thread never waits for a hash. Called by the walker, the copiers and whoever reads large documents.
+import { existsSync } from 'node:fs';
 import path from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { MessageChannel, type MessagePort, receiveMessageOnPort } from 'node:worker_threads';
@@ -36,6 +37,14 @@ export interface PoolOptions {
   memoryMb?: number;
 }
 
+/** What was built of an entry, and what starts it; null where nothing was. Entries lie in the folder that every process is started in. */
+function built(entry: string): { boot: string; entry: string } | null {
+  const folder = process.env.KERAMION_THREADS;
+  if (!folder) return null;
+  const place = path.join(folder, path.relative(process.cwd(), entry).replace(/\.ts$/, '.mjs'));
+  return existsSync(place) ? { boot: path.join(folder, 'disk/threads/built.mjs'), entry: place } : null;
+}
+
 /** `size` threads running the module at `entry`. End it, or Node waits. */
 export class ThreadPool<Request extends object, Response> {
   private readonly threads: Piscina<Task<Request>, Answered<Response>>;
@@ -50,9 +59,10 @@ export class ThreadPool<Request extends object, Response> {
     { boot = BOOT, alone = false, memoryMb }: PoolOptions = {},
   ) {
     this.alone = alone;
+    const runs = built(entry) ?? { boot, entry };
     this.threads = new Piscina({
-      filename: boot,
-      workerData: { entry },
+      filename: runs.boot,
+      workerData: { entry: runs.entry },
       minThreads: 0,
       maxThreads: size,
       idleTimeout: Infinity,

@@ -172,7 +172,12 @@ function pointsOf(calls: ReadonlyMap<string, number>, { name, turn }: { name: st
   ];
 }
 
-test.each(SCENARIOS.map((scenario, turn) => ({ scenario, turn, name: scenario.name })))(
+/** Here what everything else is built of, and of the rest every second one, the others on the next day: a sweep has them all. */
+const TODAY = Math.floor(Date.now() / 86_400_000);
+const isToday = ({ name, turn }: { name: string; turn: number }): boolean =>
+  WHOLE || POINTS !== undefined || WANTED > 2 || SWEPT_FIRST.test(name) || (turn + TODAY) % 2 === 0;
+
+test.each(SCENARIOS.map((scenario, turn) => ({ scenario, turn, name: scenario.name })).filter(isToday))(
   '$name loses nothing, whatever happens at whichever call',
   async ({ scenario, turn }) => {
     const points = POINTS ?? pointsOf(await callsOf(scenario), { name: scenario.name, turn });
