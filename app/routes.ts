@@ -30,6 +30,7 @@ export default [
   ]),
   route('poster/:fileId', 'shell/poster-data.ts'),
   route('viewing/:fileId', 'shelf/viewing-data.ts'),
+  route('storage/folders', 'storage/folders-data.ts'),
   route('shelf/:archiveId/places', 'shelf/places-data.ts'),
   route('shelf/:archiveId/weight', 'shelf/weight-data.ts'),
   route('projects/export', 'projects/list-data.ts'),

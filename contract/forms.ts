@@ -755,6 +755,13 @@ const volumeTraits = {
   linkMbits: megabits,
 };
 
+/** A folder of this server that somebody looks into. */
+export const folderAsked = z
+  .string()
+  .max(4095, 'The path is longer than 4,095 letters.')
+  .startsWith('/', 'A full path begins with /.')
+  .refine((text) => !text.includes('\0'), 'A path cannot hold that.');
+
 export const placesForm = z.discriminatedUnion('intent', [
   z.object({
     intent: z.literal('add volume'),

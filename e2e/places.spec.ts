@@ -148,3 +148,27 @@ test('a folder that is nobody’s becomes a project', async ({ page }) => {
   await page.getByRole('button', { name: 'Register' }).click();
   await expect(page.getByRole('heading', { level: 1, name: 'Phone Diary' })).toBeVisible();
 });
+
+test('a folder of this server is chosen from what lies there, with what speaks against it', async ({ page }) => {
+  await page.goto('/storage?edit=volume');
+  const field = page.getByLabel('Folder on this server');
+  await field.fill(path.resolve(SITE));
+  await page.getByRole('button', { name: 'Choose a folder' }).click();
+  const dialog = page.getByRole('dialog');
+  await expect(dialog.getByText(/which is registered on its own\. Register a narrower folder\.$/)).toBeVisible();
+  const use = dialog.getByRole('button', { name: 'Use this folder' });
+  await expect(use).toBeDisabled();
+  await dialog.getByRole('button', { name: 'ropewalk-media' }).click();
+  await expect(dialog.getByText(/is registered already, as Ropewalk media\.$/)).toBeVisible();
+  await dialog.getByRole('button', { name: 'tide-tables' }).click();
+  await expect(use).toBeEnabled();
+  const { violations } = await new AxeBuilder({ page }).include('[role=dialog]').analyze();
+  expect(violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html}`)).toEqual([]);
+  await use.click();
+  await expect(field).toHaveValue(path.resolve(SITE, 'ropewalk-media/tide-tables'));
+  await field.fill('/nowhere/at/all');
+  await page.getByRole('button', { name: 'Choose a folder' }).click();
+  await expect(dialog.getByRole('alert')).toHaveText('/nowhere/at/all is not there on this server.');
+  await dialog.getByRole('button', { name: 'Look at all of this server' }).click();
+  await expect(dialog.getByRole('list', { name: 'Folders in it' })).toBeVisible();
+});

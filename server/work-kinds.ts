@@ -16,6 +16,7 @@ import { putBesideWork } from './snapshots/put-beside.ts';
 import { snapshotWork } from './snapshots/taking.ts';
 import { weighWork } from './steps/archive-parts.ts';
 import { tidyWork } from './steps/tidy.ts';
+import { listFoldersWork } from './stores/folder-list.ts';
 import { changeVolumeWork, registerCarrierWork, registerVolumeWork } from './stores/register.ts';
 
 const kinds = new Registry<WorkKind>('kind of work');
@@ -30,6 +31,7 @@ addWorkKind(makeFoldersWork);
 addWorkKind(registerVolumeWork);
 addWorkKind(registerCarrierWork);
 addWorkKind(changeVolumeWork);
+addWorkKind(listFoldersWork);
 addWorkKind(tidyWork);
 addWorkKind(checkWork);
 addWorkKind(ownBackupWork);

@@ -5,6 +5,7 @@ import { size } from '#core/wording/amounts.ts';
 import { Checkbox } from '../ui/checkbox';
 import { Fold } from '../ui/fold';
 import { Ticks } from '../ui/menu';
+import { OneOf } from '../ui/one-of';
 import {
   Bar,
   Button,
@@ -21,6 +22,7 @@ import {
 } from '../ui/parts';
 import { Select } from '../ui/select';
 import { Sheet } from '../ui/sheet';
+import { Slider } from '../ui/slider';
 import { Table } from '../ui/table';
 import { tell } from '../ui/toasts';
 
@@ -81,6 +83,8 @@ const OPTIONS = ['documentaries', 'features', LONG];
 function Choices() {
   const [ticks, setTicks] = useState<Set<string>>(new Set(['state']));
   const [checked, setChecked] = useState(true);
+  const [one, setOne] = useState('all');
+  const [least, setLeast] = useState(4);
   const options = OPTIONS.map((one) => <option key={one}>{one}</option>);
   return (
     <Card title="Choices">
@@ -94,6 +98,19 @@ function Choices() {
         <Select aria-label="A select, disabled" disabled className={`${inputLook} !w-44`}>
           {options}
         </Select>
+      </Row>
+      <Row of="one of">
+        <OneOf
+          label="How much"
+          values={['all', 'some', LONG].map((key) => ({ key, words: key }))}
+          chosen={one}
+          onChoose={setOne}
+        />
+      </Row>
+      <Row of="slider">
+        <div className="w-64">
+          <Slider words={`At least ${least} GB`} value={least} most={10} onChange={setLeast} />
+        </div>
       </Row>
       <Row of="check box">
         <Checkbox label="Checked" checked={checked} onChange={setChecked} />

@@ -13,6 +13,7 @@ import { useFrame } from '../shell/use-frame';
 import { BeforeAfter, Button, Card, Chip, Empty, LevelMark, Said, Sentence } from '../ui/parts';
 import { useLens, useTo } from '../shell/links';
 import { Checkbox } from '../ui/checkbox';
+import { Slider } from '../ui/slider';
 import { type Column, Table } from '../ui/table';
 
 export { loader, action } from './caches.server.ts';
@@ -106,20 +107,12 @@ function Choices({ age, byAge, least, onLeast }: ChoicesProps) {
           ))}
         </div>
       </div>
-      <label className="block text-[13px] text-ink-2">
-        Folders of at least {least === 0 ? 'any size' : size(least * 1e6)}
-        <input
-          type="range"
-          min={0}
-          max={10}
-          step={1}
-          value={least === 0 ? 0 : Math.round(Math.log10(least) * 2) + 1}
-          onChange={(event) =>
-            onLeast(event.target.value === '0' ? 0 : Math.round(10 ** ((Number(event.target.value) - 1) / 2)))
-          }
-          className="mt-1 w-full accent-accent"
-        />
-      </label>
+      <Slider
+        words={`Folders of at least ${least === 0 ? 'any size' : size(least * 1e6)}`}
+        value={least === 0 ? 0 : Math.round(Math.log10(least) * 2) + 1}
+        most={10}
+        onChange={(step) => onLeast(step === 0 ? 0 : Math.round(10 ** ((step - 1) / 2)))}
+      />
     </div>
   );
 }

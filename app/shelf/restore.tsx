@@ -1,5 +1,4 @@
 // Bringing an archive back to a volume, or one timeline, a bin or single files of it: asked for in a dialog, added to the plan.
-import clsx from 'clsx';
 import { Dialog } from 'radix-ui';
 import { useEffect, useRef, useState } from 'react';
 import { useFetcher } from 'react-router';
@@ -10,6 +9,7 @@ import type { Answer } from '../lib/answer';
 import { openTray } from '../shell/open-tray';
 import { useFrame } from '../shell/use-frame';
 import { Button, Field, inputLook, Said } from '../ui/parts';
+import { OneOf } from '../ui/one-of';
 import { Select } from '../ui/select';
 
 interface Portion {
@@ -78,15 +78,10 @@ export function Restore(props: RestoreProps) {
 
 function Asking({ archive, copy, portions, ticked = [], onReview }: RestoreProps & { onReview: () => void }) {
   const fetcher = useFetcher<Answer>();
-  const [which, setWhich] = useState<Which>(ticked.length > 0 ? 'files' : 'all');
-  const [names, setNames] = useState<ReadonlySet<string>>(new Set());
+  const { which, choose, names, setNames, offered, sum, only, isNone } = useChoice({ archive, portions, ticked });
   const [isBack, setBack] = useState(false);
-  const offered = which === 'timelines' || which === 'bins' ? (portions?.[which] ?? []) : [];
-  const chosen = offered.filter((one) => names.has(one.name));
-  const sum = sumOf(which, { archive, chosen, ticked });
-  const only = onlyOf(which, { chosen, ticked });
-  const isNone = which !== 'all' && sum.files === 0;
-  const [handles, setHandles] = useState('');
+  const [around, setAround] = useState('');
+  const isInRanges = which === 'timelines' && !isBack && !isNone;
   const isNamed = which === 'timelines' || which === 'bins';
   const onlyText = only ? JSON.stringify(only) : '';
   const weighed = useWeight(archive.archiveId, { only: onlyText, isAsked: isNamed && !isNone });
@@ -99,25 +94,24 @@ function Asking({ archive, copy, portions, ticked = [], onReview }: RestoreProps
         <input type="hidden" name="archiveId" value={archive.archiveId} />
         <input type="hidden" name="copyId" value={copy.copyId} />
         {only && <input type="hidden" name="only" value={onlyText} />}
-        {portions && (
-          <WhichChoice
-            {...{ which, portions, ticked: ticked.length }}
-            onChoose={(next) => {
-              setWhich(next);
-              setNames(new Set());
-            }}
-          />
-        )}
+        {portions && <WhichChoice {...{ which, portions, ticked: ticked.length }} onChoose={choose} />}
         {offered.length > 0 && <Portions offered={offered} names={names} onNames={setNames} />}
         {!(isBack && places) && (
           <Weight
             {...{ which, isNone, sum, copy }}
-            weighed={isBack ? weighed?.whole : weighed?.[handles === '' ? 'whole' : 'ranges']}
+            weighed={weighed?.[isInRanges && around !== '' ? 'ranges' : 'whole']}
             bytesPerSecond={portions?.bytesPerSecond}
           />
         )}
-        {which === 'timelines' && !isBack && !isNone && <HowMuch {...{ weighed, handles }} onChoose={setHandles} />}
-        {portions && <Where isBack={isBack} onChoose={setBack} />}
+        {isInRanges && <HowMuch weighed={weighed} handles={around} onChoose={setAround} />}
+        {portions && (
+          <OneOf
+            label="Where it goes"
+            values={WHERE}
+            chosen={isBack ? 'back' : 'new'}
+            onChoose={(key) => setBack(key === 'back')}
+          />
+        )}
         {isBack ? (
           <InPlaces places={places} copy={copy} bytesPerSecond={portions?.bytesPerSecond} />
         ) : (
@@ -133,6 +127,21 @@ function Asking({ archive, copy, portions, ticked = [], onReview }: RestoreProps
       </fetcher.Form>
     </>
   );
+}
+
+/** How much of it is wanted. */
+function useChoice({ archive, portions, ticked = [] }: Pick<RestoreProps, 'archive' | 'portions' | 'ticked'>) {
+  const [which, setWhich] = useState<Which>(ticked.length > 0 ? 'files' : 'all');
+  const [names, setNames] = useState<ReadonlySet<string>>(new Set());
+  const offered = which === 'timelines' || which === 'bins' ? (portions?.[which] ?? []) : [];
+  const chosen = offered.filter((one) => names.has(one.name));
+  const sum = sumOf(which, { archive, chosen, ticked });
+  const only = onlyOf(which, { chosen, ticked });
+  const choose = (next: Which) => {
+    setWhich(next);
+    setNames(new Set());
+  };
+  return { which, choose, names, setNames, offered, sum, only, isNone: which !== 'all' && sum.files === 0 };
 }
 
 interface ButtonsProps {
@@ -237,24 +246,9 @@ function HowMuch({ weighed, handles, onChoose }: HowMuchProps) {
 }
 
 const WHERE = [
-  { isBack: false, words: 'To a new folder' },
-  { isBack: true, words: 'Where it was' },
-];
-
-function Where({ isBack, onChoose }: { isBack: boolean; onChoose: (isBack: boolean) => void }) {
-  return (
-    <div role="radiogroup" aria-label="Where it goes" className="flex flex-wrap gap-1">
-      {WHERE.map((one) => (
-        <Radio
-          key={one.words}
-          isChosen={one.isBack === isBack}
-          words={one.words}
-          onChoose={() => onChoose(one.isBack)}
-        />
-      ))}
-    </div>
-  );
-}
+  { key: 'new', words: 'To a new folder' },
+  { key: 'back', words: 'Where it was' },
+] as const;
 
 /** More than that does not go into an address. */
 const LONGEST = 6000;
@@ -414,30 +408,7 @@ function WhichChoice({ which, portions, ticked, onChoose }: WhichProps) {
     ...(portions.bins.length > 0 ? [{ key: 'bins' as const, words: 'By bin' }] : []),
     ...(ticked > 0 ? [{ key: 'files' as const, words: counted(ticked, 'file') }] : []),
   ];
-  return (
-    <div role="radiogroup" aria-label="How much of it" className="flex flex-wrap gap-1">
-      {offered.map(({ key, words }) => (
-        <Radio key={key} isChosen={which === key} words={words} onChoose={() => onChoose(key)} />
-      ))}
-    </div>
-  );
-}
-
-function Radio({ isChosen, words, onChoose }: { isChosen: boolean; words: string; onChoose: () => void }) {
-  return (
-    <button
-      type="button"
-      role="radio"
-      aria-checked={isChosen}
-      onClick={onChoose}
-      className={clsx(
-        'rounded-md border px-2.5 py-1 text-[13px]',
-        isChosen ? 'border-accent bg-accent-wash font-semibold text-accent-deep' : 'border-line text-ink-2',
-      )}
-    >
-      {words}
-    </button>
-  );
+  return <OneOf label="How much of it" values={offered} chosen={which} onChoose={onChoose} />;
 }
 
 interface PortionsProps {

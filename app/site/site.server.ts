@@ -5,6 +5,7 @@ import { siteSentence } from '#core/wording/lenses.ts';
 import type { Forecast } from '#core/forecast/forecast.ts';
 import { causesOfGrowth } from '#server/readings/growth.ts';
 import { bringBack, postpone, postponedNow } from '#server/site/postponed.ts';
+import { firstSteps } from '#server/site/first-steps.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { siteForm } from '#contract/forms.ts';
 import { answer, volumesAsked } from '../answer.server';
@@ -26,7 +27,11 @@ export async function loader({ request }: Route.LoaderArgs) {
   const volumes = only.length > 0 ? all.filter((volume) => only.includes(volume.volumeId)) : all;
   const ids = volumes.map((volume) => volume.volumeId);
   const today = Math.floor(Date.now() / 86_400_000);
-  const [known, causes] = await Promise.all([knownOf(db(), { all, volumes, only, today }), causesOfGrowth(db(), ids)]);
+  const [known, causes, steps] = await Promise.all([
+    knownOf(db(), { all, volumes, only, today }),
+    causesOfGrowth(db(), ids),
+    firstSteps(db()),
+  ]);
   const { projects, strays, growing, forecastOf } = known;
   const [every, later] = await Promise.all([decisionsOf(db(), known), postponedNow(db(), new Date())]);
   const decisions = every.filter(({ key }) => !later.has(key));
@@ -44,6 +49,7 @@ export async function loader({ request }: Route.LoaderArgs) {
       decisions: decisions.length,
     }),
     decisions,
+    steps,
     // What is put off and no longer true is not told.
     later: every.flatMap(({ key, what }) => (later.has(key) ? [{ ...later.get(key)!, what }] : [])),
     nowMs: Date.now(),

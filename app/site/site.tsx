@@ -11,6 +11,7 @@ import { Weight } from '../shell/plan-sheet';
 import type { Answer } from '../lib/answer';
 import { openTray } from '../shell/open-tray';
 import { Fold } from '../ui/fold';
+import { FirstSteps, isBeginning } from './first-steps';
 import { Button, buttonLook, Card, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 
 export { action, loader } from './site.server.ts';
@@ -24,20 +25,18 @@ export default function Site({ loaderData }: Route.ComponentProps) {
           Last night and tonight
         </Link>
       </div>
+      {isBeginning(loaderData.steps) && <FirstSteps done={loaderData.steps} />}
       <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,7fr)_minmax(0,5fr)] gap-4">
         <Card
           title="Needs a decision"
           aside={loaderData.decisions.length > 6 ? `${loaderData.decisions.length}, scroll for more` : undefined}
         >
-          {loaderData.volumes.length === 0 ? (
-            <div className="py-6 text-center">
-              <p className="mb-3 text-ink-2">Register the first volume, and it is read at once.</p>
-              <Link to="/storage" className={buttonLook('first')}>
-                Register a volume
-              </Link>
-            </div>
-          ) : loaderData.decisions.length === 0 ? (
-            <Empty>Nothing waits for a decision.</Empty>
+          {loaderData.decisions.length === 0 ? (
+            <Empty>
+              {loaderData.volumes.length === 0
+                ? 'What fills up, strays, or is not safe will be told here, each with the step to take.'
+                : 'Nothing waits for a decision.'}
+            </Empty>
           ) : (
             <Decisions list={loaderData.decisions} />
           )}

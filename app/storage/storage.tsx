@@ -10,6 +10,7 @@ import { useFrame } from '../shell/use-frame';
 import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { type Column, Table } from '../ui/table';
 import { Select } from '../ui/select';
+import { FolderField } from './folder-field';
 
 export { loader, action } from './storage.server.ts';
 
@@ -234,9 +235,7 @@ function Fields({ volume }: { volume?: Volume }) {
       <Field label="Name">
         <input name="name" className={inputLook} defaultValue={volume?.name} maxLength={60} required />
       </Field>
-      <Field label="Folder on this server">
-        <input name="path" className={`${inputLook} path`} defaultValue={volume?.path} required />
-      </Field>
+      <FolderField name="path" label="Folder on this server" initial={volume?.path} />
       <div className="grid grid-cols-2 gap-3">
         <Field label="Duty">
           <Select name="duty" className={inputLook} defaultValue={volume?.duty ?? 'source'}>
@@ -339,17 +338,21 @@ function AddCarrier({ kinds }: { kinds: Data['kinds'] }) {
         <Field label="Where it is kept">
           <input name="place" className={inputLook} maxLength={60} required />
         </Field>
-        {kind?.fields.map((field) => (
-          <Field key={field.name} label={field.label} hint={field.hint}>
-            <input
-              name={`setting.${field.name}`}
-              type={field.secret ? 'password' : 'text'}
-              autoComplete="off"
-              className={`${inputLook} path`}
-              required={!field.optional}
-            />
-          </Field>
-        ))}
+        {kind?.fields.map((field) =>
+          field.isFolder ? (
+            <FolderField key={field.name} name={`setting.${field.name}`} label={field.label} hint={field.hint} />
+          ) : (
+            <Field key={field.name} label={field.label} hint={field.hint}>
+              <input
+                name={`setting.${field.name}`}
+                type={field.secret ? 'password' : 'text'}
+                autoComplete="off"
+                className={`${inputLook} path`}
+                required={!field.optional}
+              />
+            </Field>
+          ),
+        )}
         <Field label="Capacity in GB">
           <input name="capacity" inputMode="decimal" className={inputLook} placeholder="measured" />
         </Field>

@@ -6,6 +6,17 @@ import type { CarrierFacts } from '#core/archive/carrier-facts.ts';
 import type { ReadAt } from '#core/archive/containers/container.ts';
 import type { z } from 'zod';
 
+/** What is asked of one when it is registered. */
+export interface CarrierField {
+  name: string;
+  label: string;
+  hint?: string;
+  optional?: boolean;
+  secret?: boolean;
+  /** It is a folder of the machine that reaches it. */
+  isFolder?: boolean;
+}
+
 export interface CarrierKind<Settings extends object = object> {
   readonly kind: string;
   /** As people call it. */
@@ -13,7 +24,7 @@ export interface CarrierKind<Settings extends object = object> {
   /** What somebody has to say to register one. Parsed whenever it is read back. */
   readonly settings: z.ZodType<Settings>;
   /** What a form asks for, by the names in its settings. */
-  readonly fields: readonly { name: string; label: string; hint?: string; optional?: boolean; secret?: boolean }[];
+  readonly fields: readonly CarrierField[];
   /** Address of its own module, whose default export it is: threads load it from there. */
   readonly module: string;
   /** False: what was written is never written on, and archives that are one file cannot be put there. */

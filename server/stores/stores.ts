@@ -112,6 +112,12 @@ async function placeForVolume(
 
 /** One disk under two paths would be counted, and cleared, twice: places are compared by what they lead to. */
 async function refuseOverlap(db: Database, root: string): Promise<void> {
+  const trouble = await overlapOf(db, root);
+  if (trouble !== null) throw new Refused(`${trouble} Nothing was registered.`);
+}
+
+/** What is registered and lies at the same place, or in it, in a sentence; null where nothing does. */
+export async function overlapOf(db: Database, root: string): Promise<string | null> {
   const own = realPath(root);
   const registered = [
     ...(await db.select({ name: volumes.name, path: volumes.path }).from(volumes).where(isNull(volumes.retiredAt))),
@@ -126,14 +132,12 @@ async function refuseOverlap(db: Database, root: string): Promise<void> {
       there.state === 'reachable' &&
       here.device === there.device &&
       here.inode === there.inode;
-    if (real === own || isSame)
-      throw new Refused(`${root} is registered already, as ${other.name}. Nothing was registered.`);
+    if (real === own || isSame) return `${root} is registered already, as ${other.name}.`;
     // A volume inside a volume is walked once, as its own; one around another would count its files twice.
     if (liesIn(real.slice(1), own.slice(1)))
-      throw new Refused(
-        `${root} holds ${other.name}, which is registered on its own. Register a narrower folder. Nothing was registered.`,
-      );
+      return `${root} holds ${other.name}, which is registered on its own. Register a narrower folder.`;
   }
+  return null;
 }
 
 /** A copy of a disk carries its identity along: the two could not be told apart. */

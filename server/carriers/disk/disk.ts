@@ -26,7 +26,7 @@ export const disk = carrierKind<Settings>({
   kind: 'disk',
   name: 'disk',
   settings,
-  fields: [{ name: 'folder', label: 'Folder on this server', hint: 'Where the disk is mounted.' }],
+  fields: [{ name: 'folder', label: 'Folder on this server', hint: 'Where the disk is mounted.', isFolder: true }],
   module: import.meta.url,
   describe: ({ folder }) => folder,
   at: (_settings, folder) => ({ folder }),

@@ -1,0 +1,1 @@
+export { loader } from './folders-data.server.ts';
