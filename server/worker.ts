@@ -58,6 +58,8 @@ export interface WorkerOptions {
   assesses?: boolean;
   /** Where this worker finds stores that are not where they are registered. */
   paths?: OwnPaths;
+  /** The time of day for its work, where it is not this machine's. */
+  clock?: () => Date;
 }
 
 export const newPools = (): Pools => ({
@@ -109,7 +111,8 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
   const claims = claimsOf(db, options);
   const begin = (job: Job): void => {
     const paths = pathsIn(reach);
-    const context = new JobContext({ db, job, pools, leaseSeconds: options.leaseSeconds, paths });
+    const { leaseSeconds, clock } = options;
+    const context = new JobContext({ db, job, pools, leaseSeconds, paths, clock });
     const ended = runJob(context, db, options.log).then(() => claims.ended(job));
     // What it had may be what others waited for.
     const gone = () => void (idle = !running.delete(job.id));

@@ -27,6 +27,8 @@ let workers = 0;
 export class TestSite {
   readonly root = mkdtempSync(path.join(os.tmpdir(), 'site-'));
   readonly pools = pools;
+  /** The time of day for work, where it is to be another. */
+  clock?: () => Date;
   /** False for a test that forges what the check is there to find. */
   checked = true;
   private constructor(readonly database: TestDatabase) {}
@@ -115,6 +117,7 @@ export class TestSite {
       log: pino({ level: 'silent' }),
       pools: this.pools,
       assesses: false,
+      clock: this.clock,
     });
   }
 

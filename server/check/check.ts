@@ -1,10 +1,11 @@
 // The check of everything that Keramion says: sums against files, the ledger's chain and its items, private folders, and
 // the catalogue against the disks. Run weekly, by `keramion check`, and whenever somebody asks. What it finds is kept for
 // the Site lens until the next check finds nothing.
-import { and, asc, eq, gt, isNull, isNotNull, sql } from 'drizzle-orm';
+import { and, asc, desc, eq, gt, isNull, isNotNull, sql } from 'drizzle-orm';
 import type { RowDataPacket } from 'mysql2/promise';
 import { z } from 'zod';
-import { isMissing, isUnchanged, look } from '#disk/facts.ts';
+import { sumFile } from '#disk/content/content.ts';
+import { codeOf, isMissing, isUnchanged, look } from '#disk/facts.ts';
 import { OutsideError, type CataloguedNames, placeOfFile } from '#disk/paths.ts';
 import type { PrivateUse } from '#disk/private-names.ts';
 import type { Root } from '#disk/root.ts';
@@ -12,6 +13,7 @@ import { type Database, type Db, inTransaction } from '../db/connect.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { receipts } from '../db/schema/receipts.ts';
 import { site } from '../db/schema/site.ts';
+import { snapshots } from '../db/schema/snapshots.ts';
 import { volumes } from '../db/schema/stores.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { endJob, enqueue } from '../runtime/queue.ts';
@@ -21,7 +23,7 @@ import { endAfter, workKind } from '../runtime/work-kind.ts';
 import { leftoversOn } from '../steps/tidy.ts';
 import { checkSums } from './sums.ts';
 
-export const FOUND_IN = ['sums', 'ledger', 'private folders', 'disks'] as const;
+export const FOUND_IN = ['sums', 'ledger', 'private folders', 'snapshots', 'disks'] as const;
 export interface Finding {
   in: (typeof FOUND_IN)[number];
   detail: string;
@@ -91,6 +93,43 @@ async function checkPrivate(context: JobContext): Promise<Finding[]> {
       findings.push({ in: 'private folders', detail: `${volume.name}: ${name} is nothing of this site` });
   }
   return findings;
+}
+
+/** Every snapshot that is said to be kept lies where it was put and reads as it was taken; of many, the youngest where not all are read. */
+async function checkSnapshots(context: JobContext, whole: boolean): Promise<Finding[]> {
+  const findings: Finding[] = [];
+  for (const volume of await volumesInUse(context.db)) {
+    const root = await context.root(volume.id);
+    if (!root) continue;
+    const rows = context.db
+      .select()
+      .from(snapshots)
+      .where(and(eq(snapshots.onVolumeId, volume.id), eq(snapshots.state, 'kept')))
+      .orderBy(desc(snapshots.id));
+    for (const [i, row] of (whole ? await rows : await rows.limit(SAMPLE)).entries()) {
+      if (i % 50 === 0) await context.checkIn();
+      const why = await wrongSnapshot(context, root, row);
+      if (why !== null)
+        findings.push({ in: 'snapshots', detail: `${volume.name}: the snapshot of ${row.name} in ${row.path} ${why}` });
+    }
+  }
+  return findings;
+}
+
+async function wrongSnapshot(
+  context: JobContext,
+  root: Root,
+  { path, sizeBytes, xxh64 }: typeof snapshots.$inferSelect,
+): Promise<string | null> {
+  try {
+    const { stop } = context;
+    const read = await sumFile(context.pools.content, root.placeText(path), { sha512: false, stop });
+    return read.sizeBytes === sizeBytes && read.xxh64 === xxh64 ? null : 'is not what was taken';
+  } catch (error) {
+    context.check();
+    if (error instanceof OutsideError || isMissing(error)) return 'is not there any more';
+    return `cannot be read (${codeOf(error)})`;
+  }
 }
 
 const volumesInUse = (db: Db) => db.select().from(volumes).where(isNull(volumes.retiredAt)).orderBy(volumes.id);
@@ -168,6 +207,8 @@ async function run(context: JobContext, { repair, whole }: z.infer<typeof params
     const ledger = await checkLedger(context.db);
     context.rename('checking private folders');
     const own = await checkPrivate(context);
+    context.rename('checking snapshots');
+    const taken = await checkSnapshots(context, whole);
     context.rename('checking disks');
     const { looked, findings } = await checkDisks(context, whole);
     const result: CheckResult = {
@@ -178,6 +219,7 @@ async function run(context: JobContext, { repair, whole }: z.infer<typeof params
         ...sums.map(({ sum, detail }) => ({ in: 'sums' as const, detail: `${sum}: ${detail}` })),
         ...ledger,
         ...own,
+        ...taken,
         ...findings,
       ].slice(0, MOST_TOLD),
     };

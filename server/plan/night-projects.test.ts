@@ -4,17 +4,19 @@ import { readdirSync, readFileSync, renameSync, rmSync } from 'node:fs';
 import path from 'node:path';
 import { asc, desc, eq } from 'drizzle-orm';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
-import { otio, TestSite } from '#test/site.ts';
+import { otio, TestSite, until } from '#test/site.ts';
 import { earlierArchives } from '../archives/base.ts';
 import { setHold } from '../archives/keeping.ts';
 import { projectNights, setProjectNight } from '../archives/project-nights.ts';
 import { archiveRows } from '../archives/shelf.ts';
-import { archiveCopies, archives } from '../db/schema/archives.ts';
+import { archiveCopies, archives, copyFiles } from '../db/schema/archives.ts';
+import { jobs } from '../db/schema/jobs.ts';
 import { projects } from '../db/schema/projects.ts';
 import { receipts } from '../db/schema/receipts.ts';
 import { undoReceipt } from '../ledger/undo.ts';
 import { tonightOf } from '../nights/tonight.ts';
 import { projectRows } from '../projects/projects.ts';
+import { addArchive } from '../steps/archive.ts';
 import { addRestore } from '../steps/restore.ts';
 import { archiveAtNight } from './night-projects.ts';
 
@@ -51,6 +53,7 @@ beforeEach(async () => {
 afterEach(() => site.close());
 
 async function runAt(now: Date): Promise<string> {
+  site.clock = () => now;
   await site.look();
   const begun = await archiveAtNight(site.db, now);
   if (begun > 0) expect(await site.workOff()).toMatchObject({ state: 'done', trouble: null });
@@ -189,4 +192,52 @@ test('what it wants is in the ledger and can be undone; one copy of a night is w
   await expect(
     setProjectNight(site.db, { projectId: FOG, rule: { carrierId: 99 as CarrierId, anewDays: 30, keepDays: 0 } }, by),
   ).rejects.toThrow(/no such carrier/);
+});
+
+test('a night that is too short ends when people come, keeps what it wrote, and goes on the next night', async () => {
+  for (let i = 0; i < 30; i++) site.put(`media/fog/rushes/n${i}.mov`, `n${i} `.repeat(2000));
+  save('fog.otio', ['a', 'b', ...Array.from({ length: 30 }, (_, i) => `n${i}`)]);
+  await site.read(volume);
+  // Five o'clock comes after a few files.
+  let asked = 0;
+  const [late, morning] = [night(1), new Date(night(1).getTime() + 2.5 * 3_600_000)];
+  site.clock = () => (asked++ < 8 ? late : morning);
+  await site.look();
+  expect(await archiveAtNight(site.db, late)).toBe(1);
+  const worker = site.worker();
+  const job = async () => (await site.db.select().from(jobs).orderBy(desc(jobs.id)).limit(1))[0]!;
+  await until(async () => (await job()).notBefore !== null && (await job()).state === 'queued');
+  expect(await job()).toMatchObject({ phase: 'waits for the next night', trouble: null });
+  expect((await job()).notBefore!.getHours()).toBe(1);
+  expect((await job()).notBefore!.getTime()).toBeGreaterThan(morning.getTime());
+  const written = (await site.db.select().from(copyFiles)).filter((row) => row.state === 'read back');
+  expect(written.length).toBeGreaterThan(0);
+  expect(written.length).toBeLessThan(30);
+  await worker.stop();
+  expect(await sealed()).toEqual([]);
+
+  // The next night goes on with it, and begins no other.
+  await site.look();
+  expect(await archiveAtNight(site.db, night(2))).toBe(0);
+  expect((await projectNights(site.db, FOG))[0]!.ran!.said).toMatch(/was not done when the night ended, and goes on/);
+  site.clock = () => night(2);
+  await site.db.update(jobs).set({ notBefore: null });
+  expect(await site.workOff()).toMatchObject({ state: 'done', trouble: null });
+  const [one] = await sealed();
+  expect(one).toMatchObject({ night: true, gaps: 0 });
+  expect(mediaOn(one!.folder)).toHaveLength(32);
+});
+
+test('what somebody begins by day, and what is no night, goes on by day', async () => {
+  site.clock = () => night(1);
+  await site.look();
+  expect(await archiveAtNight(site.db, night(1))).toBe(1);
+  expect(await site.workOff()).toMatchObject({ state: 'done', trouble: null });
+  const day = new Date(night(1).getTime() + 9 * 3_600_000);
+  site.clock = () => day;
+  site.put('media/fog/rushes/c.mov', 'c '.repeat(30_000));
+  await site.read(volume);
+  await addArchive(site.db, { projectId: FOG, carrierIds: [carrier], folder: 'fog_by_day', now: night(1) });
+  await site.runPlan();
+  expect(await site.workOff()).toMatchObject({ state: 'done', trouble: null });
 });

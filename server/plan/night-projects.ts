@@ -52,6 +52,14 @@ export async function letNightsGo(db: Database, night: KeptNight, now: Date): Pr
 /** Begins one, where there is anything new. What came of it, or why nothing did, is noted with it. */
 export async function runNight(db: Database, night: KeptNight, now: Date): Promise<boolean> {
   const { projectId } = night;
+  const open = await unfinished(db, projectId);
+  if (open !== null) {
+    await noteRan(db, projectId, {
+      atMs: now.getTime(),
+      said: `${open} was not done when the night ended, and goes on.`,
+    });
+    return false;
+  }
   let said: string;
   let isBegun = false;
   try {
@@ -80,6 +88,16 @@ export async function runNight(db: Database, night: KeptNight, now: Date): Promi
   }
   await noteRan(db, projectId, { atMs: now.getTime(), said: said.slice(0, 500) });
   return isBegun;
+}
+
+/** A night that ended before it was written. */
+async function unfinished(db: Db, projectId: ProjectId): Promise<string | null> {
+  const [open] = await db
+    .select({ folder: archives.folder })
+    .from(archives)
+    .where(and(eq(archives.projectId, projectId), eq(archives.night, true), eq(archives.state, 'writing')))
+    .limit(1);
+  return open?.folder ?? null;
 }
 
 async function nightArchive(

@@ -1,7 +1,8 @@
 // What a running job has at hand: a database in which everything it writes is guarded by its lease, the threads, the
 // volumes it reaches, its private names, its progress and the flag that stops it. One heartbeat a second prolongs the
 // lease and tells bytes and rate.
-import { eq, sql } from 'drizzle-orm';
+import { eq, type SQL, sql } from 'drizzle-orm';
+import { isNight, tonight } from '#core/nights/nights.ts';
 import type { ContentPool } from '#disk/content/content.ts';
 import type { DocumentPool } from '#disk/documents/documents.ts';
 import type { CarrierPool } from '../carriers/copying.ts';
@@ -58,6 +59,8 @@ export interface ContextOptions {
   pools: Pools;
   leaseSeconds: number;
   paths: StorePaths;
+  /** The time of day, where it is not this machine's. */
+  clock?: () => Date;
 }
 
 export class JobContext {
@@ -83,7 +86,7 @@ export class JobContext {
     this.db = guarded(options.db, (tx) => this.holdLease(tx));
   }
 
-  now = (): Date => new Date();
+  now = (): Date => this.options.clock?.() ?? new Date();
 
   start(): void {
     this.timer = setInterval(() => void this.renew(), Math.min(1000, (this.options.leaseSeconds * 1000) / 4));
@@ -207,13 +210,23 @@ export class JobContext {
    */
   async putOff(phase: string): Promise<never> {
     const ms = Math.min(PUT_OFF_MS * 2 ** Math.min(this.job.attempts, 20), MOST_PUT_OFF_MS);
+    return this.wait(phase, sql`UTC_TIMESTAMP(3) + INTERVAL ${ms * 1000} MICROSECOND`);
+  }
+
+  /** When work that was begun at night goes on, once people come; null while it is night, and for all other work. */
+  nextNight(): Date | null {
+    const now = this.now();
+    return isNight(this.job.createdAt) && !isNight(now) ? new Date(tonight(now).fromMs) : null;
+  }
+
+  /** The same until a moment that is known. Throws Waits. */
+  putOffUntil(at: Date, phase: string): Promise<never> {
+    return this.wait(phase, at);
+  }
+
+  private async wait(phase: string, notBefore: Date | SQL): Promise<never> {
     this.beat.phase = phase;
-    await this.transaction((tx) =>
-      tx
-        .update(jobs)
-        .set({ phase, notBefore: sql`UTC_TIMESTAMP(3) + INTERVAL ${ms * 1000} MICROSECOND` })
-        .where(eq(jobs.id, this.job.id)),
-    );
+    await this.transaction((tx) => tx.update(jobs).set({ phase, notBefore }).where(eq(jobs.id, this.job.id)));
     throw new Waits(phase);
   }
 

@@ -6,6 +6,7 @@ import path from 'node:path';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { type ProjectSnapshots, projectSnapshots, type SnapshotRule, snapshotRule } from '#core/snapshots/snapshots.ts';
 import { otio, TestSite } from '#test/site.ts';
+import { askToCheck, lastCheck } from '../check/check.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { projects } from '../db/schema/projects.ts';
 import { receipts } from '../db/schema/receipts.ts';
@@ -339,4 +340,23 @@ test('a project has its own rule: how often, how long, or none; it is undone fro
   await expect(setProjectSnapshots(site.db, { projectId: 99 as ProjectId, rule: null }, by)).rejects.toThrow(
     'There is no such project',
   );
+});
+
+test('the check reads every snapshot: one that rotted, and one that is gone, are told by name', async () => {
+  await pass(BEGIN + 10 * MINUTE);
+  write(3, BEGIN + 30 * MINUTE);
+  await pass(BEGIN + 40 * MINUTE);
+  const found = async () => {
+    await askToCheck(site.db, { who: 'Mara', now: new Date() });
+    expect(await site.workOff()).toMatchObject({ state: 'done', trouble: null });
+    return (await lastCheck(site.db))!.findings.filter((one) => one.in === 'snapshots').map((one) => one.detail);
+  };
+  expect(await found()).toEqual([]);
+  const [first, second] = await kept();
+  writeFileSync(at('safe', first!.path), 'x'.repeat(first!.sizeBytes));
+  rmSync(at('safe', second!.path));
+  expect(await found()).toEqual([
+    `safe: the snapshot of fog.otio in ${second!.path} is not there any more`,
+    `safe: the snapshot of fog.otio in ${first!.path} is not what was taken`,
+  ]);
 });

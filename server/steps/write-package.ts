@@ -89,7 +89,10 @@ async function writeItems(writing: Writing, items: readonly Item[]): Promise<Out
   const isWound = writing.targets.some(({ place }) => isSequential(place));
   const inTurn = isOneFile(archive.packer) || isWound ? oneByOne() : atOnce;
   const unproven: ArchiveFile[][] = [];
+  let nextNight: Date | null = null;
   await inParallel(context.pools.carriers.size, items, async (item) => {
+    nextNight ??= archive.night ? context.nextNight() : null;
+    if (nextNight) return;
     if (elsewhere.has(item.fileId)) {
       const why = await stillSame(writing, item);
       return void (why && held.set(item.id, why));
@@ -104,6 +107,8 @@ async function writeItems(writing: Writing, items: readonly Item[]): Promise<Out
   });
   for (const files of unproven) await prove(writing, files, notes);
   await notes.flush();
+  // What is written so far is kept, and not read again.
+  if (nextNight) await context.putOffUntil(nextNight, 'waits for the next night');
   await refuseManyGaps(writing, held);
   return items.map((item) => ({ item, result: held.get(item.id) ?? { done: true } }));
 }
