@@ -14,6 +14,7 @@ interface Asked {
   on?: string;
   anew?: string;
   keep?: string;
+  most?: string;
   off?: boolean;
   json?: boolean;
 }
@@ -31,6 +32,7 @@ export function addNightlyCommands(command: Command, open: () => Database, out: 
     .option('--on <carrier>', 'the carrier that it is written to')
     .option('--anew <days>', 'after so many days everything is written anew', '30')
     .option('--keep <days>', 'nights older than so many days are let go; 0: none by itself', '0')
+    .option('--most <MB/s>', 'so many megabytes a second are written at most; 0: as fast as it goes', '0')
     .option('--off', 'not any more; what was archived stays')
     .option('--json', 'as JSON')
     .action((project: string | undefined, asked: Asked) => nightly(open(), out, { project, ...asked }));
@@ -44,11 +46,11 @@ async function nightly(db: Database, out: Out, asked: Asked & { project?: string
     const by = { who: process.env.USER ?? 'the command line', now: new Date() };
     const carrierId = asked.off ? null : named('carrier', await carrierRows(db), asked.on!).carrierId;
     const parsed = projectNight.safeParse({
-      ...{ carrierId, anewDays: Number(asked.anew), keepDays: Number(asked.keep) },
+      ...{ carrierId, anewDays: Number(asked.anew), keepDays: Number(asked.keep), mostMBps: Number(asked.most) },
     });
     if (carrierId !== null && !parsed.success)
       throw new Refused(
-        'Days are whole numbers: from 1 to 365 until everything is written anew, up to 3650 that nights are kept. Nothing was saved.',
+        'Days are whole numbers: from 1 to 365 until everything is written anew, up to 3650 that nights are kept; megabytes a second from 0 to 100000. Nothing was saved.',
       );
     await setProjectNight(db, { projectId: project.projectId, rule: carrierId === null ? null : parsed.data! }, by);
   }

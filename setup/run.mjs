@@ -27,6 +27,7 @@ const NEEDED = [
   { debian: 'unzip', programs: ['unzip'], only: ['test'] },
   { debian: 'zip', programs: ['zip'], only: ['test'] },
   { debian: 'rdfind', programs: ['rdfind'], only: ['bench'] },
+  { debian: 'rsync', programs: ['rsync'], only: ['bench'] },
   { debian: 'sox', programs: ['sox'], only: ['test'] },
   { debian: 'netpbm', programs: ['ppmrainbow', 'pnmtopng', 'pnmtotiff', 'pnmtojpeg'], only: ['test'] },
 ];

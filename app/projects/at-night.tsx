@@ -12,6 +12,7 @@ interface Night {
   carrier: string;
   anewDays: number;
   keepDays: number;
+  mostMBps: number;
   written: Written;
   ran: { atMs: number; said: string } | null;
 }
@@ -46,32 +47,7 @@ export function AtNight({ project, night, carriers, nowMs }: AtNightProps) {
             <option value="each night">each night, while it is in work</option>
           </Select>
         </Field>
-        {intent === 'each night' && (
-          <>
-            <Field label="Written to the carrier">
-              <Select name="carrierId" defaultValue={night?.carrierId} className={`${inputLook} !w-auto`}>
-                {carriers.map(({ carrierId, name, place, freeBytes, isHere }) => (
-                  <option key={carrierId} value={carrierId}>
-                    {name}, {place}, {size(freeBytes)} free
-                    {isHere ? '' : ', not here now'}
-                  </option>
-                ))}
-              </Select>
-            </Field>
-            <NumberField
-              name="anewDays"
-              label="Days until everything is written anew"
-              hint="The nights of one stretch need each other. A longer one takes less room."
-              value={night?.anewDays ?? USUAL_DAYS}
-            />
-            <NumberField
-              name="keepDays"
-              label="Days that nights are kept"
-              hint={`0: until somebody decides. Older ones that no younger one needs are let go; nothing is erased.${night ? costWords(night) : ''}`}
-              value={night?.keepDays ?? 0}
-            />
-          </>
-        )}
+        {intent === 'each night' && <Rule night={night} carriers={carriers} />}
         {night && <LastNight night={night} state={project.state} nowMs={nowMs} />}
         <div>
           <Button type="submit" disabled={fetcher.state !== 'idle'}>
@@ -81,6 +57,41 @@ export function AtNight({ project, night, carriers, nowMs }: AtNightProps) {
         <Said answer={fetcher.data} />
       </fetcher.Form>
     </Card>
+  );
+}
+
+function Rule({ night, carriers }: Pick<AtNightProps, 'night' | 'carriers'>) {
+  return (
+    <>
+      <Field label="Written to the carrier">
+        <Select name="carrierId" defaultValue={night?.carrierId} className={`${inputLook} !w-auto`}>
+          {carriers.map(({ carrierId, name, place, freeBytes, isHere }) => (
+            <option key={carrierId} value={carrierId}>
+              {name}, {place}, {size(freeBytes)} free
+              {isHere ? '' : ', not here now'}
+            </option>
+          ))}
+        </Select>
+      </Field>
+      <NumberField
+        name="anewDays"
+        label="Days until everything is written anew"
+        hint="The nights of one stretch need each other. A longer one takes less room."
+        value={night?.anewDays ?? USUAL_DAYS}
+      />
+      <NumberField
+        name="keepDays"
+        label="Days that nights are kept"
+        hint={`0: until somebody decides. Older ones that no younger one needs are let go; nothing is erased.${night ? costWords(night) : ''}`}
+        value={night?.keepDays ?? 0}
+      />
+      <NumberField
+        name="mostMBps"
+        label="Megabytes a second at most"
+        hint="0: as fast as it goes. A store that others work on at night is spared."
+        value={night?.mostMBps ?? 0}
+      />
+    </>
   );
 }
 

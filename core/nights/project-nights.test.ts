@@ -15,7 +15,7 @@ test('what is let go is old, and what stays finds all that it builds on', () => 
           ...{ archiveId: i + 1, baseId: isAnew || i === 0 ? null : i, sealedMs: i * DAY },
         }));
         const nowMs = (all.length + later) * DAY;
-        const gone = nightsToLetGo(all, { carrierId: 1 as CarrierId, anewDays: 30, keepDays }, nowMs);
+        const gone = nightsToLetGo(all, { carrierId: 1 as CarrierId, anewDays: 30, keepDays, mostMBps: 0 }, nowMs);
         if (keepDays === 0) expect(gone).toEqual([]);
         for (const one of gone) expect(nowMs - one.sealedMs).toBeGreaterThan(keepDays * DAY);
         const stays = all.filter((one) => !gone.includes(one));
@@ -43,7 +43,7 @@ test('a chain is built on while its first night is young and all of it is there'
         }));
         const there = all.filter((_, i) => nights[i]!.isThere);
         const nowMs = nights.length * DAY;
-        const base = baseOf(there, { carrierId: 1 as CarrierId, anewDays, keepDays: 0 }, nowMs);
+        const base = baseOf(there, { carrierId: 1 as CarrierId, anewDays, keepDays: 0, mostMBps: 0 }, nowMs);
         if (!base) return;
         expect(base).toBe(there.at(-1));
         for (let one: (typeof all)[number] = base; ; one = all[one.baseId! - 1]!) {

@@ -9,6 +9,8 @@ export const projectNight = z.object({
   anewDays: z.number().int().min(1).max(365).default(30),
   /** Nights older than so many days are let go, never one that a younger one needs; 0: none by itself. */
   keepDays: z.number().int().min(0).max(3650).default(0),
+  /** So many megabytes a second are written at most; 0: as fast as it goes. */
+  mostMBps: z.number().int().min(0).max(100_000).default(0),
 });
 export type ProjectNight = z.infer<typeof projectNight>;
 

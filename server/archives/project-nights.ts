@@ -104,7 +104,7 @@ export async function setProjectNight(
       if (!carrier) throw new Refused('There is no such carrier. Nothing was saved; choose another.');
       const value = JSON.stringify(rule);
       await tx.insert(site).values({ key, value }).onDuplicateKeyUpdate({ set: { value } });
-      says = `archived each night on ${carrier.name}, everything anew every ${counted(rule.anewDays, 'day')}${rule.keepDays > 0 ? `, nights let go after ${counted(rule.keepDays, 'day')}` : ''}`;
+      says = `archived each night on ${carrier.name}, everything anew every ${counted(rule.anewDays, 'day')}${rule.keepDays > 0 ? `, nights let go after ${counted(rule.keepDays, 'day')}` : ''}${rule.mostMBps > 0 ? `, ${rule.mostMBps} MB/s at most` : ''}`;
     }
     await writeReceipt(tx, {
       ...{ at: now, who, action: 'nights of a project changed', projectId, files: 0, bytes: 0, held: 0 },
@@ -115,7 +115,9 @@ export async function setProjectNight(
 }
 
 const ruleIn = (kept: KeptNight | undefined): ProjectNight | null =>
-  kept ? { carrierId: kept.carrierId, anewDays: kept.anewDays, keepDays: kept.keepDays } : null;
+  kept
+    ? { carrierId: kept.carrierId, anewDays: kept.anewDays, keepDays: kept.keepDays, mostMBps: kept.mostMBps }
+    : null;
 
 export async function nightOf(db: Db, projectId: ProjectId): Promise<ProjectNight | null> {
   return ruleIn((await projectNights(db, projectId))[0]);

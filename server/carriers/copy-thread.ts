@@ -5,10 +5,12 @@ import { fstatSync, fsyncSync, read } from 'node:fs';
 import { once } from 'node:events';
 import type { Writable } from 'node:stream';
 import { finished } from 'node:stream/promises';
+import { setTimeout as sleep } from 'node:timers/promises';
 import { promisify } from 'node:util';
 import { Xxh64 } from '@node-rs/xxhash';
 import { cutFile, type Frames, type Recipe, type Wanted } from '#core/essence/cut/cut.ts';
 import type { Expectation } from '#core/model.ts';
+import { Pace } from '#core/nights/pace.ts';
 import { fileSource } from '#disk/documents/essence-source.ts';
 import { codeOf, type FileFacts, factsOf, isUnchanged } from '#disk/facts.ts';
 import { type Asked, serve } from '#disk/threads/serve.ts';
@@ -31,7 +33,7 @@ export interface FileOn {
 
 export type CopyRequest =
   /** An open file to carriers, or a range of its frames. */
-  | { do: 'write'; from: number; expected: Expectation; part: Wanted | null; to: readonly To[] }
+  | { do: 'write'; from: number; expected: Expectation; part: Wanted | null; to: readonly To[]; mostPerSecond?: number }
   /** What a range of an open file's frames will weigh. Nothing is written. */
   | { do: 'measure'; from: number; expected: Expectation; part: Wanted }
   /** A range of an open file's frames to another open, empty file. */
@@ -236,10 +238,13 @@ async function pump(
   const more = others.map((kind) => [kind, createHash(kind)] as const);
   const failed = targets.map((target) => once(target, 'error').then(([error]) => Promise.reject(error as Error)));
   for (const failure of failed) failure.catch(() => undefined);
+  const most = 'mostPerSecond' in asked.request ? asked.request.mostPerSecond : undefined;
+  const pace = most ? new Pace(most, () => performance.now()) : null;
   let sizeBytes = 0;
   let told = 0;
   try {
     for await (const chunk of source) {
+      if (pace) await waited(pace.after(chunk.length), stopped);
       if (stopped()) throw trouble('The work was stopped.', 'stopped');
       fast.update(chunk);
       strong?.update(chunk);
@@ -265,6 +270,11 @@ async function pump(
     sha512: strong?.digest('hex') ?? '',
     ...(more.length > 0 ? { also: Object.fromEntries(more.map(([kind, hash]) => [kind, hash.digest('hex')])) } : {}),
   };
+}
+
+/** In short stretches: who is told to stop does not wait for the end of it. */
+async function waited(ms: number, stopped: () => boolean): Promise<void> {
+  for (let left = ms; left > 1 && !stopped(); left -= 200) await sleep(Math.min(left, 200));
 }
 
 const unreadable = () => trouble('The file could not be read.', 'unreadable');

@@ -50,12 +50,18 @@ interface From {
  */
 export async function writeToCarriers(
   pool: CarrierPool,
-  { from, expected, part, to }: From & { part: Wanted | null; to: readonly To[] },
+  {
+    from,
+    expected,
+    part,
+    to,
+    mostPerSecond,
+  }: From & { part: Wanted | null; to: readonly To[]; mostPerSecond?: number },
   telling: Telling,
 ): Promise<CopyResult> {
   const fd = ofSource(() => openToRead(from));
   try {
-    return await pool.ask({ do: 'write', from: fd, expected, part, to }, telling);
+    return await pool.ask({ do: 'write', from: fd, expected, part, to, mostPerSecond }, telling);
   } finally {
     closeSync(fd);
   }

@@ -24,6 +24,7 @@ let site: TestSite;
 let volume: VolumeId;
 let carrier: CarrierId;
 const FOG = 1 as ProjectId;
+const RULE = () => ({ carrierId: carrier, anewDays: 30, keepDays: 0, mostMBps: 0 });
 const by = { who: 'Mara', now: new Date() };
 /** Three in the morning, so many days from today. */
 const night = (days: number): Date => {
@@ -48,7 +49,7 @@ beforeEach(async () => {
   for (const name of ['a', 'b']) site.put(`media/fog/rushes/${name}.mov`, `${name} `.repeat(30_000));
   save('fog.otio', ['a', 'b']);
   await site.read(volume);
-  await setProjectNight(site.db, { projectId: FOG, rule: { carrierId: carrier, anewDays: 30, keepDays: 0 } }, by);
+  await setProjectNight(site.db, { projectId: FOG, rule: RULE() }, by);
 });
 afterEach(() => site.close());
 
@@ -115,7 +116,7 @@ test('two workers that look at once begin one night', async () => {
 });
 
 test('after so many days everything is written anew, and nothing before is needed for it', async () => {
-  await setProjectNight(site.db, { projectId: FOG, rule: { carrierId: carrier, anewDays: 1, keepDays: 0 } }, by);
+  await setProjectNight(site.db, { projectId: FOG, rule: { ...RULE(), anewDays: 1 } }, by);
   await runAt(night(1));
   save('fog.otio', ['b']);
   await site.read(volume);
@@ -125,7 +126,7 @@ test('after so many days everything is written anew, and nothing before is neede
 
 test('old nights are let go when no younger one needs them, and never the newest or one under legal hold', async () => {
   const rule = (anewDays: number, keepDays: number) =>
-    setProjectNight(site.db, { projectId: FOG, rule: { carrierId: carrier, anewDays, keepDays } }, by);
+    setProjectNight(site.db, { projectId: FOG, rule: { ...RULE(), anewDays, keepDays } }, by);
   await rule(1, 0);
   await runAt(night(1));
   save('fog.otio', ['b']);
@@ -190,7 +191,7 @@ test('what it wants is in the ledger and can be undone; one copy of a night is w
   await undoReceipt(site.db, receipt!.id, by);
   expect(await projectNights(site.db)).toEqual([]);
   await expect(
-    setProjectNight(site.db, { projectId: FOG, rule: { carrierId: 99 as CarrierId, anewDays: 30, keepDays: 0 } }, by),
+    setProjectNight(site.db, { projectId: FOG, rule: { ...RULE(), carrierId: 99 as CarrierId } }, by),
   ).rejects.toThrow(/no such carrier/);
 });
 
@@ -240,4 +241,21 @@ test('what somebody begins by day, and what is no night, goes on by day', async 
   await addArchive(site.db, { projectId: FOG, carrierIds: [carrier], folder: 'fog_by_day', now: night(1) });
   await site.runPlan();
   expect(await site.workOff()).toMatchObject({ state: 'done', trouble: null });
+});
+
+test('what a night writes goes by no faster than the house wants it to', async () => {
+  site.put('media/fog/rushes/c.mov', Buffer.alloc(3_000_000, 'c'));
+  save('fog.otio', ['a', 'b', 'c']);
+  await site.read(volume);
+  await setProjectNight(site.db, { projectId: FOG, rule: { ...RULE(), mostMBps: 2 } }, by);
+  const began = Date.now();
+  expect(await runAt(night(1))).toMatch(/everything anew/);
+  // Two files at once share it: a megabyte a second for the large one.
+  expect(Date.now() - began).toBeGreaterThan(2900);
+  const [receipt] = await site.db
+    .select()
+    .from(receipts)
+    .where(eq(receipts.action, 'nights of a project changed'))
+    .orderBy(desc(receipts.id));
+  expect(receipt!.title).toContain('2 MB/s at most');
 });

@@ -2,7 +2,7 @@
 // so that only what is new or changed is read and written, and after so many days everything once more.
 import { and, eq, sql } from 'drizzle-orm';
 import { archiveFolderName } from '#core/archive/selection.ts';
-import type { ArchiveId } from '#core/model.ts';
+import type { ArchiveId, ProjectId } from '#core/model.ts';
 import { isNight } from '#core/nights/nights.ts';
 import { baseOf, NIGHT_SCOPE, nightsToLetGo } from '#core/nights/project-nights.ts';
 import { size } from '#core/wording/amounts.ts';

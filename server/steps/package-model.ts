@@ -8,6 +8,7 @@ import type { StepKind } from '#core/steps/kind.ts';
 import { size } from '#core/wording/amounts.ts';
 import { codeOf } from '#disk/facts.ts';
 import { type ArchiveFile, payloadAt } from '../archives/bag.ts';
+import { nightOf } from '../archives/project-nights.ts';
 import { type Carrier, type Pack, PackGone } from '../carriers/kind.ts';
 import type { CarrierPlace } from '../carriers/kinds.ts';
 import type { Database, Transaction } from '../db/connect.ts';
@@ -66,6 +67,8 @@ export interface Writing {
   /** In order; files of an earlier archive that this one builds on lie in none of them. */
   parts: Part[];
   targets: Target[];
+  /** Bytes a second that one file is written with at most, where others are to feel nothing of it. */
+  mostPerSecond?: number;
   /** What followed it, for the receipt. */
   followed?: Record<string, unknown>;
 }
@@ -83,7 +86,10 @@ export async function openWriting(
   const [archive] = await db.select().from(archives).where(eq(archives.id, archiveId));
   const parts = await partsOf(db, archiveId);
   if (!archive || parts.length === 0) throw new Error('The archive of this job is not in the catalogue.');
-  return { context, step, purpose, scope: purpose.scope, archive, parts, targets: [] };
+  const night = archive.night ? await nightOf(db, archive.projectId as ProjectId) : null;
+  // As many files at once as there are threads share it.
+  const mostPerSecond = night?.mostMBps ? (night.mostMBps * 1e6) / context.pools.carriers.size : undefined;
+  return { context, step, purpose, scope: purpose.scope, archive, parts, targets: [], mostPerSecond };
 }
 
 export const partsOf = (db: Database, archiveId: number): Promise<Part[]> =>

@@ -349,6 +349,7 @@ async function copyOne(
         ? { from: encoded.place, expected: encoded.facts, part: null }
         : { from: ofSource(() => root.place(item)), expected: item, part: partIn(file, scope) }),
       to: missing.map(({ place, pack }) => ({ carrier: place, pack, at: payloadAt(file) })),
+      mostPerSecond: writing.mostPerSecond,
     },
     { progress: (bytes) => context.add(bytes), stop: context.stop },
   );
