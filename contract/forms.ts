@@ -265,7 +265,7 @@ const restoreForm = z.object({
     .transform((name) => name || null),
 });
 /** What is chosen of an archive, to know what it weighs. */
-export const restoreWeightForm = z.object({ only: chosenOfArchive, handles: usedRanges });
+export const restoreWeightForm = z.object({ only: chosenOfArchive });
 function jsonOrNull(text: string): unknown {
   try {
     return JSON.parse(text);

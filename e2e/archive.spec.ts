@@ -199,13 +199,17 @@ test('one timeline of an archive is brought back in six clicks, and a file that 
   await expect(dialog.getByText(/^[\d.]+ .B, about /)).toBeVisible();
   const { violations } = await new AxeBuilder({ page }).include('[role=dialog]').analyze();
   expect(violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html}`)).toEqual([]);
+  await choose(dialog.getByLabel('Of its media', { exact: true }), { label: /^used ranges alone, [\d.]+ MB$/ });
+  await expect(dialog.getByText(/^About [\d.]+ MB, about /)).toBeVisible();
   await dialog.getByLabel('In a folder named').fill('one timeline');
   await choose(dialog.getByLabel('To the volume'), { label: /^Ropewalk media/ });
   await dialog.getByRole('button', { name: 'Add the restore to the plan' }).click();
   await expect(dialog.getByRole('status')).toContainText('Added the restore of');
   await dialog.getByRole('button', { name: 'Close' }).click();
   await page.getByRole('button', { name: 'Review plan' }).click();
-  await expect(page.getByText(/Restore the timeline reel 1 of Winter Pilots to Ropewalk media/).first()).toBeVisible();
+  await expect(
+    page.getByText(/Restore the timeline reel 1, used ranges alone, of Winter Pilots to Ropewalk media/).first(),
+  ).toBeVisible();
   await page.getByRole('button', { name: 'Run one step' }).click();
   await expect(async () => {
     await page.goto('/ledger');

@@ -80,7 +80,7 @@ function Asking({ archive, copy, portions, ticked = [], onReview }: RestoreProps
   const fetcher = useFetcher<Answer>();
   const { which, choose, names, setNames, offered, sum, only, isNone } = useChoice({ archive, portions, ticked });
   const [isBack, setBack] = useState(false);
-  const [around, setAround] = useState('');
+  const [around, setAround] = useState<Around>('');
   const isInRanges = which === 'timelines' && !isBack && !isNone;
   const isNamed = which === 'timelines' || which === 'bins';
   const onlyText = only ? JSON.stringify(only) : '';
@@ -99,11 +99,11 @@ function Asking({ archive, copy, portions, ticked = [], onReview }: RestoreProps
         {!(isBack && places) && (
           <Weight
             {...{ which, isNone, sum, copy }}
-            weighed={weighed?.[isInRanges && around !== '' ? 'ranges' : 'whole']}
+            weighed={weighed?.[isInRanges ? around : '']}
             bytesPerSecond={portions?.bytesPerSecond}
           />
         )}
-        {isInRanges && <HowMuch weighed={weighed} handles={around} onChoose={setAround} />}
+        {isInRanges && <HowMuch weighed={weighed} around={around} onChoose={setAround} />}
         {portions && (
           <OneOf
             label="Where it goes"
@@ -207,39 +207,54 @@ interface Weighed {
   bytes: number;
   readBytes: number;
 }
-type BothWays = { whole: Weighed; ranges: Weighed | null };
-
-const AROUND = '1s';
+/** Whole files, or what is used of them, with so much around. */
+const AROUND = ['', '1s', '0s'] as const;
+type Around = (typeof AROUND)[number];
+type EachWay = Record<Around, Weighed>;
+const AROUND_WORDS: Record<Around, string> = {
+  '': 'whole files',
+  '1s': 'used ranges, 1 s around',
+  '0s': 'used ranges alone',
+};
 
 /** What is chosen, weighed to the file, whole and as ranges; undefined until that is known. */
-function useWeight(archiveId: number, { only, isAsked }: { only: string; isAsked: boolean }): BothWays | undefined {
-  const { load, data, state } = useFetcher<BothWays>();
+function useWeight(archiveId: number, { only, isAsked }: { only: string; isAsked: boolean }): EachWay | undefined {
+  const { load, data, state } = useFetcher<EachWay>();
   const asks = isAsked && only.length <= LONGEST;
   useEffect(() => {
-    if (asks) void load(`/shelf/${archiveId}/weight?handles=${AROUND}&only=${encodeURIComponent(only)}`);
+    if (asks) void load(`/shelf/${archiveId}/weight?only=${encodeURIComponent(only)}`);
   }, [archiveId, only, asks, load]);
   return asks && state === 'idle' ? data : undefined;
 }
 
 interface HowMuchProps {
-  weighed: BothWays | undefined;
-  handles: string;
-  onChoose: (handles: string) => void;
+  weighed: EachWay | undefined;
+  around: Around;
+  onChoose: (around: Around) => void;
 }
 
 /** Whole files, or what the timelines use of them. */
-function HowMuch({ weighed, handles, onChoose }: HowMuchProps) {
-  const amount = (one: Weighed | null | undefined) => (one ? `, ${size(one.bytes)}` : '');
+function HowMuch({ weighed, around, onChoose }: HowMuchProps) {
   return (
     <Field
       label="Of its media"
       hint={
-        handles === '' ? undefined : 'Every file is read whole and proved; cut without encoding anew, on the volume.'
+        around === '' ? undefined : 'Every file is read whole and proved; cut without encoding anew, on the volume.'
       }
     >
-      <Select name="handles" className={inputLook} value={handles} onChange={(event) => onChoose(event.target.value)}>
-        <option value="">whole files{amount(weighed?.whole)}</option>
-        <option value={AROUND}>used ranges, 1 s around{amount(weighed?.ranges)}</option>
+      <Select
+        name="handles"
+        className={inputLook}
+        value={around}
+        onChange={(event) => onChoose(event.target.value as Around)}
+      >
+        {AROUND.map((one) => (
+          <option key={one} value={one}>
+            {AROUND_WORDS[one]}
+            {weighed &&
+              `, ${one !== '' && weighed[one].bytes === weighed[''].bytes ? 'all of them used' : size(weighed[one].bytes)}`}
+          </option>
+        ))}
       </Select>
     </Field>
   );
