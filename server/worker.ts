@@ -162,15 +162,27 @@ async function lookForLeftovers(db: Database, reach: Reach): Promise<void> {
   await askForDueCheck(db, new Date());
 }
 
-/** What this worker takes next: of tapes that it read last first, as they are in a drive. */
+/**
+ * What this worker takes next: of tapes that it reads, or read last, first, as they are in a drive. Which they are is known when work
+ * is taken: once it ends, the next may be taken before anybody asks.
+ */
 function claimsOf(db: Database, { name, leaseSeconds }: { name: string; leaseSeconds: number }) {
-  let inDrive: readonly number[] = [];
+  let last: readonly number[] = [];
+  const read = new Map<number, readonly number[]>();
   return {
-    next: (reached: Claimer['reached']) =>
-      claimJob(db, { worker: name, reached, leaseSeconds, inDrive, woundKinds: sequentialKinds() }),
-    ended: async (job: Job) => {
-      const read = await tapesOf(db, job.id).catch(() => []);
-      if (read.length > 0) inDrive = read;
+    next: async (reached: Claimer['reached']): Promise<Job | null> => {
+      const inDrive = [...last, ...[...read.values()].flat()];
+      const job = await claimJob(db, { worker: name, reached, leaseSeconds, inDrive, woundKinds: sequentialKinds() });
+      const tapes = job ? await tapesOf(db, job.id).catch(() => []) : [];
+      if (job && tapes.length > 0) {
+        read.set(job.id, tapes);
+        last = [];
+      }
+      return job;
+    },
+    ended: (job: Job): void => {
+      last = read.get(job.id) ?? last;
+      read.delete(job.id);
     },
   };
 }

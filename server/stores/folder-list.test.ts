@@ -33,6 +33,11 @@ test('what lies there is told, with what speaks against registering it; the work
   expect(await site.db.select().from(jobs)).toEqual([]);
 });
 
+test('where no worker is, that is said, and nothing waits for one', async () => {
+  await expect(lookIntoFolder(site.db, site.root, by(), 1)).rejects.toThrow(/No worker has answered.*or type the path/);
+  expect(await site.db.select().from(jobs)).toEqual([]);
+});
+
 test('first steps are done as far as the house has what they make', async () => {
   expect(await firstSteps(site.db)).toEqual({
     ...{ volume: false, reading: false, project: false, home: false, projectId: null },

@@ -3,6 +3,7 @@
 import path from 'node:path';
 import { eq } from 'drizzle-orm';
 import { z } from 'zod';
+import type { JobId } from '#core/model.ts';
 import { codeOf } from '#disk/facts.ts';
 import { type FolderList, listFolders, mountedPlaces, type Place } from '#disk/folder-list.ts';
 import { type Database, inTransaction } from '../db/connect.ts';
@@ -63,7 +64,7 @@ export const listFoldersWork = workKind<z.infer<typeof params>>({
 });
 
 /** What a worker sees there. Throws Refused where that is no folder, or no worker answers. */
-export async function lookIntoFolder(db: Database, at: string, by: By): Promise<Looked> {
+export async function lookIntoFolder(db: Database, at: string, by: By, seconds = 8): Promise<Looked> {
   if (!path.isAbsolute(at)) throw new Refused(`${at} is no full path: it should begin with /.`);
   const id = await inTransaction(db, (tx) =>
     enqueue(
@@ -76,11 +77,21 @@ export async function lookIntoFolder(db: Database, at: string, by: By): Promise<
     ),
   );
   try {
-    await awaitJob(db, id, 8);
+    await awaitJob(db, id, seconds).catch((error: unknown) => waitedInVain(db, id, error));
     const [job] = await db.select({ params: jobs.params }).from(jobs).where(eq(jobs.id, id));
     return job!.params.looked as Looked;
   } finally {
     // Nobody looks at it twice. What no worker took yet is of no use to anybody either.
     await db.delete(jobs).where(eq(jobs.id, id));
   }
+}
+
+/** Throws what it was refused for; or that nobody looked, since then nobody will. */
+async function waitedInVain(db: Database, id: JobId, error: unknown): Promise<never> {
+  const [job] = await db.select({ finishedAt: jobs.finishedAt }).from(jobs).where(eq(jobs.id, id));
+  if (error instanceof Refused && job?.finishedAt === null)
+    throw new Refused(
+      'No worker has answered, so nothing is known of this server. Look whether one is running, or type the path.',
+    );
+  throw error;
 }
