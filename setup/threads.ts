@@ -1,6 +1,6 @@
 // Builds what threads run, so that one begins in a third of the time: whoever starts a process with pools says with KERAMION_THREADS
 // where they lie. Without it they run from their sources. Always built anew: it takes less than to find out whether it has to be.
-import { readdirSync } from 'node:fs';
+import { existsSync, mkdirSync, readdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { readFile } from 'node:fs/promises';
 import path from 'node:path';
 import { pathToFileURL } from 'node:url';
@@ -27,16 +27,27 @@ const whereItWas: Plugin = {
   },
 };
 
+/** Threads of what runs already may be reading it: what is the same stays, and nothing is ever half. */
+function put(file: string, contents: Uint8Array): void {
+  if (existsSync(file) && readFileSync(file).equals(contents)) return;
+  mkdirSync(path.dirname(file), { recursive: true });
+  const temporary = `${file}.${process.pid}`;
+  writeFileSync(temporary, contents);
+  renameSync(temporary, file);
+}
+
 /** Gives the folder in which they lie, inside the project, where packages are found: each where its source lies in the project, and names it for processes started from here. */
 export async function buildThreads(outdir = path.resolve('var/threads')): Promise<string> {
   try {
-    await build({
+    const { outputFiles } = await build({
       entryPoints: ['disk/threads/built.ts', ...entries()],
       ...{ outdir, outbase: '.', outExtension: { '.js': '.mjs' } },
       ...{ bundle: true, splitting: true, packages: 'external', logLevel: 'silent' },
       ...{ platform: 'node', format: 'esm', target: 'node20', sourcemap: true },
       plugins: [whereItWas],
+      write: false,
     });
+    for (const { path: file, contents } of outputFiles) put(file, contents);
   } catch (error) {
     throw new SetupError(`What threads run could not be built: ${(error as Error).message.split('\n')[0]}`);
   }

@@ -11,7 +11,7 @@ import { joinPath, relativePath } from '#core/paths.ts';
 import type { Finding, StepSummary } from '#core/plan/plan.ts';
 import { restoreArchive as kind } from '#core/steps/restore.ts';
 import { listed } from '#core/wording/amounts.ts';
-import { isMissing, look } from '#disk/facts.ts';
+import { codeOf, isMissing, look } from '#disk/facts.ts';
 import { freeBytesOf, isFolderOf, makeFolder, placeFolder, removeFolder } from '#disk/folders.ts';
 import type { Root } from '#disk/root.ts';
 import { removeOwn, renameNew } from '#disk/write.ts';
@@ -333,10 +333,16 @@ async function restoreOne(restoring: Restoring, item: Item, partId: number): Pro
   const { ranges } = restoring;
   const built = await privateFolder(restoring);
   if (archiveFileId !== null && ranges.has(archiveFileId))
-    if (await cutInto(context, { root, built, item, temporary, ranges })) return removeOwn(temporary);
+    if (await cutInto(context, { root, built, item, temporary, ranges }).catch(fullSaid)) return removeOwn(temporary);
   const place = root.make(joinPath(built, at));
   removeOwn(place);
   renameNew(temporary, place);
+}
+
+/** A volume that is full while a range is cut is told as one that is full while a file is brought. */
+function fullSaid(error: unknown): never {
+  if (['ENOSPC', 'EDQUOT'].includes(codeOf(error))) throw new Refused(NOTHING_LEFT.full);
+  throw error;
 }
 
 /** Gives the whole its name. Which folder it is, is written down first. */
