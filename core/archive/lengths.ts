@@ -200,6 +200,19 @@ export function placedIn(file: FileFacts, use: FileUse, handles?: Handles): Part
     .map(({ from, to }) => ({ from: Math.max(0, from), to: Math.min(file.frames!, to) }));
 }
 
+/**
+ * One range of a document's media as ranges of the file, which begins where all that is used of it says: one range alone may leave
+ * that open. Null where it stays open, or the two count otherwise.
+ */
+export function placedSpan(file: FileFacts, use: FileUse, span: FrameRange): Part[] | null {
+  const { rate, spans } = use;
+  if (!rate || !spans || !file.rate || !file.frames || (!file.isSound && !isSameRate(rate, file.rate))) return null;
+  const placed = beginsOf(file, use).map((zero) => inFile(span, { file, rate, zero }));
+  return placed.length === 0
+    ? null
+    : placed.map(({ from, to }) => ({ from: Math.max(0, from), to: Math.min(file.frames!, to) }));
+}
+
 interface Placing {
   file: FileFacts;
   rate: Rate;

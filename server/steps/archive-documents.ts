@@ -3,7 +3,7 @@
 // the bag, and where each was is in the untouched original beside it.
 import { type ArchiveScope, isNarrow, isOfBundle } from '#core/archive/selection.ts';
 import { portableName } from '#core/archive/names.ts';
-import { availableOf, type FileFacts, type FileUse, placedIn } from '#core/archive/lengths.ts';
+import { availableOf, type FileFacts, type FileUse, placedSpan } from '#core/archive/lengths.ts';
 import { referencesOf, type WrittenReference } from '#core/documents/formats/otio-references.ts';
 import { type PartPlace, type Relinking, relinkOtio, sequenceFolder } from '#core/documents/relink.ts';
 import { UNTITLED } from '#core/documents/formats/otio.ts';
@@ -168,11 +168,9 @@ export function partOfFile(
   { reference, at, lead, written }: Leading,
 ): PartPlace | null {
   const used = reference.used ?? reference.usedByAll;
-  const ranges =
-    used && use.rate ? placedIn(file, { ...use, spans: [coverInRate(used.range, used.rate, use.rate)] }) : [];
+  const ranges = used && use.rate ? placedSpan(file, use, coverInRate(used.range, used.rate, use.rate)) : [];
   const part = parts.find(
-    ({ partFrom, partTo }) =>
-      typeof ranges !== 'string' && ranges.every(({ from, to }) => partFrom! <= from && to <= partTo!),
+    ({ partFrom, partTo }) => ranges !== null && ranges.every(({ from, to }) => partFrom! <= from && to <= partTo!),
   );
   // What only others use, and is in no part, is told as missing.
   if (!part && !reference.used && !reference.isWhole) return null;

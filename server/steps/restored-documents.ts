@@ -2,17 +2,18 @@
 // restores, with what it has built in its private folder.
 import { eq } from 'drizzle-orm';
 import { UNTITLED } from '#core/documents/formats/otio.ts';
-import { referencesOf } from '#core/documents/formats/otio-references.ts';
+import { referencesOf, type WrittenReference } from '#core/documents/formats/otio-references.ts';
 import { pruneOtio } from '#core/documents/prune.ts';
-import { type Relinking, relinkOtio } from '#core/documents/relink.ts';
+import { type Named, type Relinking, relinkOtio } from '#core/documents/relink.ts';
 import { pathOfUrl, urlOfPath, writeTarget } from '#core/documents/targets.ts';
 import { coverInRate } from '#core/time/rates.ts';
 import { pathOn } from '#core/places/station-paths.ts';
-import { folderOf, joinPath, liesIn, resolveInside } from '#core/paths.ts';
+import { folderOf, joinPath, liesIn, nameOf, resolveInside } from '#core/paths.ts';
 import { readSmall } from '#disk/beside.ts';
 import type { Root } from '#disk/root.ts';
 import { replaceOwn } from '#disk/write.ts';
 import type { Only } from '../archives/contents.ts';
+import { Refused } from '../runtime/refused.ts';
 import { stepItems, type steps } from '../db/schema/plans.ts';
 import type { volumes } from '../db/schema/stores.ts';
 import type { JobContext } from '../runtime/context.ts';
@@ -92,9 +93,29 @@ interface Parts {
   at: string;
 }
 
+type NamedFile = Extract<Named, { url: string }>;
+/** References to one file that say the same of it. */
+const mediaKey = (named: NamedFile): string => JSON.stringify([named.url, named.available()]);
+
+/** What the asked timelines use of each media, by all of its references. */
+function spansOf(text: string, references: ReturnType<typeof referencesOf>) {
+  const found = new Map<string, NonNullable<WrittenReference['used']>[]>();
+  relinkOtio(text, {
+    part(place, named) {
+      const used = references.get(place)?.used;
+      if (used && 'url' in named) found.set(mediaKey(named), [...(found.get(mediaKey(named)) ?? []), used]);
+      return null;
+    },
+    file: () => null,
+    sequence: () => null,
+  });
+  return found;
+}
+
 /** Of media that came in ranges, which one each reference leads to. */
 function partsOf(text: string, timelines: readonly string[], { ranged, to, lead, at }: Parts): Relinking['part'] {
   const references = referencesOf(text, timelines);
+  const spans = spansOf(text, references);
   return (place, named) => {
     if (!('url' in named)) return null;
     const own = ranged.get(to(named.url) ?? '');
@@ -105,11 +126,25 @@ function partsOf(text: string, timelines: readonly string[], { ranged, to, lead,
     if (!used) return null;
     const said = named.available();
     const rate = said?.rate ?? used.rate;
+    const all = spans.get(mediaKey(named)) ?? [used];
     const { start = null, duration = null } = said?.range ?? {};
-    const use = { spans: [coverInRate(used.range, used.rate, rate)], rate, start, duration, relinks: true };
+    const use = {
+      spans: all.map((one) => coverInRate(one.range, one.rate, rate)),
+      rate,
+      start,
+      duration,
+      relinks: true,
+    };
     const parts = own.parts.map((part) => ({ ...part, payloadPath: rangePath(own.payloadPath, part.partFrom) }));
     const inParts = { file: own.file, use, parts, path: own.payloadPath };
-    return partOfFile(inParts, { reference, at, lead: { to: lead }, written: named.url });
+    try {
+      return partOfFile(inParts, { reference, at, lead: { to: lead }, written: named.url });
+    } catch (error) {
+      if (!(error instanceof Refused)) throw error;
+      throw new Refused(
+        `It stays open which frames ${nameOf(at)} takes of ${own.payloadPath}, so its used ranges cannot stand for it. Nothing was restored; the archive is as it was. Restore it with whole files.`,
+      );
+    }
   };
 }
 

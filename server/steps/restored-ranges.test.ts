@@ -229,6 +229,24 @@ test('what turns out not to be cut comes whole, with the reason; what is not kno
   for (const { file } of referencesBack().media) expect([file, existsSync(file)]).toEqual([file, true]);
 });
 
+test('where one use alone leaves it open where the file begins, all uses of it say so', async () => {
+  // Its timecode begins at one second, and its document counts from zero: frame 10 is only there if that is so.
+  make('slate.mov', [...picture, '-c:v', 'mjpeg', '-timecode', '00:00:01:00']);
+  const children = [timeline('Reel 3', [clip('slate.mov', 10), clip('slate.mov', 60)])];
+  site.put('media/fog/fog.otio', JSON.stringify({ ...DOCUMENT, children }));
+  await site.read(volume);
+  await archived();
+  await addRestore(site.db, { ...asked({ timelines: ['Reel 3'] }), now: new Date() });
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  expect(readdirSync(back()).sort()).toEqual(['slate_f000006.mov', 'slate_f000056.mov']);
+  expect(pictures(back('slate_f000056.mov'))).toEqual(pictures(original('slate.mov')).slice(56, 69));
+  const { media } = referencesBack();
+  expect(media.map(({ file, available }) => [path.basename(file), available])).toEqual([
+    ['slate_f000006.mov', [6, 13]],
+    ['slate_f000056.mov', [56, 13]],
+  ]);
+});
+
 test('documents get the paths that a station has to the volume, however that writes them', async () => {
   await setMount(site.db, { volumeId: volume, station: 'Suite 2', path: 'R:\\' }, { who: 'Mara', now: new Date() });
   await archived();
