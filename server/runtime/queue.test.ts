@@ -1,6 +1,7 @@
 import { eq, sql } from 'drizzle-orm';
 import type { JobId } from '#core/model.ts';
 import { testDatabase, type TestDatabase } from '#test/database.ts';
+import { until } from '#test/site.ts';
 import { inTransaction } from '../db/connect.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { carriers, stations, volumes } from '../db/schema/stores.ts';
@@ -221,6 +222,31 @@ test('what is asked of a tape that is in a drive comes first, but nobody waits f
     .set({ createdAt: sql`UTC_TIMESTAMP(3) - INTERVAL 61 MINUTE` })
     .where(eq(jobs.id, other));
   expect((await claimWith({ inDrive: [1] }))!.id).toBe(other);
+});
+
+test('where a drive becomes free while work is looked for, what is asked of the tape in it comes first all the same', async () => {
+  await db()
+    .update(carriers)
+    .set({ facts: { sharing: { drivesOf: 'the library', drives: 1 } } });
+  const first = await put([carrier(1)]);
+  await put([carrier(2)]);
+  const same = await put([carrier(1)]);
+  expect((await claimWith({ woundKinds: ['disk'] }))!.id).toBe(first);
+  const { claimed } = await inTransaction(db(), async (tx) => {
+    await tx.select().from(carriers).where(eq(carriers.id, 2)).for('update');
+    const claiming = claimWith({ woundKinds: ['disk'], inDrive: [1] });
+    // It has tried what comes first, which another had, and waits for the row of the other tape.
+    await until(async () => {
+      const [[row]] = (await db().execute(
+        sql`SELECT COUNT(*) AS n FROM information_schema.processlist WHERE db = DATABASE() AND info LIKE 'SELECT id FROM carriers%'`,
+      )) as unknown as [{ n: number }[]];
+      return Number(row!.n) > 0;
+    });
+    await db().update(jobs).set({ state: 'done', lease: null, leaseUntil: null }).where(eq(jobs.id, first));
+    return { claimed: claiming };
+  });
+  expect((await claimed)!.id).toBe(same);
+  expect(await claimWith({ woundKinds: ['disk'], inDrive: [1] })).toBeNull();
 });
 
 test('two never wind one carrier to and fro: of kinds that are wound each is read by one alone', async () => {

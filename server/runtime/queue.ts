@@ -86,20 +86,31 @@ const IN_DRIVE_FIRST = `(j.created_at > UTC_TIMESTAMP(3) - INTERVAL ${MOST_BEFOR
  */
 export async function claimJob(db: Database, claimer: Claimer): Promise<Job | null> {
   const [rows] = await db.$pool.query<RowDataPacket[]>(
-    `SELECT j.id FROM jobs j
+    `SELECT j.id, ${IN_DRIVE_FIRST} AS later FROM jobs j
      WHERE (j.state = 'queued' OR (j.state = 'running' AND j.lease_until < UTC_TIMESTAMP(3))) AND ${IS_DUE} ${claimer.only ? 'AND j.id = ?' : ''}
        AND NOT EXISTS (SELECT 1 FROM job_stores s WHERE s.job_id = j.id AND ((s.store = 'carrier' AND s.store_id NOT IN (?)) OR (s.store = 'volume' AND s.store_id NOT IN (?))))
-     ORDER BY ${IN_DRIVE_FIRST}, j.id LIMIT ${CANDIDATES}`,
+     ORDER BY later, j.id LIMIT ${CANDIDATES}`,
     [
+      claimer.inDrive?.length ? claimer.inDrive : [-1],
       ...(claimer.only ? [claimer.only] : []),
       claimer.reached.carriers.length > 0 ? claimer.reached.carriers : [-1],
       claimer.reached.volumes.length > 0 ? claimer.reached.volumes : [-1],
-      claimer.inDrive?.length ? claimer.inDrive : [-1],
     ],
   );
+  const leased = (row: RowDataPacket) => inTransaction(db, (tx) => lease(tx, Number(row.id), claimer));
+  const ahead: RowDataPacket[] = [];
   for (const row of rows) {
-    const job = await inTransaction(db, (tx) => lease(tx, Number(row.id), claimer));
+    if (Number(row.later) === 1 && ahead.length > 0) {
+      if (!(await inTransaction(db, (tx) => couldRun(tx, Number(row.id), claimer)))) continue;
+      // What made this one free may have made free what comes before it, which was tried a moment ago.
+      for (const before of ahead.splice(0)) {
+        const job = await leased(before);
+        if (job) return job;
+      }
+    }
+    const job = await leased(row);
     if (job) return job;
+    if (Number(row.later) === 0) ahead.push(row);
   }
   return null;
 }
@@ -124,20 +135,31 @@ export async function claimNew(
   }
 }
 
+/** Locks it and the rows of its stores, where it is there to be taken and they are free. */
+async function couldRun(
+  { $connection: connection }: Transaction,
+  jobId: number,
+  { woundKinds }: Pick<Claimer, 'woundKinds'>,
+): Promise<{ crashed: boolean } | null> {
+  const [rows] = await connection.query<RowDataPacket[]>(
+    `SELECT state = 'running' AS crashed FROM jobs WHERE id = ? AND (state = 'queued' OR (state = 'running' AND lease_until < UTC_TIMESTAMP(3))) FOR UPDATE SKIP LOCKED`,
+    [jobId],
+  );
+  if (!rows[0] || !(await storesAreFree(connection, jobId, woundKinds))) return null;
+  return { crashed: Number(rows[0].crashed) === 1 };
+}
+
 async function lease(
   tx: Transaction,
   jobId: number,
   { worker, leaseSeconds, woundKinds }: Pick<Claimer, 'worker' | 'leaseSeconds' | 'woundKinds'>,
 ): Promise<Job | null> {
   const { $connection: connection } = tx;
-  const [rows] = await connection.query<RowDataPacket[]>(
-    `SELECT state = 'running' AS crashed FROM jobs WHERE id = ? AND (state = 'queued' OR (state = 'running' AND lease_until < UTC_TIMESTAMP(3))) FOR UPDATE SKIP LOCKED`,
-    [jobId],
-  );
-  if (!rows[0] || !(await storesAreFree(connection, jobId, woundKinds))) return null;
+  const free = await couldRun(tx, jobId, { woundKinds });
+  if (!free) return null;
   await connection.query(
     `UPDATE jobs SET state = 'running', worker = ?, lease = ?, lease_until = ${IN_SECONDS}, attempts = attempts + 1, crashes = crashes + ?, started_at = COALESCE(started_at, UTC_TIMESTAMP(3)) WHERE id = ?`,
-    [worker, randomUUID(), micros(leaseSeconds), Number(rows[0].crashed), jobId],
+    [worker, randomUUID(), micros(leaseSeconds), Number(free.crashed), jobId],
   );
   const [job] = await tx.select().from(jobs).where(eq(jobs.id, jobId));
   return job ?? null;
