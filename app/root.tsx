@@ -12,21 +12,23 @@ import {
 } from 'react-router';
 import type { Route } from './+types/root';
 import './app.css';
-import { databaseAnswers } from './db.server';
+import { houseZone, setHouseZone } from '#core/house-time.ts';
+import { databaseAnswers, keepHouseTime } from './db.server';
 import { themeOf } from './person.server';
 import { factsOf } from './request-facts.server';
 
 /** What follows would wait for it. The stream of what is new goes on by itself once it answers again. */
 export const middleware: Route.MiddlewareFunction[] = [
   async ({ request }, next) => {
-    if (new URL(request.url).pathname !== '/events' && !(await databaseAnswers()))
-      throw new Response(DATABASE_AWAY, { status: 503 });
+    if (new URL(request.url).pathname === '/events') return next();
+    if (!(await databaseAnswers())) throw new Response(DATABASE_AWAY, { status: 503 });
+    await keepHouseTime();
     return next();
   },
 ];
 
 export async function loader({ request, context }: Route.LoaderArgs) {
-  return { theme: await themeOf(request), ...factsOf(context) };
+  return { theme: await themeOf(request), zone: houseZone(), ...factsOf(context) };
 }
 
 const DATABASE_AWAY = 'The database does not answer.';
@@ -40,6 +42,8 @@ const FOLLOW_SYSTEM =
 export function Layout({ children }: { children: React.ReactNode }) {
   const root = useRouteLoaderData<typeof loader>('root');
   const theme = root?.theme ?? 'system';
+  // Every time on the page is told by the clock of the house: said before any of it is drawn.
+  if (root) setHouseZone(root.zone);
   // The browser hides the word from scripts once it has read it: what it then shows is not compared.
   const nonce = root?.nonce;
   // From now on what is pressed is heard: until then a page only shows.

@@ -30,6 +30,8 @@ export default [
   ]),
   route('poster/:fileId', 'shell/poster-data.ts'),
   route('viewing/:fileId', 'shelf/viewing-data.ts'),
+  route('space/chosen', 'space/chosen-data.ts'),
+  route('space/inside', 'space/inner-data.ts'),
   route('storage/folders', 'storage/folders-data.ts'),
   route('shelf/:archiveId/places', 'shelf/places-data.ts'),
   route('shelf/:archiveId/weight', 'shelf/weight-data.ts'),

@@ -1,4 +1,5 @@
 // Commands about how long archives are kept, legal holds, and letting one go.
+import { startOfDay } from '#core/house-time.ts';
 import type { Command } from 'commander';
 import type { ArchiveId } from '#core/model.ts';
 import { listed } from '#core/wording/amounts.ts';
@@ -54,7 +55,7 @@ export function addKeepingCommands(command: Command, open: () => Database, out: 
 }
 
 function dayIn(text: string): Date {
-  const at = new Date(`${text}T00:00:00Z`);
+  const at = startOfDay(text);
   if (!/^\d{4}-\d{2}-\d{2}$/.test(text) || Number.isNaN(at.getTime()))
     throw new Refused(`“${text}” is no day. Give it as YYYY-MM-DD. Nothing was changed.`);
   return at;

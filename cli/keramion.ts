@@ -2,6 +2,7 @@
 // one JSON value on standard output; troubles go to standard error with exit code 1.
 import { Command } from 'commander';
 import { forecastWords } from '#core/forecast/forecast.ts';
+import { houseDay } from '#core/house-time.ts';
 import type { VolumeId } from '#core/model.ts';
 import { joinPath } from '#core/paths.ts';
 import { ago, count, size } from '#core/wording/amounts.ts';
@@ -16,6 +17,7 @@ import { Refused } from '#server/runtime/refused.ts';
 import { forecasts } from '#server/readings/growth.ts';
 import { allStrays } from '#server/projects/homes.ts';
 import { projectRows } from '#server/projects/projects.ts';
+import { followHouseTime } from '#server/site/site.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { search } from '#server/search/search.ts';
 import { settings, workerSettings } from '#server/settings.ts';
@@ -34,11 +36,15 @@ import { addWorkCommand } from './work.ts';
 
 type Out = (text: string) => void;
 
+const noop = () => undefined;
+
 /** Builds the command; `out` takes what is printed. */
 export function program(open: () => Database, out: Out = (text) => console.log(text)): Command {
   const command = new Command('keramion').description(
     "Where a facility's files live, what can go, what is on the shelf.",
   );
+  // What cannot ask is one that works without a catalogue: it says itself what it lacks.
+  command.hook('preAction', () => followHouseTime(open()).then(noop, noop));
   addVolumes(command, open, out);
   addProjects(command, open, out);
   addStrays(command, open, out);
@@ -137,7 +143,7 @@ function addForecast(command: Command, open: () => Database, out: Out): void {
     .option('--json', 'as JSON')
     .action(async ({ json }: { json?: boolean }) => {
       const volumes = await rackVolumes(open());
-      const rows = (await forecasts(open(), volumes, Math.floor(Date.now() / 86_400_000))).map((row) => ({
+      const rows = (await forecasts(open(), volumes, houseDay(Date.now()))).map((row) => ({
         ...row,
         volume: volumes.find((v) => v.volumeId === row.volumeId)!.name,
       }));

@@ -1,4 +1,5 @@
 // How a package is shaped on the command line: its options, and what is told of what would go in.
+import { isoDay } from '#core/house-time.ts';
 import type { Command } from 'commander';
 import { ENCODED, ENCODINGS, type Encodings, encodingsFrom } from '#core/archive/encoding.ts';
 import { patternTrouble } from '#core/archive/names.ts';
@@ -200,7 +201,7 @@ export async function shaped(db: Database, asked: ShapeOptions & { project: stri
   const scope = withOwn(common, asked.keep, first.chosen);
   const selection = scope === common ? first : await projectSelection(db, projectId, scope);
   const project = await projectById(db, projectId);
-  const folder = asked.folder ?? archiveFolderName(project!.slug, new Date().toISOString().slice(0, 10));
+  const folder = asked.folder ?? archiveFolderName(project!.slug, isoDay(Date.now()));
   const seconds = estimateSeconds(selection.chosenBytes, await measuredRates(db));
   return { projectId, name, scope, selection, folder, seconds };
 }

@@ -1,5 +1,6 @@
 // What forms may say, checked at the door. Each message is the sentence a person sees.
 import { z } from 'zod';
+import { isZone, startOfDay } from '#core/house-time.ts';
 import { relativePath } from '#core/paths.ts';
 import { DUTIES, KINDS, PROJECT_STATES } from '#core/model.ts';
 import { MOST_COPIES, wantedCopies } from '#core/archive/copies.ts';
@@ -94,6 +95,8 @@ export const stageLinesForm = z.object({
   cutDay: z.coerce.number().int().min(0).max(200_000),
   /** Only files with this in their names, or only this file: of all that the lines stand for. */
   find: z.string().max(200).optional(),
+  /** Only of these files and what belongs to them, as they were chosen one by one. */
+  fileIds: ids.optional(),
   fileId: z.coerce.number().int().positive().optional(),
 });
 const gigabytes = (what: string) =>
@@ -283,7 +286,7 @@ const dayOrNone = (what: string) =>
     .trim()
     .default('')
     .refine((text) => text === '' || /^\d{4}-\d\d-\d\d$/.test(text), `${what} is a day, for example 2026-11-30.`)
-    .transform((text) => (text === '' ? null : new Date(`${text}T00:00:00Z`)))
+    .transform((text) => (text === '' ? null : startOfDay(text)))
     .refine((date) => date === null || !Number.isNaN(date.getTime()), `${what} is no day of the calendar.`);
 /** The page of one carrier. */
 const yearOrNone = z
@@ -446,6 +449,11 @@ const dayOrNow = z
     return z.NEVER;
   });
 export const projectsForm = z.discriminatedUnion('intent', [
+  z.object({
+    intent: z.literal('give folders'),
+    projectId: id('The project'),
+    folderIds: ids.refine((list) => list.length <= 100, 'A hundred folders at a time. Nothing was given.'),
+  }),
   z.object({ intent: z.literal('from folder'), folderId: id('The folder'), ...projectFacts }),
   z.object({
     intent: z.literal('from template'),
@@ -561,6 +569,16 @@ const howOften = {
   ...keptFor('snapshot', 10_000),
 };
 export const settingsForm = z.discriminatedUnion('intent', [
+  z.object({
+    intent: z.literal('house'),
+    name: z.string().trim().max(120, 'The name is longer than 120 letters. Nothing was saved.'),
+    zone: z
+      .string()
+      .trim()
+      .refine((name) => name === '' || isZone(name), {
+        error: 'There is no time zone of that name. Choose one of the list, like Europe/Lisbon. Nothing was saved.',
+      }),
+  }),
   z.object({ intent: z.literal('preview'), rules }),
   z.object({ intent: z.literal('save'), rules, previewed: z.string().max(64) }),
   z.object({

@@ -24,6 +24,7 @@ import { type Claimer, claimJob, type Job, LeaseLost, releaseJob, Waits } from '
 import { endPlainly } from './runtime/work-kind.ts';
 import { startTelling } from './post/telling.ts';
 import { settings } from './settings.ts';
+import { followHouseTime } from './site/site.ts';
 import { askForDue } from './site/work.ts';
 import { paramsIn } from './steps/kind.ts';
 import { serverStepOf } from './steps/registry.ts';
@@ -97,6 +98,7 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
   let idle = false;
 
   const lookAround = async () => {
+    await followHouseTime(db);
     workerId ??= await signIn(db, { name: options.name, machine: os.hostname() });
     reach = await lookAtStores(db, workerId, options.paths ?? {});
     lookedAt = Date.now();

@@ -1,4 +1,5 @@
 // What the shape route asks of the services, and what it changes through them.
+import { isoDay } from '#core/house-time.ts';
 import type { Route } from './+types/shape';
 import { shapeArchiveForm } from '#contract/forms.ts';
 import type { CopiesRule } from '#core/archive/copies.ts';
@@ -71,7 +72,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     shapes,
     timelines,
     bins,
-    folder: archiveFolderName(project.slug, new Date().toISOString().slice(0, 10)),
+    folder: archiveFolderName(project.slug, isoDay(Date.now())),
     totalBytes: selection.totalBytes,
     archiveBytes: selection.chosenBytes - baseBytes,
     documentBytes: selection.chosenBytes - keptBytes(selection.chosen.filter((file) => !file.isDocument)),

@@ -1,4 +1,4 @@
-// A treemap of parts by bytes. D3 lays out, React draws links, so that every area is reached by keyboard; the table
+// A treemap of parts by bytes, and inside the larger ones what lies in them. D3 lays out, React draws links, so that every area is reached by keyboard; the table
 // beside it holds the same numbers and lights up with it.
 import clsx from 'clsx';
 import { hierarchy, type HierarchyRectangularNode, treemap, treemapSquarify } from 'd3';
@@ -14,6 +14,17 @@ export interface MapArea {
   /** Where a click leads; null for what is gathered from many. */
   to: string | null;
   /** A mark at the edge: the kind of a file. */
+  colour: string | null;
+  /** What lies in it, where that is known. */
+  inside?: readonly InnerArea[];
+}
+
+/** A part of a part: for the pointer, as the table of the part itself has it for everybody. */
+export interface InnerArea {
+  key: string;
+  name: string;
+  bytes: number;
+  to: string;
   colour: string | null;
 }
 
@@ -42,7 +53,7 @@ export function AreaMap({ areas, pointed, onPoint }: MapProps) {
   const leaves = root.leaves();
   return (
     <div
-      className="relative h-[max(300px,calc(100vh-300px))] w-full"
+      className="relative h-[max(300px,calc(100vh-350px))] w-full"
       role="group"
       aria-label="Map of area by size"
       onPointerLeave={() => onPoint(null)}
@@ -50,6 +61,9 @@ export function AreaMap({ areas, pointed, onPoint }: MapProps) {
     >
       {leaves.map((leaf) => (
         <Area key={(leaf.data as MapArea).key} leaf={leaf} pointed={pointed} onPoint={onPoint} />
+      ))}
+      {leaves.map((leaf) => (
+        <Inside key={`in ${(leaf.data as MapArea).key}`} leaf={leaf} onPoint={onPoint} />
       ))}
     </div>
   );
@@ -66,7 +80,7 @@ const ARROWS: Partial<Record<string, Direction>> = {
 function walk(event: KeyboardEvent<HTMLElement>, leaves: readonly Rect[]): void {
   const direction = ARROWS[event.key];
   if (!direction) return;
-  const drawn = [...event.currentTarget.children];
+  const drawn = [...event.currentTarget.children].slice(0, leaves.length);
   for (let at: number | null = drawn.indexOf(event.target as Element); at !== null && at >= 0;) {
     at = beside(leaves, at, direction);
     const next = at === null ? null : drawn[at];
@@ -117,6 +131,84 @@ function Area({ leaf, pointed, onPoint }: AreaProps) {
   ) : (
     <Link to={area.to} onFocus={() => onPoint(area.key)} onBlur={() => onPoint(null)} {...props}>
       {inside}
+    </Link>
+  );
+}
+
+/** Room for the name of the part itself, in px. */
+const HEAD_PX = 42;
+const MOST_INSIDE = 40;
+
+/** What lies in a part, below its name. A click leads two steps down at once. */
+function Inside({ leaf, onPoint }: Pick<AreaProps, 'leaf' | 'onPoint'>) {
+  const area = leaf.data as MapArea;
+  const [w, h] = [(leaf.x1 - leaf.x0) / WIDTH, (leaf.y1 - leaf.y0) / HEIGHT];
+  const inside = (area.inside ?? []).slice(0, MOST_INSIDE);
+  if (inside.length === 0 || w < 0.1 || h < 0.2) return null;
+  // What lies in the part itself, or is too small to be told, has its share of the room as well.
+  const rest = Math.max(0, area.bytes - inside.reduce((sum, one) => sum + one.bytes, 0));
+  const root = treemap<{ children?: object[] } & Partial<InnerArea>>()
+    .size([w * WIDTH, h * HEIGHT])
+    .paddingInner(0.3)
+    .tile(treemapSquarify.ratio(1.4))(
+    hierarchy<{ children?: object[] } & Partial<InnerArea>>({
+      children: [...inside, { key: '', bytes: rest, colour: area.colour }],
+    }).sum((one) => one.bytes ?? 0),
+  );
+  return (
+    <div
+      aria-hidden
+      className="pointer-events-none absolute px-1.5 pb-1.5"
+      style={{
+        left: `${(leaf.x0 / WIDTH) * 100}%`,
+        top: `calc(${(leaf.y0 / HEIGHT) * 100}% + ${HEAD_PX}px)`,
+        width: `${w * 100}%`,
+        height: `calc(${h * 100}% - ${HEAD_PX}px)`,
+      }}
+    >
+      <div className="relative h-full">
+        {root.leaves().map((one) => (
+          <InnerTile key={one.data.key} one={one} of={area} width={w * WIDTH} height={h * HEIGHT} onPoint={onPoint} />
+        ))}
+      </div>
+    </div>
+  );
+}
+
+interface InnerProps {
+  one: HierarchyRectangularNode<Partial<InnerArea>>;
+  of: MapArea;
+  width: number;
+  height: number;
+  onPoint: MapProps['onPoint'];
+}
+
+function InnerTile({ one, of, width, height, onPoint }: InnerProps) {
+  const { key, name, bytes, to, colour } = one.data as InnerArea;
+  const [w, h] = [one.x1 - one.x0, one.y1 - one.y0];
+  const isRoomy = w > 9 && h > 4.5;
+  const style = {
+    left: `${(one.x0 / width) * 100}%`,
+    top: `${(one.y0 / height) * 100}%`,
+    width: `${(w / width) * 100}%`,
+    height: `${(h / height) * 100}%`,
+    background: colour ? `color-mix(in oklab, ${colour} 40%, var(--ground))` : 'var(--ground)',
+  };
+  // Its own files, and what is too small.
+  if (key === '') return <div className="absolute rounded-[2px] opacity-60" style={style} />;
+  return (
+    <Link
+      to={to}
+      tabIndex={-1}
+      title={`${of.name} / ${name}, ${size(bytes)}`}
+      onPointerEnter={() => onPoint(of.key)}
+      className={clsx(
+        'pointer-events-auto absolute overflow-hidden rounded-[2px] text-[12.5px] leading-tight text-ink hover:outline-2 hover:outline-accent',
+        isRoomy && 'px-1.5 py-0.5',
+      )}
+      style={style}
+    >
+      {isRoomy && <span className="block truncate">{name}</span>}
     </Link>
   );
 }

@@ -4,7 +4,7 @@ import { line, max, type ScaleLinear, scaleLinear } from 'd3';
 import { useState } from 'react';
 import type { Forecast, Sample } from '#core/forecast/forecast.ts';
 import { forecastWords } from '#core/forecast/forecast.ts';
-import { day as dayWords, percentFull } from '#core/wording/amounts.ts';
+import { calendarDay, percentFull } from '#core/wording/amounts.ts';
 import { useWidth } from './use-width';
 
 export interface Filling {
@@ -18,7 +18,6 @@ export interface Filling {
 const BOX = { height: 200, left: 34, right: 10, top: 10, bottom: 24 };
 const AHEAD_DAYS = 42;
 const COLOURS = ['var(--loss)', 'var(--caution)', 'var(--ink-2)', 'var(--kind-source)'];
-const DAY_MS = 86_400_000;
 
 export function FillChart({ rows, today }: { rows: Filling[]; today: number }) {
   const [frame, width] = useWidth<HTMLElement>(400);
@@ -102,7 +101,7 @@ function Ground({ x, y, first, today, right }: { x: Scale; y: Scale; first: numb
         strokeDasharray="2 3"
       />
       <text x={BOX.left} y={BOX.height - 8} fontSize="11" fill="var(--ink-3)">
-        {dayWords(first * DAY_MS).replace(/ \d{4}$/, '')}
+        {calendarDay(first).replace(/ \d{4}$/, '')}
       </text>
       <text x={x(today)} y={BOX.height - 8} fontSize="11" textAnchor="middle" fill="var(--ink-3)">
         today
@@ -167,7 +166,7 @@ function InWords({ rows, at, nearest }: WordsProps) {
             </span>
             <span className="text-ink-2">
               {sample
-                ? `${percentFull(sample.bytes, row.capacityBytes)} %${at === null ? '' : ` on ${dayWords(sample.day * DAY_MS).replace(/ \d{4}$/, '')}`}`
+                ? `${percentFull(sample.bytes, row.capacityBytes)} %${at === null ? '' : ` on ${calendarDay(sample.day).replace(/ \d{4}$/, '')}`}`
                 : ''}
               {at === null && `, ${forecastWords(row.forecast)}`}
             </span>

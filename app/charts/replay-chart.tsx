@@ -1,7 +1,7 @@
 // Caches of a volume over the last weeks: the line as it was, the area as it would have been with a rule, and a mark for each
 // day on which the rule would have taken something.
 import { area, line, scaleLinear } from 'd3';
-import { day as dayWords, size } from '#core/wording/amounts.ts';
+import { calendarDay, size } from '#core/wording/amounts.ts';
 import { useWidth } from './use-width';
 
 interface Day {
@@ -12,8 +12,7 @@ interface Day {
 }
 
 const BOX = { height: 220, left: 56, right: 10, top: 10, bottom: 26 };
-const DAY_MS = 86_400_000;
-const short = (day: number) => dayWords(day * DAY_MS).replace(/ \d{4}$/, '');
+const short = (day: number) => calendarDay(day).replace(/ \d{4}$/, '');
 
 export function ReplayChart({ days }: { days: readonly Day[] }) {
   const [frame, width] = useWidth<HTMLElement>(560);

@@ -3,6 +3,7 @@ import { scaleSqrt } from 'd3';
 import { Link } from 'react-router';
 import type { ProjectId, VolumeId } from '#core/model.ts';
 import { size } from '#core/wording/amounts.ts';
+import { useFirstOnServer } from '../lib/hydrated';
 import { useLens } from '../shell/links';
 
 export interface MatrixProject {
@@ -14,6 +15,7 @@ export interface MatrixProject {
 }
 
 const LARGEST_PX = 34;
+const DRAWN_ON_SERVER = 30;
 
 export function SiteMatrix({
   volumes,
@@ -25,9 +27,10 @@ export function SiteMatrix({
   const lens = useLens();
   const most = Math.max(1, ...projects.flatMap((project) => project.onVolumes.map((on) => on.bytes)));
   const side = scaleSqrt([0, most], [0, LARGEST_PX]);
+  const drawn = useFirstOnServer(projects, DRAWN_ON_SERVER);
   return (
     <div className="relative overflow-x-auto" tabIndex={0} role="region" aria-label="Projects by volume">
-      <table className="table">
+      <table className="table" aria-rowcount={projects.length + 1}>
         <thead>
           <tr>
             <th scope="col">Project</th>
@@ -42,7 +45,7 @@ export function SiteMatrix({
           </tr>
         </thead>
         <tbody>
-          {projects.map((project) => (
+          {drawn.map((project) => (
             <tr key={project.projectId}>
               <th
                 scope="row"

@@ -2,7 +2,8 @@
 import { size } from '#core/wording/amounts.ts';
 
 const SHADES = ['100%', '72%', '48%', '30%', '16%'];
-const shade = (i: number) => `color-mix(in oklab, var(--accent-deep) ${SHADES[i]}, var(--ground))`;
+/** The colour of an age by its place among the layers. */
+export const shade = (i: number) => `color-mix(in oklab, var(--accent-deep) ${SHADES[i]}, var(--ground))`;
 
 export function Strata({ layers }: { layers: { name: string; bytes: number }[] }) {
   const sum = layers.reduce((n, layer) => n + layer.bytes, 0);

@@ -1,5 +1,6 @@
 // What the ledger route asks of the services, and what it changes through them.
 import type { Route } from './+types/ledger';
+import { dayAfter, startOfDay } from '#core/house-time.ts';
 import { ledgerSentence } from '#core/wording/lenses.ts';
 import { brokenAmong, brokenByNow } from '#server/ledger/chain.ts';
 import { ledgerSums, pageOfReceipts, receiptChoices } from '#server/ledger/ledger.ts';
@@ -7,10 +8,10 @@ import { db } from '../db.server';
 
 const PAGE = 100;
 
-/** A day as YYYY-MM-DD; what is none asks for no day. */
-function dayOf(text: string): number | null {
-  const ms = /^\d{4}-\d{2}-\d{2}$/.test(text) ? Date.parse(`${text}T00:00:00Z`) : NaN;
-  return Number.isNaN(ms) ? null : ms / 86_400_000;
+/** A day of the house as YYYY-MM-DD; what is none asks for no day. */
+function dayOf(text: string): { from: Date; to: Date } | null {
+  const from = startOfDay(text);
+  return Number.isNaN(from.getTime()) ? null : { from, to: dayAfter(from) };
 }
 
 export async function loader({ request }: Route.LoaderArgs) {

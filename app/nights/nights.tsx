@@ -1,7 +1,7 @@
 // Nights: what the last one came to, what waits this morning, and what the next one would do. On paper as on the screen.
 import { Link } from 'react-router';
 import type { Route } from './+types/nights';
-import { ago, count, counted, day, duration, exactTime, size } from '#core/wording/amounts.ts';
+import { ago, count, counted, day, duration, exactTime, size, timeOfDay } from '#core/wording/amounts.ts';
 import { useLens } from '../shell/links';
 import { Weight } from '../shell/plan-sheet';
 import { Button, Card, Chip, Empty, Sentence } from '../ui/parts';
@@ -241,7 +241,7 @@ function Tonight({ data: { tonight, nowMs } }: { data: Data }) {
   return (
     <Card
       title={isOn ? 'Tonight, going on' : `Tonight, ${day(tonight.fromMs)}`}
-      aside={`${timeOf(tonight.fromMs)} to ${timeOf(tonight.toMs)} by the clock of the workers`}
+      aside={`${timeOfDay(tonight.fromMs)} to ${timeOfDay(tonight.toMs)} by the clock of the workers`}
     >
       <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="What happens by itself">
         <table className="table">
@@ -264,8 +264,6 @@ function Tonight({ data: { tonight, nowMs } }: { data: Data }) {
     </Card>
   );
 }
-
-const timeOf = (ms: number) => new Date(ms).toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' });
 
 function Line({ work }: { work: Work }) {
   const lens = useLens();

@@ -1,4 +1,5 @@
 // The projects that are on the screen, as a file: CSV (RFC 4180) or JSON.
+import { isoDay } from '#core/house-time.ts';
 import type { Route } from './+types/list-data';
 import { KINDS } from '#core/model.ts';
 import { csvText } from '#core/wording/csv.ts';
@@ -57,7 +58,7 @@ const plain = (row: ProjectRow, isWhole: boolean) => ({
 });
 
 const cells = (row: ProjectRow, isWhole: boolean): string[] => [
-  ...[row.name, row.client, row.state, row.stateSince.toISOString().slice(0, 10)],
+  ...[row.name, row.client, row.state, isoDay(row.stateSince.getTime())],
   ...[row.files, row.bytes, ...kindsOf(row), ...(isWhole ? [row.unusedBytes, row.media, row.missing] : [])].map(String),
   row.archived ? 'yes' : 'no',
 ];

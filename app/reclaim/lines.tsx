@@ -70,7 +70,7 @@ export function Lines({ data }: { data: Data }) {
           </div>
         </div>
         <div className="grid gap-4">
-          <AddToPlan fetcher={fetcher} cut={data.cut} find={data.find?.text} chosen={chosen} sums={sums} />
+          <AddToPlan fetcher={fetcher} cut={data.cut} find={data.find} chosen={chosen} sums={sums} />
           <After sums={sums} />
         </div>
       </div>
@@ -245,7 +245,8 @@ interface AddProps {
   fetcher: ReturnType<typeof useFetcher<Answer>>;
   cut: number;
   /** Only files with this in their names. */
-  find?: string;
+  /** What they are narrowed to, so that no more goes of a folder than was seen. */
+  find: Data['find'];
   chosen: ReadonlySet<string>;
   sums: ReturnType<typeof sumsOf>;
 }
@@ -256,7 +257,7 @@ function AddToPlan({ fetcher, cut, find, chosen, sums }: AddProps) {
     <fetcher.Form method="post" className="card grid gap-2">
       <input type="hidden" name="intent" value="stage" />
       <input type="hidden" name="cutDay" value={cut} />
-      {find && <input type="hidden" name="find" value={find} />}
+      {find && <input type="hidden" name={find.key === 'files' ? 'fileIds' : 'find'} value={find.value} />}
       <input type="hidden" name="lines" value={[...chosen].join(',')} />
       <Button tone="first" type="submit" disabled={chosen.size === 0 || fetcher.state !== 'idle' || added}>
         {chosen.size === 0 ? 'Add to the plan' : `Add ${amountOf(sums)} to the plan`}

@@ -63,7 +63,7 @@ export async function loader({ request }: Route.LoaderArgs) {
     isLeft,
     aside,
     assessedMs: assessment?.atMs ?? null,
-    folder: folder && { name: folder.path || folder.volume, volume: folder.volume },
+    folder: folder && { name: folder.name, volume: folder.volume },
     find,
     project: project && { id: project.projectId, name: project.name },
     projects,
@@ -82,29 +82,74 @@ export async function loader({ request }: Route.LoaderArgs) {
 /** What a search finds, with all that belongs to it. */
 async function filesNamed(text: string) {
   const { ids, trouble } = await foundFiles(db(), text, nameList());
-  return { ids: await wholeUnits(db(), ids), trouble };
+  return {
+    ids: await wholeUnits(db(), ids),
+    trouble,
+    as: { key: 'find', value: text, words: `with “${text}” in the name` },
+  };
 }
 
-/** Null where none is asked for, or it is not known any more. */
-const folderAsked = (text: string | null) =>
-  text !== null && /^[1-9]\d{0,14}$/.test(text) ? folderAt(db(), Number(text) as FolderId) : null;
+/** Files that were chosen one by one, with all that belongs to them. */
+async function filesPicked(ids: readonly number[]) {
+  return {
+    ids: await wholeUnits(db(), ids),
+    trouble: null,
+    as: { key: 'files', value: ids.join(','), words: 'that were chosen' },
+  };
+}
+
+const MOST_PICKED = 1000;
+
+const idsIn = (text: string | null): number[] =>
+  (text ?? '')
+    .split(',')
+    .filter((one) => /^[1-9]\d{0,14}$/.test(one))
+    .map(Number)
+    .slice(0, MOST_PICKED);
+
+const MOST_FOLDERS = 100;
+
+/** `?folder=3,14`: null where none is asked for. A 404 where none of them is known: an old address must never mean all of the site. */
+async function foldersAsked(text: string | null) {
+  const ids = (text ?? '').split(',').filter((one) => /^[1-9]\d{0,14}$/.test(one));
+  const found = await Promise.all(ids.slice(0, MOST_FOLDERS).map((id) => folderAt(db(), Number(id) as FolderId)));
+  const known = found.filter((one) => one !== null);
+  if (text === null || text === '') return null;
+  if (known.length === 0)
+    throw new Response('This address narrows to a folder that is not known any more, so nothing is shown.', {
+      status: 404,
+    });
+  const volumes = [...new Set(known.map((one) => one.volume))];
+  return {
+    ids: known.map((one) => one.folderId),
+    name: known.length === 1 ? known[0]!.path || known[0]!.volume : counted(known.length, 'folder'),
+    volume: volumes.length === 1 ? volumes[0]! : `${volumes.length} volumes`,
+  };
+}
 
 /** What the address narrows to: a project, a folder, what a search finds. */
 async function scopeAsked(search: URLSearchParams, only: readonly VolumeId[]) {
   const projects = await projectNames(db());
   const projectId = Number(search.get('project') ?? 0);
   const project = projects.find((one) => one.projectId === projectId) ?? null;
-  const folder = await folderAsked(search.get('folder'));
+  const folder = await foldersAsked(search.get('folder'));
   const text = (search.get('find') ?? '').trim().slice(0, 200);
-  const found = text === '' ? null : await filesNamed(text);
+  const picked = search.get('files');
+  const found = text !== '' ? await filesNamed(text) : picked === null ? null : await filesPicked(idsIn(picked));
   const scope: Scope = {
     only: folder ? [] : only,
     projectId: project ? (project.projectId as ProjectId) : null,
     inWork: search.get('work') === '1',
-    below: folder?.folderId,
+    below: folder?.ids,
     among: found?.ids,
   };
-  return { scope, project, projects, folder, find: found && { text, files: found.ids.length, trouble: found.trouble } };
+  return {
+    scope,
+    project,
+    projects,
+    folder,
+    find: found && { ...found.as, files: found.ids.length, trouble: found.trouble },
+  };
 }
 
 interface Asked {
@@ -160,7 +205,8 @@ export async function action({ request }: Route.ActionArgs) {
       return `Added to the plan: ${counted(added.files, 'file')}, ${size(added.bytes)}, set aside so that the other stays. Both are read whole before it goes, and documents get new versions.`;
     }
     const { lines: keys, cutDay: cut, find, fileId } = form;
-    const among = fileId ? await wholeUnits(db(), [fileId]) : find ? (await filesNamed(find)).ids : null;
+    const picked = fileId ? [fileId] : (form.fileIds ?? []);
+    const among = picked.length > 0 ? await wholeUnits(db(), picked) : find ? (await filesNamed(find)).ids : null;
     // A day that has not come yet would take files written after the choice was made.
     const added = await addChosen(db(), { keys, cutDay: Math.min(cut, cutDay(now.getTime(), 0)), among, now });
     if (added.bytes === 0)

@@ -96,7 +96,7 @@ function sentenceOf({ sums, left, group, goal, project, folder, find, isLeft }: 
 function whoseWords({ project, folder, find }: Pick<Data, 'project' | 'folder' | 'find'>): string {
   const parts = [
     project && ` of ${project.name}`,
-    find && ` of ${counted(find.files, 'file')} with “${find.text}” in the name`,
+    find && ` of ${counted(find.files, 'file')} ${find.words}`,
     folder && ` in ${folder.name}`,
   ];
   return parts.filter(Boolean).join('');
@@ -108,7 +108,7 @@ function Narrowed({ data: { folder, find } }: { data: Data }) {
   if (!folder && !find) return null;
   const parts = [
     folder && { key: 'folder', words: `in ${folder.name}, ${folder.volume}` },
-    find && { key: 'find', words: `files with “${find.text}” in the name` },
+    find && { key: find.key, words: `files ${find.words}` },
   ];
   return (
     <div className="-mt-2 flex flex-wrap items-center gap-2 text-[13px] text-ink-2">

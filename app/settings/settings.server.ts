@@ -3,6 +3,7 @@ import { data } from 'react-router';
 import type { z } from 'zod';
 import type { Route } from './+types/settings';
 import { settingsForm } from '#contract/forms.ts';
+import { machineZone } from '#core/house-time.ts';
 import type { VolumeId } from '#core/model.ts';
 import { counted, listed } from '#core/wording/amounts.ts';
 import { currentRules, type KindChange, markOf, previewRules, saveRules } from '#server/readings/kinds.ts';
@@ -14,6 +15,7 @@ import { Refused } from '#server/runtime/refused.ts';
 import { setSnapshotRule, snapshotRuleOf } from '#server/snapshots/rule.ts';
 import { houseRules, setHouseRules } from '#server/site/house-rules.ts';
 import { rackVolumes } from '#server/site/rack.ts';
+import { houseOf, setHouse } from '#server/site/site.ts';
 import { saveTemplate, templateRows } from '#server/projects/register-project.ts';
 import type { Answer } from '../lib/answer';
 import { answer } from '../answer.server';
@@ -26,8 +28,9 @@ export interface Preview {
 }
 
 export async function loader() {
-  const [rules, templates, volumes, removing, backup, lastBackup, snapshots, post, posted, lastPosted] =
+  const [house, rules, templates, volumes, removing, backup, lastBackup, snapshots, post, posted, lastPosted] =
     await Promise.all([
+      houseOf(db()),
       currentRules(db()),
       templateRows(db()),
       rackVolumes(db()),
@@ -40,6 +43,8 @@ export async function loader() {
       lastMessages(db(), 8),
     ]);
   return {
+    house,
+    machine: machineZone(),
     rules,
     templates,
     removing,
@@ -86,6 +91,9 @@ export async function action({ request }: Route.ActionArgs) {
         return form.readBackHours === 0 && !form.trustUnseen
           ? 'Saved. Every original is read back from its copy before it goes.'
           : 'Saved. The ledger has what it was before.';
+      case 'house':
+        await setHouse(db(), { name: form.name, zone: form.zone }, by);
+        return 'Saved. Every page goes by it from now on, and so do the nights.';
       case 'backup':
         return saveBackup(form, by);
       case 'snapshots': {

@@ -24,6 +24,7 @@ import {
 } from '../ui/parts';
 import { Select } from '../ui/select';
 import { RuleForm } from './rule-form';
+import { House } from './house';
 import { OwnBackup } from './own-backup';
 import { Post } from './post';
 import { Snapshots } from './snapshots';
@@ -40,9 +41,9 @@ export default function Settings({ loaderData }: Route.ComponentProps) {
   const fetcher = useFetcher<typeof action>();
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
-      <div className="flex items-start justify-between slim:flex-wrap gap-4">
+      <div className="grid gap-3">
         <Sentence>{settingsSentence(show, factsOf(loaderData))}</Sentence>
-        <div role="group" aria-label="Show" className="flex shrink-0 flex-wrap slim:shrink gap-1">
+        <div role="group" aria-label="Show" className="flex flex-wrap gap-1">
           {VIEWS.map((view) => (
             <Link
               key={view.key}
@@ -75,6 +76,11 @@ export default function Settings({ loaderData }: Route.ComponentProps) {
           <Post data={loaderData} />
         </div>
       )}
+      {show === 'house' && (
+        <div className="max-w-[720px]">
+          <House {...loaderData} />
+        </div>
+      )}
       {show === 'snapshots' && (
         <div className="max-w-[720px]">
           <Snapshots data={loaderData} />
@@ -87,7 +93,18 @@ export default function Settings({ loaderData }: Route.ComponentProps) {
 
 const listedOrNull = (names: readonly string[]): string | null => (names.length === 0 ? null : listed(names));
 
-const factsOf = ({ rules, templates, removing, snapshots, backup, post, volumes }: Data): SettingsFacts => ({
+const factsOf = ({
+  house,
+  machine,
+  rules,
+  templates,
+  removing,
+  snapshots,
+  backup,
+  post,
+  volumes,
+}: Data): SettingsFacts => ({
+  ...{ house: house.name, zone: house.zone || machine },
   ...{ rules: rules.length, templates: templates.length, ...removing.copies },
   readBackMonths: removing.shelf.readBackMonths,
   snapshotsOn: listedOrNull(
@@ -106,6 +123,7 @@ const VIEWS = [
   { key: 'snapshots', words: 'Snapshots' },
   { key: 'backup', words: 'Own backup' },
   { key: 'post', words: 'Mail and posting' },
+  { key: 'house', words: 'The house' },
 ] as const;
 
 /** What a removal may rely on beside what it sees itself: nothing, unless the house says so here. */

@@ -1,4 +1,5 @@
 // One carrier: what it holds, how sure that is, where it is and who has it, and what became of it.
+import { isoDay } from '#core/house-time.ts';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/carrier';
 import { ago, count, counted, day, duration, exactTime, size } from '#core/wording/amounts.ts';
@@ -261,7 +262,7 @@ function Facts({ data: { carrier, nowMs } }: { data: Data }) {
   );
 }
 
-const isoDay = (ms: number | null | undefined) => (ms ? new Date(ms).toISOString().slice(0, 10) : '');
+const dayField = (ms: number | null | undefined) => (ms ? isoDay(ms) : '');
 
 interface WhereaboutsProps {
   carrier: Data['carrier'];
@@ -287,11 +288,11 @@ function Whereabouts({ carrier, fetcher }: WhereaboutsProps) {
             />
           </Field>
           <Field label="Due back on">
-            <input name="dueAt" type="date" className={inputLook} defaultValue={isoDay(carrier.lent?.dueMs)} />
+            <input name="dueAt" type="date" className={inputLook} defaultValue={dayField(carrier.lent?.dueMs)} />
           </Field>
         </div>
         <Field label="In use since">
-          <input name="since" type="date" className={inputLook} defaultValue={isoDay(carrier.sinceMs)} />
+          <input name="since" type="date" className={inputLook} defaultValue={dayField(carrier.sinceMs)} />
         </Field>
         <Said answer={fetcher.data} />
         <div>

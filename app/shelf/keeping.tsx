@@ -1,4 +1,5 @@
 // How long an archive is kept, its legal hold, and letting it go: which erases nothing, and asks for its name to be typed.
+import { isoDay } from '#core/house-time.ts';
 import { useFetcher } from 'react-router';
 import { day, exactTime } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
@@ -8,8 +9,6 @@ import { Select } from '../ui/select';
 import type { Route } from './+types/archive';
 
 type Data = Route.ComponentProps['loaderData'];
-
-const isoDay = (ms: number | null) => (ms === null ? '' : new Date(ms).toISOString().slice(0, 10));
 
 export function Keeping({ data: { archive, keeping } }: { data: Data }) {
   if (archive.state === 'let go')
@@ -46,7 +45,12 @@ function Rule({ keeping: { rule, untilMs } }: { keeping: Kept }) {
           </Select>
         </Field>
         <Field label="Until">
-          <input name="until" type="date" defaultValue={isoDay(untilMs)} className={inputLook} />
+          <input
+            name="until"
+            type="date"
+            defaultValue={untilMs === null ? '' : isoDay(untilMs)}
+            className={inputLook}
+          />
         </Field>
       </div>
       <Said answer={fetcher.data} />

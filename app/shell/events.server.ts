@@ -1,33 +1,75 @@
-// Work as it goes, who does it, and that something changed, as server-sent events: a message whenever there is news.
+// Work as it goes, who does it, and that something changed, as server-sent events: a message whenever there is news. It is looked
+// up once for all pages that are open, and only while one is.
 import type { Route } from './+types/events';
 import { pulseOf } from '#server/site/pulse.ts';
 import { jobRows } from '#server/site/work.ts';
 import { db } from '../db.server';
 
 const LOOK_EVERY_MS = 600;
+/** Many pages that open at once are told by one look. */
+const LOOK_AT_MOST_EVERY_MS = 100;
+
+interface Listener {
+  tell: (news: string) => void;
+  /** What it was told last. */
+  told: string;
+  /** Only looks from this one on: an earlier one may know less than its page. */
+  from: number;
+}
+
+const listeners = new Set<Listener>();
+let looks = 0;
+let lookedAt = 0;
+let isLooking = false;
+let timer: NodeJS.Timeout | undefined;
+
+function lookIn(ms: number): void {
+  clearTimeout(timer);
+  timer = setTimeout(() => void look(), Math.max(ms, lookedAt + LOOK_AT_MOST_EVERY_MS - Date.now()));
+}
+
+async function look(): Promise<void> {
+  const number = ++looks;
+  isLooking = true;
+  lookedAt = Date.now();
+  try {
+    const news = await newsNow();
+    for (const one of listeners)
+      if (one.from <= number && one.told !== news) {
+        one.told = news;
+        one.tell(news);
+      }
+  } catch {
+    // The database did not answer: the next look settles it.
+  }
+  isLooking = false;
+  if (listeners.size > 0) lookIn([...listeners].some(({ from }) => from > number) ? 0 : LOOK_EVERY_MS);
+}
+
+async function newsNow(): Promise<string> {
+  const [jobs, pulse] = await Promise.all([jobRows(db()), pulseOf(db())]);
+  // While somebody works, the last sign alone is no news.
+  const lastSeenMs = pulse.workers > 0 ? null : pulse.lastSeenMs;
+  return JSON.stringify({ jobs, pulse: { ...pulse, lastSeenMs } });
+}
+
+/** Tells all there is at once, and then what is new; gives what ends it. */
+function listen(tell: Listener['tell']): () => void {
+  const listener = { tell, told: '', from: looks + 1 };
+  listeners.add(listener);
+  if (!isLooking) lookIn(0);
+  return () => void listeners.delete(listener);
+}
+
 export function loader({ request }: Route.LoaderArgs) {
   const text = new TextEncoder();
-  let timer: NodeJS.Timeout | undefined;
+  let end = () => {};
   const stream = new ReadableStream({
     start(controller) {
       controller.enqueue(text.encode(': here\n\n'));
-      let before = '';
-      const look = async () => {
-        try {
-          const [jobs, pulse] = await Promise.all([jobRows(db()), pulseOf(db())]);
-          // While somebody works, the last sign alone is no news.
-          const lastSeenMs = pulse.workers > 0 ? null : pulse.lastSeenMs;
-          const now = JSON.stringify({ jobs, pulse: { ...pulse, lastSeenMs } });
-          if (now !== before) controller.enqueue(text.encode(`data: ${now}\n\n`));
-          before = now;
-        } catch {
-          // The database did not answer, or the reader left: the next look or the abort settles it.
-        }
-        if (!request.signal.aborted) timer = setTimeout(() => void look(), LOOK_EVERY_MS);
-      };
-      void look();
+      end = listen((news) => controller.enqueue(text.encode(`data: ${news}\n\n`)));
       request.signal.addEventListener('abort', () => {
-        clearTimeout(timer);
+        end();
         try {
           controller.close();
         } catch {
@@ -35,7 +77,7 @@ export function loader({ request }: Route.LoaderArgs) {
         }
       });
     },
-    cancel: () => clearTimeout(timer),
+    cancel: () => end(),
   });
   return new Response(stream, {
     headers: {

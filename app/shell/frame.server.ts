@@ -1,5 +1,6 @@
 // What the frame route asks of the services, and what it changes through them.
 import type { Route } from './+types/frame';
+import { houseDay } from '#core/house-time.ts';
 import { totals } from '#core/plan/plan.ts';
 import { currentPlan } from '#server/plan/plan.ts';
 import { forecasts } from '#server/readings/growth.ts';
@@ -21,9 +22,7 @@ export async function loader({ request }: Route.LoaderArgs) {
     personOf(request),
     themeOf(request),
   ]);
-  const growing = new Map(
-    (await forecasts(db(), volumes, Math.floor(nowMs / 86_400_000))).map((g) => [g.volumeId, g.forecast]),
-  );
+  const growing = new Map((await forecasts(db(), volumes, houseDay(nowMs))).map((g) => [g.volumeId, g.forecast]));
   return {
     volumes: volumes.map((volume) => ({ ...volume, forecast: growing.get(volume.volumeId)! })),
     plan: { planId: plan.planId, version: plan.version, ...totals(plan.steps) },

@@ -1,5 +1,6 @@
 // What the site route asks of the services, and what it changes through them.
 import type { Route } from './+types/site';
+import { houseDay } from '#core/house-time.ts';
 import { KINDS } from '#core/model.ts';
 import { siteSentence } from '#core/wording/lenses.ts';
 import type { Forecast } from '#core/forecast/forecast.ts';
@@ -26,7 +27,7 @@ export async function loader({ request }: Route.LoaderArgs) {
   const only = volumesAsked(request, all);
   const volumes = only.length > 0 ? all.filter((volume) => only.includes(volume.volumeId)) : all;
   const ids = volumes.map((volume) => volume.volumeId);
-  const today = Math.floor(Date.now() / 86_400_000);
+  const today = houseDay(Date.now());
   const [known, causes, steps] = await Promise.all([
     knownOf(db(), { all, volumes, only, today }),
     causesOfGrowth(db(), ids),

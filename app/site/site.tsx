@@ -2,13 +2,14 @@
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/site';
 import { Popover } from 'radix-ui';
-import { counted, day, size } from '#core/wording/amounts.ts';
+import { count, counted, day, size } from '#core/wording/amounts.ts';
 import { type Decision } from '#core/wording/decisions.ts';
 import { FillChart } from '../charts/fill-chart';
 import { SiteMatrix } from '../charts/site-matrix';
 import { useLens } from '../shell/links';
 import { Weight } from '../shell/plan-sheet';
 import type { Answer } from '../lib/answer';
+import { useFirstOnServer } from '../lib/hydrated';
 import { openTray } from '../shell/open-tray';
 import { Fold } from '../ui/fold';
 import { FirstSteps, isBeginning } from './first-steps';
@@ -28,8 +29,11 @@ export default function Site({ loaderData }: Route.ComponentProps) {
       {isBeginning(loaderData.steps) && <FirstSteps done={loaderData.steps} />}
       <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,7fr)_minmax(0,5fr)] gap-4">
         <Card
-          title="Needs a decision"
-          aside={loaderData.decisions.length > 6 ? `${loaderData.decisions.length}, scroll for more` : undefined}
+          title={
+            loaderData.decisions.length > 0
+              ? `Needs a decision: ${count(loaderData.decisions.length)}`
+              : 'Needs a decision'
+          }
         >
           {loaderData.decisions.length === 0 ? (
             <Empty>
@@ -92,10 +96,17 @@ function MatrixKey() {
   );
 }
 
+const DRAWN_ON_SERVER = 20;
+
 function Decisions({ list }: { list: Decision[] }) {
+  const drawn = useFirstOnServer(list, DRAWN_ON_SERVER);
   return (
-    <ul className="rows max-h-[318px] overflow-auto" tabIndex={0} aria-label="Decisions that wait">
-      {list.map((decision) => (
+    <ul
+      className="rows max-h-[max(318px,calc(100vh-560px))] overflow-auto"
+      tabIndex={0}
+      aria-label="Decisions that wait"
+    >
+      {drawn.map((decision) => (
         <li key={decision.key} className="flex items-center gap-3 py-2 tight:flex-wrap tight:gap-y-1">
           <Weight weight={decision.weight} />
           <div className="min-w-0 flex-1 tight:basis-[calc(100%-2rem)]">

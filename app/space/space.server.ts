@@ -10,7 +10,7 @@ import { groupSums, linesOfUnit } from '#server/reclaim/lines.ts';
 import { fileFacts } from '#server/projects/ownership.ts';
 import { rackVolumes } from '#server/site/rack.ts';
 import { stationPaths } from '#server/stores/places.ts';
-import { projectById } from '#server/projects/projects.ts';
+import { projectById, projectNames } from '#server/projects/projects.ts';
 import {
   AREAS_BY,
   areas,
@@ -67,7 +67,7 @@ async function sentenceOf({ volumes, folder, scope, only, today, isAll, yearOldB
 
 /** What of a folder may go, of projects in work as well: by group, the largest first. */
 async function mayGo({ folderId, volumeId, path }: NonNullable<Awaited<ReturnType<typeof folderAt>>>) {
-  const where = path === '' ? { only: [volumeId] } : { only: [], below: folderId };
+  const where = path === '' ? { only: [volumeId] } : { only: [], below: [folderId] };
   const sums = await groupSums(db(), { ...where, projectId: null, inWork: true });
   return sums
     .filter((sum) => sum.bytes > 0)
@@ -93,7 +93,7 @@ export async function loader({ request }: Route.LoaderArgs) {
   const scope: Scope = folder ? { folder } : { volumeIds: chosen };
   const today = Math.floor(Date.now() / 86_400_000);
   const on = folder ? [folder.volumeId] : chosen;
-  const [rows, units, layers, extreme, paths, project, essence, worth, going, used] = await Promise.all([
+  const [rows, units, layers, extreme, paths, project, essence, worth, going, used, allProjects] = await Promise.all([
     areas(db(), { scope, by, only, today }),
     folder && by === 'folder' ? unitsIn(db(), folder.folderId, { only, today, open: search.get('open') }) : [],
     strata(db(), on, today),
@@ -104,6 +104,7 @@ export async function loader({ request }: Route.LoaderArgs) {
     file ? linesOfUnit(db(), file.fileId) : [],
     folder && !file ? mayGo(folder) : null,
     file ? partsUsed(db(), file.fileId) : null,
+    folder ? projectNames(db()) : [],
   ]);
   const volumes = on.length > 0 ? all.filter((volume) => on.includes(volume.volumeId)) : all;
   const yearOldBytes = layers.at(-1)!.bytes;
@@ -116,20 +117,8 @@ export async function loader({ request }: Route.LoaderArgs) {
   ].filter((part) => part !== null);
   return {
     sentence: await sentenceOf({ volumes, folder, scope, only, today, isAll: on.length === 0, yearOldBytes }),
-    folder,
-    file,
-    essence,
-    used,
-    worth,
-    going,
-    paths,
-    rows,
-    units,
-    layers,
-    extreme,
-    list,
-    by,
-    narrowed,
+    ...{ folder, file, essence, used, worth, going, paths, rows, units, layers, extreme, list, by, narrowed },
+    allProjects,
     readOnly: folder ? (all.find((volume) => volume.volumeId === folder.volumeId)?.readOnly ?? false) : false,
     nowMs: Date.now(),
   };

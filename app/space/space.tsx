@@ -7,10 +7,14 @@ import type { Route } from './+types/space';
 import { count, counted, exactTime, ago, size } from '#core/wording/amounts.ts';
 import { AreaMap } from '../charts/area-map';
 import { Strata } from '../charts/strata';
+import { ColourKey, useInside } from './inside';
 import { copyText } from '../lib/copy';
 import { type To, useTo } from '../shell/links';
 import { buttonLook, Card, Empty, KindDot, kindColour, Sentence } from '../ui/parts';
-import { Table } from '../ui/table';
+import type { RowAction } from '../ui/menu';
+import { type Column, Table } from '../ui/table';
+import { Checkbox } from '../ui/checkbox';
+import { type Chosen, ChosenBar, useChosenRows } from './chosen';
 import { FileCard, FolderCard } from './facts';
 
 export { loader } from './space.server.ts';
@@ -26,6 +30,8 @@ export default function Space({ loaderData: data }: Route.ComponentProps) {
   const to = useTo();
   const [pointed, setPointed] = useState<string | null>(null);
   const { folder, rows, units } = data;
+  const inner = useInside(data);
+  const chosen = useChosenRows(data);
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <Sentence>{data.sentence}</Sentence>
@@ -48,7 +54,11 @@ export default function Space({ loaderData: data }: Route.ComponentProps) {
                   name: row.name,
                   bytes: row.bytes,
                   to: into(to, data.by, row.key),
-                  colour: data.by === 'kind' ? kindColour(row.key as never) : null,
+                  colour: data.by === 'kind' ? kindColour(row.key as never) : inner.colourOf(row.key),
+                  inside: inner.inside(row.key).map((one) => ({
+                    ...{ key: String(one.folderId), name: one.name, bytes: one.bytes },
+                    ...{ to: into(to, 'folder', String(one.folderId)), colour: one.colour },
+                  })),
                 })),
                 ...units.map((unit) => ({
                   key: `f${unit.fileId}`,
@@ -62,6 +72,7 @@ export default function Space({ loaderData: data }: Route.ComponentProps) {
               onPoint={setPointed}
             />
           )}
+          {inner.isShown && <ColourKey inner={inner} />}
         </Card>
         <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] content-start gap-4">
           {data.file ? (
@@ -69,7 +80,7 @@ export default function Space({ loaderData: data }: Route.ComponentProps) {
           ) : (
             folder && <FolderCard folder={folder} going={data.going} paths={data.paths} />
           )}
-          <Lists data={data} to={to} pointed={pointed} onPoint={setPointed} />
+          <Lists data={data} to={to} pointed={pointed} onPoint={setPointed} chosen={chosen} />
         </div>
       </div>
     </div>
@@ -155,6 +166,7 @@ interface Pointing {
   to: To;
   pointed: string | null;
   onPoint: (key: string | null) => void;
+  chosen: Chosen;
 }
 
 const LIST_HEIGHT = 'max(220px, calc(100vh - 440px))';
@@ -162,7 +174,7 @@ const PARTS = { folder: 'folders', project: 'projects', kind: 'kinds', age: 'age
 
 /** The table of what the map shows, or the files that stand out. */
 function Lists(pointing: Pointing) {
-  const { data, to } = pointing;
+  const { data, to, chosen } = pointing;
   const here =
     data.by === 'folder' && data.rows.length === 0
       ? 'files'
@@ -186,6 +198,7 @@ function Lists(pointing: Pointing) {
         <Extremes data={data} to={to} />
       ) : (
         <>
+          <ChosenBar data={data} chosen={chosen} />
           {data.rows.length > 0 && <Parts {...pointing} />}
           {data.units.length > 0 && <Units {...pointing} />}
           {data.rows.length + data.units.length === 0 && <Empty>Nothing here.</Empty>}
@@ -195,7 +208,8 @@ function Lists(pointing: Pointing) {
   );
 }
 
-function Parts({ data, to, pointed, onPoint }: Pointing) {
+function Parts({ data, to, pointed, onPoint, chosen }: Pointing) {
+  const isFolders = data.by === 'folder';
   return (
     <Table
       label={data.by === 'folder' ? 'Folders' : `By ${data.by}`}
@@ -208,8 +222,10 @@ function Parts({ data, to, pointed, onPoint }: Pointing) {
       actions={(row) => [
         { name: 'Look into it', letter: 'o', to: into(to, data.by, row.key) },
         { name: 'Copy its path', letter: 'c', run: () => copyText(row.path || row.name) },
+        ...(isFolders ? [choosing(chosen, `d${row.key}`)] : []),
       ]}
       columns={[
+        ...(isFolders ? [tickColumn(chosen, data.rows, (row) => ({ key: `d${row.key}`, name: row.name }))] : []),
         {
           key: 'name',
           title:
@@ -240,10 +256,49 @@ function Parts({ data, to, pointed, onPoint }: Pointing) {
   );
 }
 
+const choosing = (chosen: Chosen, key: string): RowAction => ({
+  name: chosen.has(key) ? 'Choose it no longer' : 'Choose it with others',
+  letter: 'x',
+  run: () => chosen.toggle([key], !chosen.has(key)),
+});
+
+/** A tick before each row, and one for all of them above. */
+function tickColumn<Row>(
+  chosen: Chosen,
+  all: readonly Row[],
+  of: (row: Row) => { key: string; name: string } | null,
+): Column<Row> {
+  const keys = all.flatMap((row) => of(row)?.key ?? []);
+  const on = keys.filter((key) => chosen.has(key)).length;
+  return {
+    key: 'chosen',
+    title: (
+      <Checkbox
+        label="Choose all of them"
+        checked={on === 0 ? false : on === keys.length ? true : 'some'}
+        onChange={() => chosen.toggle(keys, on < keys.length)}
+      />
+    ),
+    width: 30,
+    cell: (row) => {
+      const one = of(row);
+      return (
+        one && (
+          <Checkbox
+            label={`Choose ${one.name}`}
+            checked={chosen.has(one.key)}
+            onChange={(isOn) => chosen.toggle([one.key], isOn)}
+          />
+        )
+      );
+    },
+  };
+}
+
 type UnitLine = Data['units'][number] & { member: boolean };
 
 /** Files of the folder, a unit a row; a row of several opens. */
-function Units({ data, to, pointed, onPoint }: Pointing) {
+function Units({ data, to, pointed, onPoint, chosen }: Pointing) {
   const [search] = useSearchParams();
   const open = search.get('open');
   const lines = data.units.flatMap((unit): UnitLine[] => [
@@ -269,8 +324,12 @@ function Units({ data, to, pointed, onPoint }: Pointing) {
       actions={(unit) => [
         { name: 'What is known of it', letter: 'o', to: to({ file: String(unit.fileId) }) },
         { name: 'Copy its name', letter: 'c', run: () => copyText(unit.name) },
+        ...(unit.member ? [] : [choosing(chosen, `f${unit.fileId}`)]),
       ]}
       columns={[
+        tickColumn(chosen, data.units, (unit: Data['units'][number] & { member?: boolean }) =>
+          unit.member ? null : { key: `f${unit.fileId}`, name: unit.name },
+        ),
         {
           key: 'name',
           title: 'File',

@@ -433,10 +433,12 @@ const volumeColumns: Column<Volume>[] = [
     cell: (volume) => {
       const traits = traitsOf(volume);
       return (
-        <span className="block max-w-36 truncate" title={[volume.duty, ...traits].join(', ')}>
+        <>
           {volume.duty}
-          {traits.length > 0 && <span className="text-ink-2">, {traits.join(', ')}</span>}
-        </span>
+          {traits.length > 0 && (
+            <span className="block text-[13px] whitespace-normal text-ink-2">{traits.join(', ')}</span>
+          )}
+        </>
       );
     },
   },

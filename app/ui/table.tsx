@@ -12,6 +12,7 @@ import {
 } from '@tanstack/react-table';
 import clsx from 'clsx';
 import { type ReactNode, type RefObject, useMemo, useRef, useState } from 'react';
+import { useFirstOnServer } from '../lib/hydrated';
 import { MENU_LETTER, openMenuOf, type RowAction, RowMenus, useAct } from './menu';
 
 export interface Column<Row> {
@@ -41,6 +42,7 @@ export interface TableProps<Row> {
 }
 
 const DRAWN_AT_ONCE = 200;
+const DRAWN_ON_SERVER = 50;
 
 export function Table<Row>({
   label,
@@ -91,7 +93,7 @@ export function Table<Row>({
 }
 
 interface BodyProps<Row> extends Pick<TableProps<Row>, 'rowKey' | 'marked' | 'onPoint'> {
-  drawn: TableRow<Row>[];
+  drawn: readonly TableRow<Row>[];
   above: number;
   below: number;
   byKey: ReadonlyMap<string, Column<Row>>;
@@ -203,8 +205,8 @@ function useDrawn<Row>(
   const seen = long ? virtual.getVirtualItems() : null;
   const above = seen?.[0]?.start ?? 0;
   const below = seen ? virtual.getTotalSize() - (seen.at(-1)?.end ?? 0) : 0;
-  const drawn = seen ? seen.map((item) => all[item.index]!) : all;
-  return { drawn, above, below };
+  const first = useFirstOnServer(all, DRAWN_ON_SERVER);
+  return { drawn: seen ? seen.map((item) => all[item.index]!) : first, above, below };
 }
 
 /** Up and down walk the rows; Enter follows the row's first link or button. */

@@ -1,5 +1,6 @@
-import { execFileSync } from 'node:child_process';
 import fc from 'fast-check';
+import { setHouseZone } from '../house-time.ts';
+import { timeOfDay } from '../wording/amounts.ts';
 import { conflicts, isNight, sinceEvening, tonight } from './nights.ts';
 
 const at = (text: string) => new Date(text);
@@ -22,23 +23,17 @@ test.each([
 );
 
 test('a night is shorter when the clock is put forward, and longer when it is put back', () => {
-  // Another clock is another process.
-  const told = execFileSync(
-    process.execPath,
-    [
-      ...['--import', 'tsx', '--input-type=module', '-e'],
-      `import { tonight, sinceEvening } from './core/nights/nights.ts';
-      console.log(JSON.stringify(['2026-03-28T12:00:00', '2026-10-24T12:00:00', '2026-06-01T12:00:00'].map((now) => {
-        const { fromMs, toMs } = tonight(new Date(now));
-        return [(toMs - fromMs) / 3600000, new Date(fromMs).getHours(), new Date(sinceEvening(new Date(toMs)).fromMs).getHours()];
-      })));`,
-    ],
-    { encoding: 'utf8', env: { ...process.env, TZ: 'Europe/Berlin' } },
-  );
-  expect(JSON.parse(told)).toEqual([
-    [3, 1, 18],
-    [5, 1, 18],
-    [4, 1, 18],
+  setHouseZone('Europe/Berlin');
+  const told = ['2026-03-28T12:00:00Z', '2026-10-24T12:00:00Z', '2026-06-01T12:00:00Z'].map((now) => {
+    const { fromMs, toMs } = tonight(at(now));
+    const hour = (ms: number) => timeOfDay(ms);
+    return [(toMs - fromMs) / 3_600_000, hour(fromMs), hour(sinceEvening(at(new Date(toMs).toISOString())).fromMs)];
+  });
+  setHouseZone(null);
+  expect(told).toEqual([
+    [3, '01:00', '18:00'],
+    [5, '01:00', '18:00'],
+    [4, '01:00', '18:00'],
   ]);
 });
 

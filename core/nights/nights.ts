@@ -1,5 +1,5 @@
-// Nights as the house has them: by the clock of the machine that does the work, whatever summer time does to their length. Pure; the
-// moment is passed in.
+// Nights by the clock of the house, whatever summer time does to their length. The moment is passed in.
+import { inHouse } from '../house-time.ts';
 
 /** Hours of the clock in which what needs nobody is done. */
 export const NIGHT_HOURS = { from: 1, to: 5 };
@@ -13,13 +13,14 @@ export interface Span {
 
 /** At an hour of the day that is so many days after another's. Where the clock skips that hour, the next there is. */
 function atHour(now: Date, days: number, hour: number): Date {
-  const at = new Date(now.getTime());
+  const at = inHouse(now);
   at.setDate(at.getDate() + days);
   at.setHours(hour, 0, 0, 0);
   return at;
 }
 
-export const isNight = (now: Date): boolean => now.getHours() >= NIGHT_HOURS.from && now.getHours() < NIGHT_HOURS.to;
+export const isNight = (now: Date): boolean =>
+  inHouse(now).getHours() >= NIGHT_HOURS.from && inHouse(now).getHours() < NIGHT_HOURS.to;
 
 /** What a morning's page tells of: since the evening before, until now. */
 export const sinceEvening = (now: Date): Span => ({
@@ -29,7 +30,7 @@ export const sinceEvening = (now: Date): Span => ({
 
 /** The night that is on, or the next one. */
 export function tonight(now: Date): Span {
-  const days = now.getHours() < NIGHT_HOURS.to ? 0 : 1;
+  const days = inHouse(now).getHours() < NIGHT_HOURS.to ? 0 : 1;
   return {
     fromMs: atHour(now, days, NIGHT_HOURS.from).getTime(),
     toMs: atHour(now, days, NIGHT_HOURS.to).getTime(),

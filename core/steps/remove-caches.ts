@@ -1,9 +1,7 @@
 // Removes caches of some folders that were last changed before a day.
 import { z } from 'zod';
-import { day } from '../wording/amounts.ts';
+import { calendarDay } from '../wording/amounts.ts';
 import { leaving, stepKind } from './kind.ts';
-
-const DAY_MS = 86_400_000;
 
 /** `cutDay`: days since 1970, UTC; what was changed before that day goes. `rule`: the rule that chose it, in words. */
 export const removeCaches = stepKind({
@@ -14,7 +12,7 @@ export const removeCaches = stepKind({
   action: 'caches removed',
   phase: 'removing',
   title: ({ cutDay, rule }) =>
-    rule ? `Remove caches by the rule “${rule}”` : `Remove caches last changed before ${day(cutDay * DAY_MS)}`,
+    rule ? `Remove caches by the rule “${rule}”` : `Remove caches last changed before ${calendarDay(cutDay)}`,
   undoing: () => 'rebuilt when a project opens',
   effect: (_params, step) => ({ volumes: leaving(step), carriers: [] }),
 });

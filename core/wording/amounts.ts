@@ -1,8 +1,18 @@
 // Amounts in words: sizes, ages, rates, durations, counts. The one place where a number becomes a text.
 
+import { houseClock, houseZone, offsetWords } from '../house-time.ts';
+
 // Made once: making one takes a hundred times as long as using it, and a page tells hundreds of figures and days.
 const WHOLE = new Intl.NumberFormat('en-GB');
-const DAYS = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric', timeZone: 'UTC' });
+const daysIn = new Map<string, Intl.DateTimeFormat>();
+
+function days(timeZone: string): Intl.DateTimeFormat {
+  const known = daysIn.get(timeZone);
+  if (known) return known;
+  const made = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric', timeZone });
+  daysIn.set(timeZone, made);
+  return made;
+}
 
 const SIZE_UNITS = ['B', 'kB', 'MB', 'GB', 'TB', 'PB', 'EB'] as const;
 
@@ -62,13 +72,19 @@ export function duration(seconds: number): string {
 /** Bytes a second. */
 export const rate = (bytesPerSecond: number): string => `${size(bytesPerSecond)}/s`;
 
-/** A day as '25 Nov 2026', in UTC. */
-export const day = (ms: number): string => DAYS.format(ms);
+/** A day of the house as '25 Nov 2026'. */
+export const day = (ms: number): string => days(houseZone()).format(ms);
 
-/** The exact time, for the pointer resting on an age: '25 Nov 2026, 14:03:22 UTC'. */
-export function exactTime(ms: number): string {
-  return `${day(ms)}, ${new Date(ms).toISOString().slice(11, 19)} UTC`;
-}
+const CALENDAR = days('UTC');
+
+/** A day by its number, in whole days since 1970, as '25 Nov 2026'. */
+export const calendarDay = (number: number): string => CALENDAR.format(number * DAY_MS);
+
+/** The exact time by the house's clock, for the pointer resting on an age: '25 Nov 2026, 14:03:22 UTC+1'. */
+export const exactTime = (ms: number): string => `${day(ms)}, ${houseClock(ms)} ${offsetWords(ms)}`;
+
+/** The time of the day by the house's clock: '14:03'. */
+export const timeOfDay = (ms: number): string => houseClock(ms).slice(0, 5);
 
 /** Whole days since 1970 in UTC of a modified time in microseconds: the age key of every rollup. */
 export const dayOfUs = (us: number): number => Math.floor(us / 86_400_000_000);

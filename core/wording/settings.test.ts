@@ -10,10 +10,13 @@ const facts: SettingsFacts = {
     snapshotsOn: 'Ropewalk projects',
     everyMinutes: 10,
   },
+  ...{ house: 'Saltpan House', zone: 'Europe/Lisbon' },
   ...{ backupFolder: '/safe', mailTo: ['media@house.example'], posts: false },
 };
 
 test.each([
+  ['house', {}, 'Saltpan House goes by the clock of Europe/Lisbon.'],
+  ['house', { house: '' }, 'The house has no name yet and goes by the clock of Europe/Lisbon.'],
   ['removing', {}, 'An archive is to have 2 copies in 1 place. Each is read back every 6 months.'],
   [
     'removing',

@@ -2,9 +2,12 @@
 import { counted, listed } from './amounts.ts';
 import { kindsSentence } from './lenses.ts';
 
-export type SettingsPart = 'kinds' | 'templates' | 'removing' | 'snapshots' | 'backup' | 'post';
+export type SettingsPart = 'house' | 'kinds' | 'templates' | 'removing' | 'snapshots' | 'backup' | 'post';
 
 export interface SettingsFacts {
+  house: string;
+  /** The time zone it goes by. */
+  zone: string;
   rules: number;
   templates: number;
   copies: number;
@@ -20,6 +23,8 @@ export interface SettingsFacts {
 
 export function settingsSentence(part: SettingsPart, facts: SettingsFacts): string {
   switch (part) {
+    case 'house':
+      return `${facts.house === '' ? 'The house has no name yet and' : `${facts.house}`} goes by the clock of ${facts.zone}.`;
     case 'kinds':
     case 'templates':
       return kindsSentence(facts.rules, facts.templates);

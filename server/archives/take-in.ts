@@ -1,6 +1,7 @@
 // Taking in what others made: a folder on a carrier becomes an archive of the catalogue where it lies. Every file is read once; what
 // lists of checksums came with it are believed only where they match, and what does not match stays out and is told. Nothing is
 // written on the carrier. An archive of ours is known again by its own lists.
+import { isoDay } from '#core/house-time.ts';
 import { and, asc, eq, gt, inArray, isNull, sql } from 'drizzle-orm';
 import { z } from 'zod';
 import { NoContainer } from '#core/archive/containers/container.ts';
@@ -198,7 +199,7 @@ async function newArchive(tx: Transaction, { context, asked, own: bag }: Begun):
   const [project] = await tx.select().from(projects).where(eq(projects.slug, slug));
   const facts = { name: name.slice(0, 250), client: asked.client, year: asked.year };
   const projectId = project?.id ?? (await newProject(tx, { ...facts, slug }, now));
-  const wanted = bag ? nameOf(asked.folder).slice(0, 240) : archiveFolderName(slug, now.toISOString().slice(0, 10));
+  const wanted = bag ? nameOf(asked.folder).slice(0, 240) : archiveFolderName(slug, isoDay(now.getTime()));
   const folder = await freeFolder(tx, wanted);
   const own = { name: project?.name ?? facts.name, folder, state: 'writing' as const, files: 0, bytes: 0 };
   const [{ insertId: archiveId }] = await tx

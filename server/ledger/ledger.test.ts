@@ -38,7 +38,9 @@ test('a word, a project, a person, what was done and a day each narrow it, toget
   expect(await of({ projectId: 1, action: 'archive sealed' })).toEqual([5]);
   expect(await of({ words: ['fog', '100%'] })).toHaveLength(6);
   expect(await of({ words: ['%4'] })).toEqual([]);
-  expect(await of({ day: FIRST_DAY + 2 })).toEqual([2]);
+  expect(
+    await of({ day: { from: new Date((FIRST_DAY + 2) * 86_400_000), to: new Date((FIRST_DAY + 3) * 86_400_000) } }),
+  ).toEqual([2]);
   const [first] = await pageOfReceipts(site.db, null, { size: 1, of: { ...EVERY_RECEIPT, who: 'Ida' } });
   expect(await of({ who: 'Ida' }, first!.id, 1)).toEqual([3]);
   expect(await receiptChoices(site.db)).toEqual({

@@ -16,12 +16,10 @@ export interface ReceiptFilter {
   action: string;
   /** Parts of the title. */
   words: readonly string[];
-  /** A day, in whole days since 1970 UTC. */
-  day: number | null;
+  /** One day: from its beginning to the beginning of the next. */
+  day: { from: Date; to: Date } | null;
 }
 export const EVERY_RECEIPT: ReceiptFilter = { projectId: null, who: '', action: '', words: [], day: null };
-
-const DAY_MS = 86_400_000;
 
 /** A page of receipts, newest first. `before` is the number after which to go on. */
 export function pageOfReceipts(
@@ -40,9 +38,7 @@ export function pageOfReceipts(
         who === '' ? undefined : eq(receipts.who, who),
         action === '' ? undefined : eq(receipts.action, action),
         ...words.map((word) => hasPart(receipts.title, word)),
-        day === null
-          ? undefined
-          : and(gte(receipts.at, new Date(day * DAY_MS)), lt(receipts.at, new Date((day + 1) * DAY_MS))),
+        day === null ? undefined : and(gte(receipts.at, day.from), lt(receipts.at, day.to)),
       ),
     )
     .orderBy(desc(receipts.id))

@@ -8,10 +8,12 @@ import { receipts } from '../db/schema/receipts.ts';
 import { postRule, postRuleOf, setPostRule } from '../post/post-rule.ts';
 import { type HomeFacts, takeHomeBack } from '../projects/homes.ts';
 import { type StateFacts, takeStateBack } from '../projects/projects.ts';
+import { takeFoldersBack, tellsGiven } from '../projects/give-folders.ts';
 import { recomputeProjectSums } from '../readings/project-sums.ts';
 import { itemsHash, type Receipt, writeReceipt } from '../runtime/receipts.ts';
 import { Refused } from '../runtime/refused.ts';
 import { type HouseRules, houseRules, setHouseRules } from '../site/house-rules.ts';
+import { houseFacts, houseOf, setHouse } from '../site/site.ts';
 import { bringBack, postponedNow } from '../site/postponed.ts';
 import { projectSnapshotRules, setProjectSnapshots, setSnapshotRule, snapshotRuleOf } from '../snapshots/rule.ts';
 import { nightOf, setProjectNight } from '../archives/project-nights.ts';
@@ -91,6 +93,12 @@ const UNDOING: Readonly<Record<string, Undoing>> = {
       await setProjectNight(db, { projectId: id, rule: before! }, by);
       return true;
     },
+  },
+  'house changed': ofRule(houseOf, setHouse, (facts) => houseFacts.parse(facts)),
+  'folders given': {
+    tells: tellsGiven,
+    undo: (db, { id, title, projectId, facts }, by) =>
+      takeFoldersBack(db, facts, { projectId: projectId as ProjectId, receipt: { id, title } }, by),
   },
   'post changed': ofRule(postRuleOf, setPostRule, (facts) => postRule.parse(facts)),
   'decision put off': {

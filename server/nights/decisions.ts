@@ -1,4 +1,5 @@
 // What needs a decision on the site, from everything that is known of it. For the site's own page and the morning's.
+import { houseDay } from '#core/house-time.ts';
 import type { CarrierId } from '#core/model.ts';
 import { HELD_WORDS } from '#core/plan/plan.ts';
 import { type Decision, decisions } from '#core/wording/decisions.ts';
@@ -118,6 +119,6 @@ export async function decisionsOf(
 /** All decisions of the house, whoever put one off. */
 export async function houseDecisions(db: Database, now: Date): Promise<Decision[]> {
   const all = await rackVolumes(db);
-  const today = Math.floor(now.getTime() / 86_400_000);
+  const today = houseDay(now.getTime());
   return decisionsOf(db, await knownOf(db, { all, volumes: all, only: [], today }));
 }

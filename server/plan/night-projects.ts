@@ -1,5 +1,6 @@
 // Projects in work that are archived night after night, with their media: each night builds on the one before on its carrier,
 // so that only what is new or changed is read and written, and after so many days everything once more.
+import { isoDay } from '#core/house-time.ts';
 import { and, eq, sql } from 'drizzle-orm';
 import { archiveFolderName } from '#core/archive/selection.ts';
 import type { ArchiveId, ProjectId } from '#core/model.ts';
@@ -106,7 +107,7 @@ async function nightArchive(
   { baseId, now }: { baseId: ArchiveId | null; now: Date },
 ) {
   const [project] = await db.select().from(projects).where(eq(projects.id, projectId));
-  const day = now.toISOString().slice(0, 10);
+  const day = isoDay(now.getTime());
   const asked = {
     ...{ projectId, carrierIds: [carrierId], scope: NIGHT_SCOPE, night: true },
     folder: `${archiveFolderName(project!.slug, day)}_night`,

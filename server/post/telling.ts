@@ -2,6 +2,7 @@
 // once a minute by every worker and by the web process, which alone can tell that no worker is left.
 import { and, eq, isNull, lt, sql } from 'drizzle-orm';
 import { alertMail, morningMail } from '#core/wording/post.ts';
+import { inHouse, isoDay } from '#core/house-time.ts';
 import { ago } from '#core/wording/amounts.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { alerts, messages } from '../db/schema/post.ts';
@@ -12,7 +13,7 @@ import { houseDecisions } from '../nights/decisions.ts';
 import { morningOf } from '../nights/morning.ts';
 import { postponedNow } from '../site/postponed.ts';
 import { pulseOf } from '../site/pulse.ts';
-import { siteName } from '../site/site.ts';
+import { followHouseTime, siteName } from '../site/site.ts';
 import { forgetOld, type NewMessage, putDown, sendDue } from './outbox.ts';
 import { type PostRule, postRuleOf, sendsMail } from './post-rule.ts';
 import { type Secrets, secretsIn, sender } from './send.ts';
@@ -29,6 +30,7 @@ export async function tellByItself(
   now: Date,
   { secrets = secretsIn() }: { secrets?: Secrets } = {},
 ): Promise<number> {
+  await followHouseTime(db);
   const rule = await postRuleOf(db);
   if (!sendsMail(rule) && rule.webhook === '') return 0;
   const house = await siteName(db);
@@ -64,12 +66,9 @@ function toAll(
   ];
 }
 
-const dayOf = (now: Date) =>
-  [now.getFullYear(), now.getMonth() + 1, now.getDate()].map((part) => String(part).padStart(2, '0')).join('-');
-
 async function tellMorning(db: Database, { rule, house, now }: Telling): Promise<void> {
-  if (now.getHours() < rule.hour) return;
-  const about = `morning ${dayOf(now)}`;
+  if (inHouse(now).getHours() < rule.hour) return;
+  const about = `morning ${isoDay(now.getTime())}`;
   const [told] = await db.select({ id: messages.id }).from(messages).where(eq(messages.about, about)).limit(1);
   if (told) return;
   const [morning, every, later] = await Promise.all([

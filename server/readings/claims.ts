@@ -81,6 +81,9 @@ export async function updateHomeClaims(tx: Transaction, projectId: ProjectId): P
 
 const HOME_REASON = 'its home';
 
+/** Whether a claim comes from a home of its project. */
+export const isOfHome = (reason: string): boolean => reason.startsWith(HOME_REASON);
+
 /** The folder a document speaks for: the nearest one named after its project, else its own if no other project has documents in it. */
 export async function claimForDocument(
   tx: Transaction,

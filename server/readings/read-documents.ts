@@ -1,5 +1,6 @@
 // After a volume was read: reads the project documents on it that are new or changed, settles which project they and
 // the folders around them belong to, and looks for every document's media again. Called by the reading job.
+import { houseDay } from '#core/house-time.ts';
 import { and, eq, gte, inArray, isNull, sql } from 'drizzle-orm';
 import { documentEndings, documentFormat } from '#core/documents/formats/registry.ts';
 import { type DocumentModel, type DocumentTrouble } from '#core/documents/model.ts';
@@ -96,7 +97,7 @@ export async function readDocuments(
   const touched = await foldersToUpdate(db, volumeId, reading);
   await updateAfterDocuments(db, pool, { volumeId, since, touched, owners });
   // Last, because only now is it settled which files are whose.
-  await leaveSamples(db, volumeId, Math.floor(now().getTime() / 86_400_000));
+  await leaveSamples(db, volumeId, houseDay(now().getTime()));
   return result;
 }
 

@@ -173,7 +173,7 @@ test('lines become steps: for good where it can be made again, aside where not; 
 test('what a folder or a search has is offered alone, and a file goes with what belongs to it', async () => {
   await assess(site.db);
   const [rushes] = await site.db.select().from(folders).where(eq(folders.path, 'fog/rushes'));
-  const below = { ...ALL, below: rushes!.id as FolderId };
+  const below = { ...ALL, below: [rushes!.id as FolderId] };
   const unused = ['b.mov', 'c.mov', 'c.xml'];
   const inside = await lines(site.db, below, { cutDay: SOON, most: 100 });
   expect(inside.map((line) => line.path)).toEqual(inside.map(() => 'fog/rushes'));
@@ -182,11 +182,14 @@ test('what a folder or a search has is offered alone, and a file goes with what 
     { group: 'unused media', files: unused.length },
   ]);
   const [top] = await site.db.select().from(folders).where(eq(folders.path, 'fog'));
-  const all = (await groupSums(site.db, { ...ALL, below: top!.id as FolderId })).filter((sum) => sum.files > 0);
+  const all = (await groupSums(site.db, { ...ALL, below: [top!.id as FolderId] })).filter((sum) => sum.files > 0);
   expect(all.map((sum) => sum.group)).toEqual(['caches', 'renders', 'proxies', 'unused media', 'old backups']);
   expect(all.map((sum) => sum.bytes)).toEqual(
     (await groupSums(site.db, ALL)).filter((sum) => all.some((one) => one.group === sum.group)).map((sum) => sum.bytes),
   );
+  // Two folders, one inside the other: each file once.
+  const both = { ...ALL, below: [rushes!.id as FolderId, top!.id as FolderId] };
+  expect((await groupSums(site.db, both)).filter((sum) => sum.files > 0)).toEqual(all);
   // A search finds one file of two that belong together.
   const found = await foundFiles(site.db, 'c.mov');
   expect(found).toMatchObject({ ids: [expect.any(Number)], trouble: null });

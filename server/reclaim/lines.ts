@@ -19,8 +19,8 @@ export interface Scope {
   inWork: boolean;
   /** Only of projects that are delivered or archived. */
   finished?: boolean;
-  /** Only what lies in this folder, at whatever depth. */
-  below?: FolderId | null;
+  /** Only what lies in these folders, at whatever depth. */
+  below?: readonly FolderId[] | null;
   /** Only these files, as a search found them, and their units: caches and empty folders are not told file by file, and stay out. */
   among?: readonly number[] | null;
 }
@@ -47,13 +47,13 @@ export interface Line extends Candidate {
 
 const IN_WORK = sql.raw(`('in work', 'finishing')`);
 
-/** The folders of a scope that is one folder, before everything else that is asked. */
+/** The folders of a scope that is some folders, before everything else that is asked. */
 const belowOf = ({ below }: Scope): SQL =>
   below
-    ? sql`WITH RECURSIVE below AS (SELECT id FROM folders WHERE id = ${below} UNION ALL SELECT f.id FROM folders f JOIN below b ON f.parent_id = b.id)`
+    ? sql`WITH RECURSIVE below AS (SELECT id FROM folders WHERE id IN ${[...below]} UNION DISTINCT SELECT f.id FROM folders f JOIN below b ON f.parent_id = b.id)`
     : sql``;
 
-/** Conditions on a table with volume_id and project_id; with folder_id where the scope is one folder. */
+/** Conditions on a table with volume_id and project_id; with folder_id where the scope is some folders. */
 function within({ only, projectId, inWork, finished, below }: Scope, table: string): SQL {
   const [volume, project] = [sql.raw(`${table}.volume_id`), sql.raw(`${table}.project_id`)];
   return sql`${only.length > 0 ? sql`${volume} IN ${[...only]}` : sql`TRUE`}

@@ -162,18 +162,19 @@ async function inUse(db: Database): Promise<VolumeId[]> {
   return rows.map((row) => row.id as VolumeId);
 }
 
-const bandOf = (today: number): SQL =>
+/** The place in BANDS of a row `h`. */
+export const bandOf = (today: number): SQL =>
   sql`CASE WHEN h.day > ${today - 7} THEN 0 WHEN h.day > ${today - 31} THEN 1 WHEN h.day > ${today - 92} THEN 2 WHEN h.day > ${today - 366} THEN 3 ELSE 4 END`;
 
 /** The folders of a scope that is one folder, as a table `below`; nothing where it is whole volumes. */
-const belowOf = (scope: Scope): SQL =>
+export const belowOf = (scope: Scope): SQL =>
   'folder' in scope && scope.folder.path !== ''
     ? sql`WITH RECURSIVE below AS (SELECT id FROM folders WHERE id = ${scope.folder.folderId} UNION ALL SELECT f.id FROM folders f JOIN below b ON f.parent_id = b.id)`
     : sql``;
-const belowJoin = (scope: Scope): SQL =>
+export const belowJoin = (scope: Scope): SQL =>
   'folder' in scope && scope.folder.path !== '' ? sql`JOIN below ON below.id = h.folder_id` : sql``;
 
-function conditions(scope: Scope, only: Narrowing, today: number): SQL {
+export function conditions(scope: Scope, only: Narrowing, today: number): SQL {
   const all: SQL[] = [sql`h.files > 0`];
   if ('folder' in scope) all.push(sql`h.volume_id = ${scope.folder.volumeId}`);
   else if (scope.volumeIds.length > 0) all.push(sql`h.volume_id IN ${[...scope.volumeIds]}`);

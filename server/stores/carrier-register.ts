@@ -1,4 +1,5 @@
 // The register of carriers: where each is, who has it, how old it is, and what became of it. Every move is in the ledger.
+import { isoDay } from '#core/house-time.ts';
 import { and, asc, desc, eq, inArray, sql } from 'drizzle-orm';
 import type { ArchiveId, CarrierId } from '#core/model.ts';
 import { day, listed } from '#core/wording/amounts.ts';
@@ -56,7 +57,7 @@ export async function moveCarrier(
 
 type Row = typeof carriers.$inferSelect;
 const placeOf = ({ place, lentTo, dueAt, since }: Row): Whereabouts => ({ place, lentTo, dueAt, since });
-const dayIn = (at: Date | null) => at?.toISOString().slice(0, 10);
+const dayIn = (at: Date | null) => (at ? isoDay(at.getTime()) : undefined);
 const sameDay = (a: Date | null, b: Date | null) => dayIn(a) === dayIn(b);
 
 /** "KD-0003 lent to Ida Holm, due back on 3 Dec 2026"; null where nothing changes. */

@@ -1,0 +1,1 @@
+export { loader } from './chosen-data.server.ts';
