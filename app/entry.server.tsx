@@ -7,6 +7,9 @@ import pino from 'pino';
 import { type RenderToPipeableStreamOptions, renderToPipeableStream } from 'react-dom/server';
 import { type EntryContext, type HandleErrorFunction, type RouterContextProvider, ServerRouter } from 'react-router';
 import { factsOf, requestContext, type RequestFacts } from './request-facts.server.ts';
+import { onNews } from './shell/news.server.ts';
+
+export { onNews };
 
 const log = pino({ name: 'web' });
 export const streamTimeout = 15_000;

@@ -13,6 +13,7 @@ import { unzipSync } from 'fflate';
 import { pathOfUrl } from '#core/documents/targets.ts';
 import { essenceOf } from '#disk/documents/essence-source.ts';
 import { labelText } from '#core/time/timecode.ts';
+import { ofToday } from '#test/of-today.ts';
 import { chance } from './chance.ts';
 import { movHead } from './mov.ts';
 import { type DemoSite, makeSite, MOUNTS, VOLUMES } from './site.ts';
@@ -183,7 +184,7 @@ test('what is read of every media file is what a plain tool reads of it', async 
     if (start && labelText(start.frame, start.rate, start.dropFrame) !== code)
       wrong.push(`${file}: ${start.frame}, ${code}`);
   };
-  const waiting = [...media];
+  const waiting = ofToday(media, 3);
   await Promise.all(
     Array.from({ length: 4 }, async () => {
       for (let file = waiting.pop(); file; file = waiting.pop()) await check(file);

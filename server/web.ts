@@ -13,6 +13,7 @@ import { pinoHttp } from 'pino-http';
 import { RouterContextProvider, type ServerBuild } from 'react-router';
 import { ownNames, refusalOf } from './origin.ts';
 import { connect } from './db/connect.ts';
+import { KeptAnswers } from './kept-answers.ts';
 import { startTelling } from './post/telling.ts';
 import { settings } from './settings.ts';
 
@@ -88,9 +89,15 @@ app.use('/assets', express.static(path.join(root, 'build/client/assets'), { immu
 app.use(express.static(path.join(root, 'build/client'), { maxAge: '1h' }));
 const build = (await import(pathToFileURL(path.join(root, 'build/server/index.js')).href)) as ServerBuild & {
   entry: {
-    module: { requestFacts?: (context: RouterContextProvider, facts: { nonce: string; number: string }) => void };
+    module: {
+      requestFacts?: (context: RouterContextProvider, facts: { nonce: string; number: string }) => void;
+      onNews?: (tell: () => void) => void;
+    };
   };
 };
+const kept = new KeptAnswers();
+build.entry.module.onNews?.(kept.forget);
+app.use(kept.handle);
 app.use(
   createRequestHandler({
     build,

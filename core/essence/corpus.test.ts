@@ -5,6 +5,7 @@ import { execFileSync } from 'node:child_process';
 import { closeSync, fstatSync, mkdtempSync, openSync, readSync, rmSync } from 'node:fs';
 import os from 'node:os';
 import path from 'node:path';
+import { ofToday } from '#test/of-today.ts';
 import type { ByteSource } from './bytes.ts';
 import { readEssence } from './essence.ts';
 import { readSamples, type TrackSamples } from './samples.ts';
@@ -400,7 +401,10 @@ function rangesOf(track: TrackSamples, packets: readonly Packet[]): string[] {
 let ranged = 0;
 
 test('the samples of frames are the packets that ffprobe finds, to the byte', () => {
-  const files = made.filter((name) => /\.(mov|mp4|wav|aiff)$/.test(name));
+  const files = ofToday(
+    made.filter((name) => /\.(mov|mp4|wav|aiff)$/.test(name)),
+    2,
+  );
   let compared = 0;
   let samples = 0;
   const wrong: string[] = [];
@@ -457,6 +461,6 @@ test('the samples of frames are the packets that ffprobe finds, to the byte', ()
   process.stderr.write(
     `samples: ${compared} files, ${samples} samples and ${ranged} ranges compared with packets, ${wrong.length} wrong\n`,
   );
-  expect(compared).toBeGreaterThanOrEqual(100);
+  expect(compared).toBeGreaterThanOrEqual(50);
   expect(wrong).toEqual([]);
 }, 300_000);

@@ -5,6 +5,7 @@ import { type ChildProcess, spawn } from 'node:child_process';
 import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import os from 'node:os';
 import path from 'node:path';
+import { isOfToday } from '#test/of-today.ts';
 import { plainWorker } from '#test/faults/plain.ts';
 import { Wire } from '#test/faults/wire.ts';
 import { TestSite, until } from '#test/site.ts';
@@ -172,10 +173,9 @@ function pointsOf(calls: ReadonlyMap<string, number>, { name, turn }: { name: st
   ];
 }
 
-/** Here what everything else is built of, and of the rest every second one, the others on the next day: a sweep has them all. */
-const TODAY = Math.floor(Date.now() / 86_400_000);
+/** Here what everything else is built of, and of the rest every fourth, others on the next day: a sweep has them all. */
 const isToday = ({ name, turn }: { name: string; turn: number }): boolean =>
-  WHOLE || POINTS !== undefined || WANTED > 2 || SWEPT_FIRST.test(name) || (turn + TODAY) % 2 === 0;
+  WHOLE || POINTS !== undefined || WANTED > 2 || SWEPT_FIRST.test(name) || isOfToday(turn, 4);
 
 test.each(SCENARIOS.map((scenario, turn) => ({ scenario, turn, name: scenario.name })).filter(isToday))(
   '$name loses nothing, whatever happens at whichever call',

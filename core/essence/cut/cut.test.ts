@@ -6,6 +6,7 @@ import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import os from 'node:os';
 import path from 'node:path';
 import fc from 'fast-check';
+import { ofToday } from '#test/of-today.ts';
 import { memorySource } from '../bytes.ts';
 import { readEssence } from '../essence.ts';
 import { CannotCut, cutFile, type Frames, framesOf } from './cut.ts';
@@ -377,7 +378,7 @@ function wrongIn(name: string, frames: Frames): string[] {
 test('what is decoded of a cut is what those frames of the source are, for every coding and container', () => {
   const wrong: string[] = [];
   let cuts = 0;
-  for (const name of [...Object.keys(FILES), 'turned.mp4', 'edited.mp4']) {
+  for (const name of [...ofToday(Object.keys(FILES), 2), 'turned.mp4', 'edited.mp4']) {
     const all = framesOf(essenceOf(at(name)));
     for (const frames of ranges(all)) {
       cuts++;

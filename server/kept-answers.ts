@@ -1,0 +1,111 @@
+// Pages that were just made, for whoever asks for the same: fifty people who look at ten pages do not have fifty made every other
+// second. Kept for so short that nobody reads what is old, and not at all once anything changed.
+import type { NextFunction, Request, Response } from 'express';
+
+/** As long as what others did may take to show. */
+const HOLDS_MS = 2_000;
+const MOST_BYTES = 4e6;
+const MOST_KEPT = 200;
+/** Pages, and what a page asks for when it goes to another. */
+const KEPT_TYPES = /^text\/(html|x-script)/;
+
+interface Answer {
+  madeAt: number;
+  headers: [string, string | number | readonly string[]][];
+  body: string;
+  /** The word that its scripts carry. */
+  nonce: string;
+}
+
+export class KeptAnswers {
+  private readonly kept = new Map<string, Answer>();
+  private readonly making = new Map<string, Promise<Answer | null>>();
+  private changes = 0;
+
+  constructor(private readonly now: () => number = Date.now) {}
+
+  /** Something changed: what was made before, and what is being made, is for nobody else. */
+  forget = (): void => {
+    this.changes++;
+    this.kept.clear();
+    this.making.clear();
+  };
+
+  /** Answers from what is kept, or has the page made and keeps it. Whatever is not only looked at makes all of it old. */
+  handle = (request: Request, response: Response, next: NextFunction): void => {
+    if (request.method !== 'GET') {
+      if (request.method !== 'HEAD') response.once('close', this.forget);
+      return next();
+    }
+    const key = `${request.originalUrl}\n${request.headers.cookie ?? ''}\n${request.headers.accept ?? ''}`;
+    const kept = this.kept.get(key);
+    if (kept && this.now() - kept.madeAt < HOLDS_MS) return give(kept, response);
+    const made = this.making.get(key);
+    if (!made) return this.make(key, response, next);
+    // Somebody asked for the same a moment ago.
+    void made.then((answer) => (answer ? give(answer, response) : next()), next);
+  };
+
+  private make(key: string, response: Response, next: NextFunction): void {
+    const madeAt = this.now();
+    const before = this.changes;
+    const made = bodyOf(response).then((body): Answer | null => {
+      if (body === null) return null;
+      const headers = Object.entries(response.getHeaders()).filter(
+        (one): one is Answer['headers'][number] => OWN_HEADERS.has(one[0]) && one[1] !== undefined,
+      );
+      return { madeAt, headers, body, nonce: response.locals.nonce as string };
+    });
+    this.making.set(key, made);
+    void made.then((answer) => {
+      if (before !== this.changes) return;
+      this.making.delete(key);
+      if (answer) this.keep(key, answer);
+    });
+    next();
+  }
+
+  private keep(key: string, answer: Answer): void {
+    for (const [old, { madeAt }] of this.kept) if (this.now() - madeAt >= HOLDS_MS) this.kept.delete(old);
+    if (this.kept.size < MOST_KEPT) this.kept.set(key, answer);
+  }
+}
+
+/** Of the page itself; the others are of each answer. */
+const OWN_HEADERS = new Set(['content-type', 'x-remix-response', 'cache-control']);
+
+/** Each answer carries a word of its own: that of the one who had it made is put out of it. */
+function give({ headers, body, nonce }: Answer, response: Response): void {
+  for (const [name, value] of headers) response.setHeader(name, value);
+  response.status(200).end(body.replaceAll(nonce, response.locals.nonce as string));
+}
+
+/** What is written to it, once it is whole; null where it is nothing to keep. Nobody waits for it to be kept. */
+function bodyOf(response: Response): Promise<string | null> {
+  return new Promise((resolve) => {
+    const parts: Buffer[] = [];
+    let bytes = 0;
+    const take = (chunk: unknown): void => {
+      if (typeof chunk !== 'string' && !(chunk instanceof Uint8Array)) return;
+      bytes += chunk.length;
+      if (bytes <= MOST_BYTES) parts.push(Buffer.from(chunk as string));
+    };
+    const [write, end] = [response.write.bind(response), response.end.bind(response)];
+    response.write = ((...args: Parameters<typeof write>) => {
+      take(args[0]);
+      return write(...args);
+    }) as Response['write'];
+    response.end = ((...args: Parameters<typeof end>) => {
+      take(args[0]);
+      const isKept =
+        response.statusCode === 200 &&
+        bytes <= MOST_BYTES &&
+        response.getHeader('set-cookie') === undefined &&
+        KEPT_TYPES.test(String(response.getHeader('content-type') ?? ''));
+      resolve(isKept ? Buffer.concat(parts).toString('utf8') : null);
+      return end(...args);
+    }) as Response['end'];
+    // Broken off before it was whole.
+    response.once('close', () => resolve(null));
+  });
+}
