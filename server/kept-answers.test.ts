@@ -10,10 +10,18 @@ let made: string[];
 let now: number;
 let waits: Promise<unknown>;
 let kept: KeptAnswers;
+let asked: Promise<{ text(): Promise<string> }>[];
 
 beforeEach(async () => {
   [made, now, waits] = [[], 1_000_000, Promise.resolve()];
-  kept = new KeptAnswers(() => now);
+  asked = [];
+  kept = new KeptAnswers(
+    (request, headers) => {
+      const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}${request.originalUrl}`;
+      asked.push(fetch(url, { headers: { ...headers, cookie: '', accept: String(request.headers.accept) } }));
+    },
+    () => now,
+  );
   const app = express();
   app.use((_request, response, next) => {
     response.locals.nonce = randomBytes(16).toString('base64');
@@ -53,8 +61,21 @@ test('the same is made once for two seconds, and each has a word of its own', as
   expect(first.word).not.toBe(second.word);
   for (const { text, word } of [first, second])
     expect(text).toBe(`<p>1 for nobody</p><script nonce="${word}"></script>`);
-  now += 2_000;
+  now += 4_000;
   expect((await ask('/a')).text).toContain('2 for nobody');
+});
+
+test('a little later it is given once more while it is made anew, for which nobody waits; and no stranger has that done', async () => {
+  await ask('/a');
+  now += 2_500;
+  expect((await ask('/a')).text).toContain('1 for nobody');
+  expect((await ask('/a')).text).toContain('for nobody');
+  await (await asked[0]!).text();
+  expect([asked.length, made.length]).toEqual([1, 2]);
+  expect((await ask('/a')).text).toContain('2 for nobody');
+  const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}/a`;
+  await (await fetch(url, { headers: { 'x-keramion-again': 'guessed', cookie: '' } })).text();
+  expect(made).toHaveLength(2);
 });
 
 test('who asks while it is made waits for it', async () => {

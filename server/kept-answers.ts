@@ -1,9 +1,13 @@
 // Pages that were just made, for whoever asks for the same: fifty people who look at ten pages do not have fifty made every other
 // second. Kept for so short that nobody reads what is old, and not at all once anything changed.
+import { randomUUID } from 'node:crypto';
 import type { NextFunction, Request, Response } from 'express';
 
 /** As long as what others did may take to show. */
 const HOLDS_MS = 2_000;
+/** So much longer it is given to whoever asks while it is made anew: nobody waits for a page that many look at. */
+const GIVEN_MS = 2 * HOLDS_MS;
+const AGAIN = 'x-keramion-again';
 const MOST_BYTES = 4e6;
 const MOST_KEPT = 200;
 /** Pages, and what a page asks for when it goes to another. */
@@ -11,10 +15,11 @@ const KEPT_TYPES = /^text\/(html|x-script)/;
 
 interface Answer {
   madeAt: number;
-  headers: [string, string | number | readonly string[]][];
+  headers: [string, string][];
   body: string;
   /** The word that its scripts carry. */
   nonce: string;
+  isAskedAnew?: boolean;
 }
 
 export class KeptAnswers {
@@ -22,7 +27,14 @@ export class KeptAnswers {
   private readonly making = new Map<string, Promise<Answer | null>>();
   private changes = 0;
 
-  constructor(private readonly now: () => number = Date.now) {}
+  /** Only this process asks for a page to be made anew. */
+  private readonly word = randomUUID();
+
+  /** @param ask asks this same server for the same page, with these headers besides; its answer is for nobody */
+  constructor(
+    private readonly ask: (request: Request, headers: Record<string, string>) => void,
+    private readonly now: () => number = Date.now,
+  ) {}
 
   /** Something changed: what was made before, and what is being made, is for nobody else. */
   forget = (): void => {
@@ -38,9 +50,16 @@ export class KeptAnswers {
       return next();
     }
     const key = `${request.originalUrl}\n${request.headers.cookie ?? ''}\n${request.headers.accept ?? ''}`;
+    if (request.headers[AGAIN] === this.word) return this.make(key, response, next);
     const kept = this.kept.get(key);
-    if (kept && this.now() - kept.madeAt < HOLDS_MS) return give(kept, response);
     const made = this.making.get(key);
+    const age = kept ? this.now() - kept.madeAt : Infinity;
+    if (kept && age < GIVEN_MS) {
+      give(kept, response);
+      if (age < HOLDS_MS || kept.isAskedAnew) return;
+      kept.isAskedAnew = true;
+      return this.ask(request, { [AGAIN]: this.word });
+    }
     if (!made) return this.make(key, response, next);
     // Somebody asked for the same a moment ago.
     void made.then((answer) => (answer ? give(answer, response) : next()), next);
@@ -51,9 +70,10 @@ export class KeptAnswers {
     const before = this.changes;
     const made = bodyOf(response).then((body): Answer | null => {
       if (body === null) return null;
-      const headers = Object.entries(response.getHeaders()).filter(
-        (one): one is Answer['headers'][number] => OWN_HEADERS.has(one[0]) && one[1] !== undefined,
-      );
+      const headers = OWN_HEADERS.flatMap((name): Answer['headers'] => {
+        const value = response.getHeader(name);
+        return value === undefined ? [] : [[name, String(value)]];
+      });
       return { madeAt, headers, body, nonce: response.locals.nonce as string };
     });
     this.making.set(key, made);
@@ -66,13 +86,13 @@ export class KeptAnswers {
   }
 
   private keep(key: string, answer: Answer): void {
-    for (const [old, { madeAt }] of this.kept) if (this.now() - madeAt >= HOLDS_MS) this.kept.delete(old);
+    for (const [old, { madeAt }] of this.kept) if (this.now() - madeAt >= GIVEN_MS) this.kept.delete(old);
     if (this.kept.size < MOST_KEPT) this.kept.set(key, answer);
   }
 }
 
 /** Of the page itself; the others are of each answer. */
-const OWN_HEADERS = new Set(['content-type', 'x-remix-response', 'cache-control']);
+const OWN_HEADERS = ['content-type', 'x-remix-response', 'cache-control'];
 
 /** Each answer carries a word of its own: that of the one who had it made is put out of it. */
 function give({ headers, body, nonce }: Answer, response: Response): void {

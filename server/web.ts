@@ -1,6 +1,7 @@
 // The web process: serves the built interface, refuses what comes from elsewhere or is too large, ends at once when told
 // to. Touches no disk of the site.
 import { randomBytes, randomUUID } from 'node:crypto';
+import { get } from 'node:http';
 import os from 'node:os';
 import path from 'node:path';
 import { fileURLToPath, pathToFileURL } from 'node:url';
@@ -95,7 +96,16 @@ const build = (await import(pathToFileURL(path.join(root, 'build/server/index.js
     };
   };
 };
-const kept = new KeptAnswers();
+const kept = new KeptAnswers((request, headers) => {
+  const { host: name, cookie, accept } = request.headers;
+  const at = { host: host === '0.0.0.0' ? '127.0.0.1' : host, port, path: request.originalUrl };
+  const asking = get(
+    { ...at, headers: { host: name, ...(cookie && { cookie }), ...(accept && { accept }), ...headers } },
+    (answer) => answer.resume(),
+  );
+  // Then the next who asks has it made.
+  asking.on('error', () => undefined);
+});
 build.entry.module.onNews?.(kept.forget);
 app.use(kept.handle);
 app.use(

@@ -15,7 +15,7 @@ export interface MatrixProject {
 }
 
 const LARGEST_PX = 34;
-const DRAWN_ON_SERVER = 30;
+const DRAWN_ON_SERVER = 24;
 
 export function SiteMatrix({
   volumes,

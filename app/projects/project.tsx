@@ -1,19 +1,18 @@
 // One project: what it holds by kind and volume, its timelines, its bins and clips, what is found and what is used.
 import clsx from 'clsx';
-import { Popover } from 'radix-ui';
 import { Link, useFetcher, useNavigate } from 'react-router';
 import type { Route } from './+types/project';
-import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
-import { type Kind, KINDS, PROJECT_STATES, type VolumeId } from '#core/model.ts';
+import { PROJECT_STATES } from '#core/model.ts';
 import { ago, count, counted, exactTime, size } from '#core/wording/amounts.ts';
 import { stateSince } from '#core/wording/lenses.ts';
 import { useFrame } from '../shell/use-frame';
 import { useAsked, useLens, useTo } from '../shell/links';
-import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, KindDot, Said, VolumeOptions } from '../ui/parts';
+import { buttonLook, Card, Empty, inputLook, Said } from '../ui/parts';
 import { Select } from '../ui/select';
 import { About } from './about';
 import { Clips } from './clips';
 import { Elsewhere } from './elsewhere';
+import { Homes } from './homes';
 import type { action } from './project.server.ts';
 
 export { loader, action } from './project.server.ts';
@@ -25,16 +24,14 @@ export default function Project({ loaderData }: Route.ComponentProps) {
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <Head data={loaderData} />
       <Troubles data={loaderData} />
-      <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1.7fr)_minmax(0,1fr)] gap-4">
-        <Card title="Homes" aside={<SuggestHomes data={loaderData} />} className="max-h-[230px] overflow-auto">
-          <Holdings data={loaderData} />
-        </Card>
-        <Card title="Timelines" aside={<HowFarBack data={loaderData} />} className="max-h-[230px] overflow-auto">
-          <Timelines data={loaderData} />
-        </Card>
-      </div>
-      <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[200px_minmax(0,1fr)] gap-4">
-        <Bins data={loaderData} />
+      <Homes data={loaderData} />
+      <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[236px_minmax(0,1fr)] gap-4">
+        <div className="grid grid-cols-[minmax(0,1fr)] content-start gap-4">
+          <Card title="Timelines" aside={<HowFarBack data={loaderData} />} className="max-h-[340px] overflow-auto">
+            <Timelines data={loaderData} />
+          </Card>
+          <Bins data={loaderData} />
+        </div>
         <Clips data={loaderData} />
       </div>
     </div>
@@ -117,185 +114,11 @@ function Troubles({ data }: { data: Data }) {
   ));
 }
 
-function SuggestHomes({ data }: { data: Data }) {
-  const fetcher = useFetcher<typeof action>();
-  const without = KINDS_WITH_HOMES.some(
-    (kind) =>
-      data.holdings.some((row) => row.kind === kind && row.bytes > 0) && !data.homes.some((home) => home.kind === kind),
-  );
-  if (!without) return null;
-  return (
-    <fetcher.Form method="post">
-      <button type="submit" name="intent" value="suggest" className="text-accent hover:underline">
-        set them to where most lies
-      </button>
-    </fetcher.Form>
-  );
-}
-
-function Holdings({ data }: { data: Data }) {
-  const { volumes } = useFrame();
-  const names = new Map(volumes.map((volume) => [volume.volumeId, volume.name]));
-  const kinds = KINDS.filter(
-    (kind) => data.holdings.some((row) => row.kind === kind) || data.homes.some((home) => home.kind === kind),
-  );
-  if (kinds.length === 0) return <Empty>Nothing of it is on any volume that was read.</Empty>;
-  return (
-    <ul className="rows">
-      {kinds.map((kind) => {
-        const rows = data.holdings.filter((row) => row.kind === kind).sort((a, b) => b.bytes - a.bytes);
-        const home = data.homes.find((h) => h.kind === kind);
-        const spread = rows.map((row) => `${names.get(row.volumeId)} ${size(row.bytes)}`).join(', ');
-        const place = home
-          ? `${names.get(home.volumeId) ?? 'a retired volume'}${home.folder === '' ? '' : ` / ${home.folder}`}`
-          : spread;
-        return (
-          <li key={kind} className="grid grid-cols-[84px_minmax(0,1fr)_64px_minmax(0,178px)] items-center gap-2 py-1">
-            <span className="flex items-center gap-1.5">
-              <KindDot kind={kind} /> {kind}
-            </span>
-            <span className={clsx('truncate', home ? 'path' : 'text-ink-2')} title={`${place}; on disk: ${spread}`}>
-              {place}
-            </span>
-            <span className="text-right font-medium">{size(rows.reduce((sum, row) => sum + row.bytes, 0))}</span>
-            <HomeState data={data} kind={kind} home={home ?? null} names={names} />
-          </li>
-        );
-      })}
-    </ul>
-  );
-}
-
-interface HomeStateProps {
-  data: Data;
-  kind: Kind;
-  home: Data['homes'][number] | null;
-  names: Map<VolumeId, string>;
-}
-
-/** Whether a kind is all at home, and the way to give it another. */
-function HomeState({ data, kind, home, names }: HomeStateProps) {
-  const strays = data.strays.filter((stray) => stray.kind === kind);
-  const others = data.neighbours.filter((neighbour) => neighbour.kind === kind);
-  if (!KINDS_WITH_HOMES.includes(kind)) return <span className="text-[13px] text-ink-2">no home</span>;
-  return (
-    <span className="flex items-center justify-between gap-2">
-      {strays.length > 0 ? (
-        <MoveHome kind={kind} strays={strays} names={names} />
-      ) : home?.trouble ? (
-        <span className="truncate text-[13px] text-caution" title={HOME_TROUBLES[home.trouble]}>
-          {HOME_TROUBLES[home.trouble]}
-        </span>
-      ) : (
-        <span
-          className="truncate text-[13px] text-ink-2"
-          title={
-            others.length > 0
-              ? `also here: ${others.map((o) => `${o.project} ${size(o.bytes)}`).join(', ')}`
-              : undefined
-          }
-        >
-          {home
-            ? others.length > 0
-              ? `shared with ${others.map((o) => o.project).join(', ')}`
-              : 'all at home'
-            : 'no home yet'}
-        </span>
-      )}
-      <EditHome kind={kind} home={home} />
-    </span>
-  );
-}
-
-const HOME_TROUBLES = {
-  unreachable: 'its volume cannot be reached',
-  'read-only': 'its volume can only be read',
-  'out of use': 'its volume is retired',
-  'not made': 'the folder is not there yet',
-} as const;
-
-interface MoveHomeProps {
-  kind: Kind;
-  strays: Data['strays'];
-  names: Map<VolumeId, string>;
-}
-
-/** Stages the strays of a kind to go home. */
-function MoveHome({ kind, strays, names }: MoveHomeProps) {
-  const fetcher = useFetcher<typeof action>();
-  const bytes = size(strays.reduce((sum, stray) => sum + stray.bytes, 0));
-  const from = strays.map((stray) => `${size(stray.bytes)} on ${names.get(stray.volumeId)}`).join(', ');
-  if (fetcher.data?.ok) return <Chip tone="ok">move in the plan</Chip>;
-  const words = fetcher.data && !fetcher.data.ok ? 'not added' : `move ${bytes} home`;
-  return (
-    <fetcher.Form method="post" className="min-w-0">
-      <input type="hidden" name="kind" value={kind} />
-      <button
-        type="submit"
-        name="intent"
-        value="move"
-        disabled={fetcher.state !== 'idle'}
-        title={fetcher.data && !fetcher.data.ok ? fetcher.data.error : from}
-        aria-label={`${words}: ${kind}, ${from}`}
-        className="truncate rounded-md bg-caution-wash px-2 py-0.5 text-xs font-medium text-caution hover:underline"
-      >
-        {words}
-      </button>
-      {fetcher.data && !fetcher.data.ok && (
-        <span role="alert" className="sr-only">
-          {fetcher.data.error}
-        </span>
-      )}
-    </fetcher.Form>
-  );
-}
-
-function EditHome({ kind, home }: { kind: Kind; home: Data['homes'][number] | null }) {
-  const { volumes } = useFrame();
-  const fetcher = useFetcher<typeof action>();
-  return (
-    <Popover.Root>
-      <Popover.Trigger
-        className="text-[13px] text-accent hover:underline"
-        aria-label={`${home ? 'Change' : 'Set'} the home of ${kind}`}
-      >
-        {home ? 'change' : 'set'}
-      </Popover.Trigger>
-      <Popover.Portal>
-        <Popover.Content
-          align="end"
-          sideOffset={4}
-          aria-label={`Home of ${kind}`}
-          className="z-40 w-80 rounded-[10px] border border-line bg-raised p-4 focus:outline-none"
-        >
-          <fetcher.Form method="post" className="grid gap-3">
-            <input type="hidden" name="intent" value="home" />
-            <input type="hidden" name="kind" value={kind} />
-            <Field label={`Files of the kind ${kind} belong on`}>
-              <Select name="volumeId" className={inputLook} defaultValue={home?.volumeId}>
-                <VolumeOptions volumes={volumes} />
-              </Select>
-            </Field>
-            <Field label="In the folder" hint="Empty for the whole volume. Nothing is moved.">
-              <input name="folder" className={`${inputLook} path`} defaultValue={home?.folder} />
-            </Field>
-            <Button tone="first" type="submit">
-              Save this home
-            </Button>
-            <Said answer={fetcher.data} />
-          </fetcher.Form>
-        </Popover.Content>
-      </Popover.Portal>
-    </Popover.Root>
-  );
-}
-
 /** The snapshots of its documents, where their timelines are listed. */
 function HowFarBack({ data: { project, kept } }: { data: Data }) {
   const lens = useLens();
   return (
     <>
-      length, media reached ·{' '}
       <Link to={lens(`/projects/${project.id}/back`)} className="text-accent underline">
         {kept.count === 0 ? 'how far back' : counted(kept.count, 'snapshot')}
       </Link>
@@ -330,15 +153,15 @@ function Timelines({ data }: { data: Data }) {
               aria-current={isChosen ? 'true' : undefined}
               title={isChosen ? 'No longer only what this timeline reaches' : 'Only what this timeline reaches'}
               className={clsx(
-                '-mx-2 grid grid-cols-[minmax(0,1fr)_auto_72px] items-center gap-3 rounded-md px-2 py-1.5',
+                '-mx-2 grid grid-cols-[minmax(0,1fr)_auto] items-baseline gap-x-3 rounded-md px-2 py-1',
                 isChosen ? 'bg-accent-wash' : 'hover:bg-panel',
               )}
             >
-              <span className="truncate font-medium" title={timeline.name}>
+              <span className="col-span-2 truncate font-medium" title={timeline.name}>
                 {timeline.name}
               </span>
               <span className="path text-ink-2">{timeline.length}</span>
-              <span className="text-right">{size(timeline.bytes)}</span>
+              <span className="text-right text-[13px]">{size(timeline.bytes)}</span>
             </Link>
           </li>
         );

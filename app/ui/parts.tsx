@@ -111,6 +111,17 @@ export function KindDot({ kind }: { kind: Kind }) {
   );
 }
 
+/** A path that is too long is cut in the middle: where it begins and what it ends in tell most. */
+export function PathText({ path }: { path: string }) {
+  const at = path.lastIndexOf('/') + 1;
+  return (
+    <span className="path flex min-w-0">
+      <span className="truncate">{path.slice(0, at)}</span>
+      <span className="max-w-[75%] shrink-0 truncate">{path.slice(at)}</span>
+    </span>
+  );
+}
+
 export interface Part {
   key: string;
   bytes: number;

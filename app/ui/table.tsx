@@ -42,7 +42,7 @@ export interface TableProps<Row> {
 }
 
 const DRAWN_AT_ONCE = 200;
-const DRAWN_ON_SERVER = 50;
+const DRAWN_ON_SERVER = 30;
 
 export function Table<Row>({
   label,
