@@ -25,11 +25,23 @@ export function Homes({ data }: { data: Data }) {
   const kinds = kindsOf(data);
   return (
     <section aria-label="Homes" className="card !py-2.5">
-      <div className="flex flex-wrap items-center gap-x-4 gap-y-1.5">
-        <h2 className="card-title">Homes</h2>
+      <div className="flex flex-wrap items-center gap-x-3 gap-y-1.5">
+        <h2 className="card-title">
+          <button
+            type="button"
+            aria-expanded={isOpen}
+            className="flex min-h-6 items-center gap-1.5 hover:underline"
+            onClick={() => open(!isOpen)}
+          >
+            <span aria-hidden className="inline-block w-3 text-[10px] text-ink-2">
+              {isOpen ? '▼' : '▶'}
+            </span>
+            Homes
+          </button>
+        </h2>
         {!isOpen &&
           kinds.map((kind) => (
-            <span key={kind} className="flex items-center gap-1.5 text-[13.5px] whitespace-nowrap">
+            <span key={kind} className="flex items-center gap-1.5 text-[13px] whitespace-nowrap">
               <KindDot kind={kind} /> {kind} <b>{size(bytesOf(data, kind))}</b>
               <Strayed data={data} kind={kind} names={names} />
             </span>
@@ -37,14 +49,6 @@ export function Homes({ data }: { data: Data }) {
         <Lacks data={data} kinds={kinds} />
         <span className="ml-auto flex items-center gap-3 text-[13px]">
           <SuggestHomes data={data} />
-          <button
-            type="button"
-            aria-expanded={isOpen}
-            className="min-h-6 text-accent hover:underline"
-            onClick={() => open(!isOpen)}
-          >
-            {isOpen ? 'Fold homes' : 'Show homes'}
-          </button>
         </span>
       </div>
       {isOpen && <Holdings data={data} />}
@@ -62,7 +66,7 @@ const bytesOf = (data: Data, kind: Kind): number =>
 
 function Strayed({ data, kind, names }: { data: Data; kind: Kind; names: Map<VolumeId, string> }) {
   const strays = data.strays.filter((stray) => stray.kind === kind);
-  return strays.length > 0 && <MoveHome kind={kind} strays={strays} names={names} />;
+  return strays.length > 0 && <MoveHome kind={kind} strays={strays} names={names} isShort />;
 }
 
 /** Of the homes what somebody has to look at. */
@@ -177,10 +181,11 @@ interface MoveHomeProps {
   kind: Kind;
   strays: Data['strays'];
   names: Map<VolumeId, string>;
+  isShort?: boolean;
 }
 
 /** Stages the strays of a kind to go home. */
-function MoveHome({ kind, strays, names }: MoveHomeProps) {
+function MoveHome({ kind, strays, names, isShort = false }: MoveHomeProps) {
   const fetcher = useFetcher<typeof action>();
   const bytes = size(strays.reduce((sum, stray) => sum + stray.bytes, 0));
   const from = strays.map((stray) => `${size(stray.bytes)} on ${names.get(stray.volumeId)}`).join(', ');
@@ -198,7 +203,7 @@ function MoveHome({ kind, strays, names }: MoveHomeProps) {
         aria-label={`${words}: ${kind}, ${from}`}
         className="truncate rounded-md bg-caution-wash px-2 py-0.5 text-xs font-medium text-caution hover:underline"
       >
-        {words}
+        {isShort ? words.replace(/ home$/, '') : words}
       </button>
       {fetcher.data && !fetcher.data.ok && (
         <span role="alert" className="sr-only">

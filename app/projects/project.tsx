@@ -49,7 +49,10 @@ function Head({ data }: { data: Data }) {
   return (
     <div className="flex items-end justify-between slim:flex-wrap gap-5">
       <div className="min-w-0">
-        <div className="truncate text-ink-2">
+        <div
+          className="truncate text-ink-2"
+          title={living && `Read from ${living.name} ${ago(living.readAt.getTime(), nowMs)}`}
+        >
           {facts !== '' && `${facts}, `}
           <span title={exactTime(project.stateSince.getTime())}>
             {stateSince(project.state, project.stateSince.getTime(), nowMs)}

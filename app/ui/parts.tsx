@@ -116,8 +116,8 @@ export function PathText({ path }: { path: string }) {
   const at = path.lastIndexOf('/') + 1;
   return (
     <span className="path flex min-w-0">
-      <span className="truncate">{path.slice(0, at)}</span>
-      <span className="max-w-[75%] shrink-0 truncate">{path.slice(at)}</span>
+      <span className="truncate whitespace-pre">{path.slice(0, at)}</span>
+      <span className="max-w-[75%] shrink-0 truncate whitespace-pre">{path.slice(at)}</span>
     </span>
   );
 }
