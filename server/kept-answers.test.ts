@@ -32,6 +32,7 @@ beforeEach(async () => {
   app.use((request, response) => {
     made.push(`${request.method} ${request.originalUrl}`);
     void waits.then(() => {
+      if (request.path === '/stream') return void response.type('text/event-stream').write('data: here\n\n');
       response.status(request.path === '/gone' ? 404 : 200);
       if (request.path === '/named') response.setHeader('Set-Cookie', 'a=b');
       response.type(request.path === '/picture' ? 'image/png' : 'text/html');
@@ -89,6 +90,17 @@ test('who asks while it is made waits for it', async () => {
     new Set(['<p>1 for nobody</p>']),
   );
   expect(made).toHaveLength(1);
+});
+
+test('what is told as it comes is told to everybody at once, however long the first listens', async () => {
+  const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}/stream`;
+  const all = await Promise.all([fetch(url), fetch(url), fetch(url)]);
+  for (const { body } of all) {
+    const reader = body!.getReader();
+    expect(Buffer.from((await reader.read()).value!).toString()).toBe('data: here\n\n');
+    await reader.cancel();
+  }
+  expect(made).toHaveLength(3);
 });
 
 test('another address, another person, and whatever is no page, is made for itself', async () => {

@@ -105,10 +105,17 @@ function bodyOf(response: Response): Promise<string | null> {
   return new Promise((resolve) => {
     const parts: Buffer[] = [];
     let bytes = 0;
+    const isPage = () =>
+      response.statusCode === 200 &&
+      bytes <= MOST_BYTES &&
+      response.getHeader('set-cookie') === undefined &&
+      KEPT_TYPES.test(String(response.getHeader('content-type') ?? ''));
     const take = (chunk: unknown): void => {
       if (typeof chunk !== 'string' && !(chunk instanceof Uint8Array)) return;
       bytes += chunk.length;
-      if (bytes <= MOST_BYTES) parts.push(Buffer.from(chunk as string));
+      // What is told as it comes has no end: who asks for the same has one of their own at once.
+      if (isPage()) parts.push(Buffer.from(chunk as string));
+      else resolve(null);
     };
     const [write, end] = [response.write.bind(response), response.end.bind(response)];
     response.write = ((...args: Parameters<typeof write>) => {
@@ -117,12 +124,7 @@ function bodyOf(response: Response): Promise<string | null> {
     }) as Response['write'];
     response.end = ((...args: Parameters<typeof end>) => {
       take(args[0]);
-      const isKept =
-        response.statusCode === 200 &&
-        bytes <= MOST_BYTES &&
-        response.getHeader('set-cookie') === undefined &&
-        KEPT_TYPES.test(String(response.getHeader('content-type') ?? ''));
-      resolve(isKept ? Buffer.concat(parts).toString('utf8') : null);
+      resolve(isPage() ? Buffer.concat(parts).toString('utf8') : null);
       return end(...args);
     }) as Response['end'];
     // Broken off before it was whole.

@@ -26,17 +26,23 @@ function lookIn(ms: number): void {
   timer = setTimeout(() => void look(), Math.max(ms, lookedAt + LOOK_AT_MOST_EVERY_MS - Date.now()));
 }
 
+/** One that is gone without a word keeps nobody else from being told. */
+function tellOne(one: Listener, news: string): void {
+  try {
+    one.tell(news);
+    one.told = news;
+  } catch {
+    listeners.delete(one);
+  }
+}
+
 async function look(): Promise<void> {
   const number = ++looks;
   isLooking = true;
   lookedAt = Date.now();
   try {
     const news = await newsNow();
-    for (const one of listeners)
-      if (one.from <= number && one.told !== news) {
-        one.told = news;
-        one.tell(news);
-      }
+    for (const one of listeners) if (one.from <= number && one.told !== news) tellOne(one, news);
   } catch {
     // The database did not answer: the next look settles it.
   }
