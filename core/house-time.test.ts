@@ -1,5 +1,6 @@
 import fc from 'fast-check';
 import {
+  clockIn,
   dayAfter,
   houseClock,
   houseDay,
@@ -25,6 +26,15 @@ test.each([
 ])('in %s at %s it is %s, %s, %s', (zone, at, day, clock, offset) => {
   setHouseZone(zone);
   expect([isoDay(ms(at)), houseClock(ms(at)), offsetWords(ms(at))]).toEqual([day, clock, offset]);
+});
+
+test('a clock elsewhere has its own weekday', () => {
+  const at = ms('2026-11-29T20:05:00Z');
+  expect([clockIn('UTC', at), clockIn('Asia/Tokyo', at), clockIn('America/Los_Angeles', at)]).toEqual([
+    'Sunday, 20:05',
+    'Monday, 05:05',
+    'Sunday, 12:05',
+  ]);
 });
 
 test('a zone that there is not leaves the clock of the machine', () => {

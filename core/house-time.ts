@@ -39,6 +39,14 @@ export const isoDay = (ms: number): string => new Date(ms + offsetMs(ms)).toISOS
 /** The hour, minute and second of a moment in the house, as 14:03:22. */
 export const houseClock = (ms: number): string => new Date(ms + offsetMs(ms)).toISOString().slice(11, 19);
 
+const WEEKDAYS = ['Sunday', 'Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday'];
+
+/** What a clock in some zone shows: 'Sunday, 14:03'. Not by the words of the browser: the server has to say the same. */
+export function clockIn(name: string, ms: number): string {
+  const at = new Date(ms + tzOffset(name, new Date(ms)) * 60_000);
+  return `${WEEKDAYS[at.getUTCDay()]!}, ${at.toISOString().slice(11, 16)}`;
+}
+
 /** When a day of the house begins, from 2026-11-30: at midnight, or where the clock skips that, right after. Invalid for what is no day. */
 export function startOfDay(iso: string): Date {
   const [, year, month, date] = /^(\d{4})-(\d\d)-(\d\d)$/.exec(iso) ?? [];

@@ -138,6 +138,24 @@ test('a run of a fragment that tells more samples than its file has bytes is ref
   expect(process.memoryUsage().rss - before).toBeLessThan(MOST_BYTES);
 });
 
+test.each([
+  ['of one size', 0x956444],
+  ['each of its own, of which the table has none', 0],
+])('a table of more samples than its file has bytes, %s, is refused at once', (_what, sizeOfAll) => {
+  const bytes = Uint8Array.from(inputs.find((input) => input.name === 'b.mp4')!.bytes);
+  const at = Buffer.from(bytes).indexOf('stsz');
+  const data = new DataView(bytes.buffer);
+  data.setUint32(at + 8, sizeOfAll);
+  data.setUint32(at + 12, 0x17943900);
+  const began = performance.now();
+  expect(readEssence(memorySource(bytes))).toMatchObject({
+    ok: false,
+    trouble: { detail: expect.stringMatching(/samples in a file of|of its own|table/) as string },
+  });
+  expect(() => readSamples(memorySource(bytes))).toThrow();
+  expect(performance.now() - began).toBeLessThan(SLOWEST_MS);
+});
+
 /** Numbers that are none, or beyond what is counted exactly. */
 function odd(value: unknown, at = '$'): string[] {
   if (typeof value === 'number')

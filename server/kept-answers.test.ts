@@ -7,13 +7,14 @@ import { KeptAnswers } from './kept-answers.ts';
 
 let server: Server;
 let made: string[];
+let filling: string;
 let now: number;
 let waits: Promise<unknown>;
 let kept: KeptAnswers;
 let asked: Promise<{ text(): Promise<string> }>[];
 
 beforeEach(async () => {
-  [made, now, waits] = [[], 1_000_000, Promise.resolve()];
+  [made, now, waits, filling] = [[], 1_000_000, Promise.resolve(), ''];
   asked = [];
   kept = new KeptAnswers(
     (request, headers) => {
@@ -36,6 +37,7 @@ beforeEach(async () => {
       response.status(request.path === '/gone' ? 404 : 200);
       if (request.path === '/named') response.setHeader('Set-Cookie', 'a=b');
       response.type(request.path === '/picture' ? 'image/png' : 'text/html');
+      response.write(filling);
       response.write(`<p>${made.length} for ${request.headers.cookie || 'nobody'}</p>`);
       response.end(`<script nonce="${response.locals.nonce as string}"></script>`);
     });
@@ -101,6 +103,14 @@ test('what is told as it comes is told to everybody at once, however long the fi
     await reader.cancel();
   }
   expect(made).toHaveLength(3);
+});
+
+test('who asks for many large pages takes no more memory than there is for that', async () => {
+  filling = 'x'.repeat(3_000_000);
+  for (let i = 0; i < 25; i++) await ask(`/large?${i}`);
+  made.length = 0;
+  for (const i of [0, 24]) await ask(`/large?${i}`);
+  expect(made).toEqual(['GET /large?24']);
 });
 
 test('another address, another person, and whatever is no page, is made for itself', async () => {

@@ -9,7 +9,8 @@ const HOLDS_MS = 2_000;
 const GIVEN_MS = 2 * HOLDS_MS;
 const AGAIN = 'x-keramion-again';
 const MOST_BYTES = 4e6;
-const MOST_KEPT = 200;
+/** Of all together: whoever asks for many pages takes no more memory than that. */
+const MOST_KEPT_BYTES = 64e6;
 /** Pages, and what a page asks for when it goes to another. */
 const KEPT_TYPES = /^text\/(html|x-script)/;
 
@@ -87,7 +88,8 @@ export class KeptAnswers {
 
   private keep(key: string, answer: Answer): void {
     for (const [old, { madeAt }] of this.kept) if (this.now() - madeAt >= GIVEN_MS) this.kept.delete(old);
-    if (this.kept.size < MOST_KEPT) this.kept.set(key, answer);
+    const held = [...this.kept.values()].reduce((sum, one) => sum + one.body.length, 0);
+    if (held + answer.body.length <= MOST_KEPT_BYTES) this.kept.set(key, answer);
   }
 }
 

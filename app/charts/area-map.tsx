@@ -1,5 +1,5 @@
-// A treemap of parts by bytes, and inside the larger ones what lies in them. D3 lays out, React draws links, so that every area is reached by keyboard; the table
-// beside it holds the same numbers and lights up with it.
+// A treemap of parts by bytes, and inside the larger ones what lies in them. D3 lays out, React draws links, so that every part is
+// reached by keyboard; the table beside it holds the same numbers and lights up with it.
 import clsx from 'clsx';
 import { hierarchy, type HierarchyRectangularNode, treemap, treemapSquarify } from 'd3';
 import type { KeyboardEvent } from 'react';

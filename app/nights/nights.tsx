@@ -241,7 +241,7 @@ function Tonight({ data: { tonight, nowMs } }: { data: Data }) {
   return (
     <Card
       title={isOn ? 'Tonight, going on' : `Tonight, ${day(tonight.fromMs)}`}
-      aside={`${timeOfDay(tonight.fromMs)} to ${timeOfDay(tonight.toMs)} by the clock of the workers`}
+      aside={`${timeOfDay(tonight.fromMs)} to ${timeOfDay(tonight.toMs)} by the clock of the house`}
     >
       <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="What happens by itself">
         <table className="table">

@@ -4,7 +4,7 @@ import clsx from 'clsx';
 import { useState } from 'react';
 import { Form, Link, useFetcher, useNavigation, useSearchParams, useSubmit } from 'react-router';
 import { KINDS } from '#core/model.ts';
-import { shareOf } from '#core/reach/scope.ts';
+import { shareOf, shareText } from '#core/reach/scope.ts';
 import { count, counted, size } from '#core/wording/amounts.ts';
 import { UsedStrip } from '../charts/used-strip';
 import { UsesPicture } from '../charts/uses-picture';
@@ -203,7 +203,7 @@ function ClipTable({ data, find, marked, onChoose }: ClipTableProps) {
       label="Clips"
       rows={data.clips}
       rowKey={(clip) => clip.clipId}
-      height="max(320px, calc(100vh - 520px))"
+      height="max(320px, calc(100vh - 420px))"
       marked={(clip) => clip.name === find}
       actions={(clip) => actionsOf(clip, { projectId: data.project.id, lens })}
       columns={[
@@ -224,7 +224,7 @@ function ClipTable({ data, find, marked, onChoose }: ClipTableProps) {
         {
           key: 'used',
           title: 'Used',
-          width: 160,
+          width: 205,
           sort: (clip) => shareOf(clip.used),
           cell: (clip) => <Reached clip={clip} projectId={data.project.id} />,
         },
@@ -394,7 +394,12 @@ function SameAs({ data, picture, chosen }: { data: Data; picture: boolean; chose
 function Reached({ clip, projectId }: { clip: Clip; projectId: number }) {
   const lens = useLens();
   return clip.state === 'found' ? (
-    <UsedStrip parts={clip.used} />
+    <span className="flex items-center gap-2">
+      <UsedStrip parts={clip.used} />
+      <span aria-hidden className="w-8 text-right text-[12.5px] text-ink-2">
+        {shareText(clip.used)}
+      </span>
+    </span>
   ) : clip.state === 'archived' ? (
     <Chip tone="ok">in an archive</Chip>
   ) : (

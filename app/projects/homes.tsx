@@ -25,7 +25,7 @@ export function Homes({ data }: { data: Data }) {
   const kinds = kindsOf(data);
   return (
     <section aria-label="Homes" className="card !py-2.5">
-      <div className="flex flex-wrap items-center gap-x-3 gap-y-1.5">
+      <div className="flex flex-wrap items-center gap-x-2.5 gap-y-1.5">
         <h2 className="card-title">
           <button
             type="button"
@@ -41,15 +41,13 @@ export function Homes({ data }: { data: Data }) {
         </h2>
         {!isOpen &&
           kinds.map((kind) => (
-            <span key={kind} className="flex items-center gap-1.5 text-[13px] whitespace-nowrap">
+            <span key={kind} className="flex items-center gap-1 text-[13px] whitespace-nowrap">
               <KindDot kind={kind} /> {kind} <b>{size(bytesOf(data, kind))}</b>
               <Strayed data={data} kind={kind} names={names} />
             </span>
           ))}
         <Lacks data={data} kinds={kinds} />
-        <span className="ml-auto flex items-center gap-3 text-[13px]">
-          <SuggestHomes data={data} />
-        </span>
+        <SuggestHomes data={data} />
       </div>
       {isOpen && <Holdings data={data} />}
     </section>
@@ -90,7 +88,7 @@ function SuggestHomes({ data }: { data: Data }) {
   );
   if (!without) return null;
   return (
-    <fetcher.Form method="post">
+    <fetcher.Form method="post" className="ml-auto text-[13px]">
       <button type="submit" name="intent" value="suggest" className="text-accent hover:underline">
         set them to where most lies
       </button>

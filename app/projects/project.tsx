@@ -63,9 +63,7 @@ function Head({ data }: { data: Data }) {
             </>
           )}
         </div>
-        <h1 className="sentence truncate" title={project.name}>
-          {project.name}
-        </h1>
+        <h1 className="sentence break-words">{project.name}</h1>
         <Said answer={fetcher.data} />
       </div>
       <div className="flex shrink-0 items-end gap-3 slim:shrink slim:flex-wrap">
@@ -89,7 +87,11 @@ function Head({ data }: { data: Data }) {
         <About data={data} />
         <Elsewhere data={data} />
         <div>
-          <Link to={lens(`/archive/${project.id}`)} className={buttonLook('first')}>
+          <Link
+            to={lens(`/archive/${project.id}`)}
+            // What is delivered is to go; of what is in work an archive is a step on the way.
+            className={buttonLook(project.state === 'delivered' ? 'first' : 'plain')}
+          >
             Shape an archive
           </Link>
         </div>

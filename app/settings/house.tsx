@@ -1,6 +1,6 @@
 // What the house is called, and the clock that its days and nights go by.
 import { useState } from 'react';
-import { isZone } from '#core/house-time.ts';
+import { clockIn, isZone } from '#core/house-time.ts';
 import { Field, inputLook } from '../ui/parts';
 import { RuleForm } from './rule-form';
 import type { Route } from './+types/settings';
@@ -10,7 +10,8 @@ export function House({
   house,
   machine,
   nowMs,
-}: Pick<Route.ComponentProps['loaderData'], 'house' | 'machine' | 'nowMs'>) {
+  zones,
+}: Pick<Route.ComponentProps['loaderData'], 'house' | 'machine' | 'nowMs' | 'zones'>) {
   const [zone, setZone] = useState(house.zone);
   const meant = zone.trim() === '' ? machine : zone.trim();
   return (
@@ -40,7 +41,7 @@ export function House({
         />
       </Field>
       <datalist id="time-zones">
-        {Intl.supportedValuesOf('timeZone').map((one) => (
+        {zones.map((one) => (
           <option key={one} value={one} />
         ))}
       </datalist>
@@ -50,6 +51,3 @@ export function House({
     </RuleForm>
   );
 }
-
-const clockIn = (timeZone: string, ms: number): string =>
-  new Intl.DateTimeFormat('en-GB', { weekday: 'long', hour: '2-digit', minute: '2-digit', timeZone }).format(ms);

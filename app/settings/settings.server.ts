@@ -22,6 +22,8 @@ import { answer } from '../answer.server';
 import { db } from '../db.server';
 import { personOf } from '../person.server';
 
+const ZONES = Intl.supportedValuesOf('timeZone');
+
 export interface Preview {
   mark: string;
   changes: KindChange[];
@@ -45,6 +47,8 @@ export async function loader() {
   return {
     house,
     machine: machineZone(),
+    // As the server knows them, so that both draw the same.
+    zones: ZONES,
     rules,
     templates,
     removing,

@@ -61,9 +61,8 @@ export function onNews(tell: () => void): void {
 async function newsNow(): Promise<string> {
   const [jobs, pulse] = await Promise.all([jobRows(db()), pulseOf(db())]);
   const now = JSON.stringify([
-    pulse.mark,
-    pulse.workers,
-    jobs.map(({ jobId, state, question }) => [jobId, state, question]),
+    ...[pulse.mark, pulse.workers],
+    jobs.map((job) => [job.jobId, job.state, job.question, job.waitsFor, job.cancelAsked, job.isPutOff]),
   ]);
   if (now !== before) changed();
   before = now;

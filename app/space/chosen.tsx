@@ -33,6 +33,10 @@ export function useChosenRows(data: Data): Chosen {
   };
 }
 
+/** What an address can name, and what one step looks through. */
+const MOST_FOLDERS = 100;
+const MOST_FILES = 1000;
+
 export function ChosenBar({ data, chosen }: { data: Data; chosen: Chosen }) {
   const lens = useLens();
   const { folders, files } = chosen;
@@ -44,6 +48,7 @@ export function ChosenBar({ data, chosen }: { data: Data; chosen: Chosen }) {
     ...(folders.length > 0 ? [counted(folders.length, data.folder ? 'folder' : 'volume')] : []),
     ...(files.length > 0 ? [counted(files.length, 'file')] : []),
   ]);
+  const isTooMany = folders.length > MOST_FOLDERS || files.length > MOST_FILES;
   const going = (where: string) => lens(`/reclaim?${where}&work=1&left=0`);
   return (
     <div role="group" aria-label="What is chosen" className="mb-2 grid gap-2 rounded-md bg-accent-wash px-3 py-2">
@@ -51,23 +56,31 @@ export function ChosenBar({ data, chosen }: { data: Data; chosen: Chosen }) {
         <span role="status">
           <b>{words}</b>, {size(bytes)}
         </span>
-        {folders.length > 0 && (
+        {isTooMany && (
+          <span className="text-caution">
+            {counted(MOST_FOLDERS, 'folder')} and {counted(MOST_FILES, 'file')} at a time: choose fewer, or the folder
+            they lie in.
+          </span>
+        )}
+        {!isTooMany && folders.length > 0 && (
           <Link to={going(`folder=${folders.join(',')}`)} className={buttonLook()}>
             What can go
           </Link>
         )}
-        {files.length > 0 && (
+        {!isTooMany && files.length > 0 && (
           <Link to={going(`files=${files.join(',')}`)} className={buttonLook()}>
             {folders.length > 0 ? 'What of the files can go' : 'What can go'}
           </Link>
         )}
-        <a
-          href={`/space/chosen?folders=${folders.join(',')}&files=${files.join(',')}`}
-          className={buttonLook()}
-          download
-        >
-          CSV
-        </a>
+        {!isTooMany && (
+          <a
+            href={`/space/chosen?folders=${folders.join(',')}&files=${files.join(',')}`}
+            className={buttonLook()}
+            download
+          >
+            CSV
+          </a>
+        )}
         <button
           type="button"
           className="ml-auto min-h-6 px-1 text-accent-deep hover:underline"
@@ -76,7 +89,7 @@ export function ChosenBar({ data, chosen }: { data: Data; chosen: Chosen }) {
           Clear
         </button>
       </div>
-      {data.folder && folders.length > 0 && <Give folders={folders} projects={data.allProjects} />}
+      {data.folder && folders.length > 0 && !isTooMany && <Give folders={folders} projects={data.allProjects} />}
     </div>
   );
 }

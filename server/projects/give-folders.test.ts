@@ -63,6 +63,16 @@ test('a folder of another project changes hands, and goes back to it when that i
   expect([await ownerOf('d.mov'), await ownerOf('b.mov')]).toEqual([rain, null]);
 });
 
+test('where one of several changed hands since, none goes back', async () => {
+  const rain = (await ownerOf('d.mov')) as ProjectId;
+  const { receiptId } = await give('strays/deep', 'rain');
+  await giveFolders(site.db, { projectId: rain, folderIds: [await idOf('rain')] }, { who: 'Ida', now: new Date() });
+  const before = await site.db.select().from(claims);
+  await expect(undoReceipt(site.db, receiptId, by())).rejects.toThrow('changed again since');
+  expect(await site.db.select().from(claims)).toEqual(before);
+  expect([await ownerOf('d.mov'), await ownerOf('b.mov')]).toEqual([rain, FOG]);
+});
+
 test('what is a home of another, a whole volume, or not there any more is refused, and nothing is given', async () => {
   const rain = (await ownerOf('d.mov')) as ProjectId;
   await setHome(site.db, rain, { kind: 'source', volumeId: media, folder: 'strays' }, by());

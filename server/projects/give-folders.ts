@@ -107,16 +107,19 @@ export async function takeFoldersBack(
 ): Promise<boolean> {
   const { folders: given, reason } = givenFolders.parse(facts);
   const isDone = await inTransaction(db, async (tx) => {
+    const held: { id: number; was: z.infer<typeof before> }[] = [];
     for (const { volumeId, folder, before: was } of given) {
       const [claim] = await tx.select().from(claims).where(at(volumeId, folder)).for('update');
       if (!claim || claim.projectId !== projectId || claim.reason !== reason) return false;
+      held.push({ id: claim.id, was });
+    }
+    for (const { id, was } of held)
       if (was)
         await tx
           .update(claims)
           .set({ ...was, applied: false })
-          .where(eq(claims.id, claim.id));
-      else await tx.delete(claims).where(eq(claims.id, claim.id));
-    }
+          .where(eq(claims.id, id));
+      else await tx.delete(claims).where(eq(claims.id, id));
     await writeReceipt(tx, {
       ...{ at: now, who, action: 'folders given', title: `Undone: ${receipt.title}`.slice(0, 500), projectId },
       ...{ files: 0, bytes: 0, held: 0, facts: { undoes: receipt.id }, itemsSha256: itemsHash([]) },

@@ -34,6 +34,10 @@ export function readMovie(source: ByteSource): Movie {
     at = box.end;
   }
   if (!seen) throw new EssenceTrouble(0, 'it has no moov: the recording was never finished, or was cut off');
+  // Where all are of one size their number takes no room either, and to put them in the order of showing takes one place each.
+  for (const { hasShifts, told } of movie.tracks.values())
+    if (hasShifts && told > source.size)
+      throw new EssenceTrouble(0, `a table of ${told} samples in a file of ${source.size} bytes`);
   return movie;
 }
 
