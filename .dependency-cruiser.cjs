@@ -24,7 +24,10 @@ module.exports = {
       name: 'core-has-no-packages',
       severity: 'error',
       from: { path: '^core/', pathNot: '\\.test\\.ts$' },
-      to: { dependencyTypes: ['core', 'npm', 'npm-dev'], pathNot: 'node_modules/(zod|jsonc-parser|fast-xml-parser|@date-fns/tz)/' },
+      to: {
+        dependencyTypes: ['core', 'npm', 'npm-dev'],
+        pathNot: 'node_modules/(zod|jsonc-parser|fast-xml-parser|@date-fns/tz)/',
+      },
     },
     room('contract-imports-core', '^contract/', '^(app|bench|cli|demo|disk|server|setup|test)/', 'schemas only'),
     room('disk-imports-core', '^disk/', '^(app|bench|cli|contract|demo|server|setup|test)/', 'disk knows no database'),

@@ -82,6 +82,7 @@ export const pathsIn = (reach: Reach): StorePaths => ({
 
 /** What nobody has to ask for. */
 async function workByItself(db: Database, { volumes }: Reach, now: Date): Promise<void> {
+  await followHouseTime(db);
   await workAtNight(db, now);
   await askForSnapshots(db, volumes, { now });
 }
@@ -98,7 +99,6 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
   let idle = false;
 
   const lookAround = async () => {
-    await followHouseTime(db);
     workerId ??= await signIn(db, { name: options.name, machine: os.hostname() });
     reach = await lookAtStores(db, workerId, options.paths ?? {});
     lookedAt = Date.now();
