@@ -6,7 +6,7 @@ import type { Database } from '../db/connect.ts';
 import { folders } from '../db/schema/catalogue.ts';
 import { projects } from '../db/schema/projects.ts';
 import { volumes } from '../db/schema/stores.ts';
-import { bandOf, belowJoin, belowOf, conditions, type Scope } from './space.ts';
+import { bandOf, belowJoin, belowOf, conditions, oneLevelBelow, type Scope } from './space.ts';
 
 export const COLOURS = ['kind', 'project', 'age'] as const;
 export type Colour = (typeof COLOURS)[number];
@@ -37,13 +37,6 @@ export async function innerAreas(
   { scope, colour, today }: { scope: Scope; colour: Colour; today: number },
 ): Promise<Inner> {
   const outer = aliasedTable(folders, 'outer_folders');
-  const top =
-    'folder' in scope
-      ? eq(outer.parentId, scope.folder.folderId)
-      : and(
-          isNull(outer.parentId),
-          scope.volumeIds.length > 0 ? inArray(outer.volumeId, [...scope.volumeIds]) : undefined,
-        );
   const rows = await db
     .select({
       folderId: folders.id,
@@ -57,7 +50,13 @@ export async function innerAreas(
     .innerJoin(outer, eq(outer.id, folders.parentId))
     .innerJoin(volumes, eq(volumes.id, outer.volumeId))
     .where(
-      and(top, isNull(folders.goneAt), isNull(outer.goneAt), isNull(volumes.retiredAt), sql`folders.total_bytes > 0`),
+      and(
+        oneLevelBelow(scope, outer),
+        isNull(folders.goneAt),
+        isNull(outer.goneAt),
+        isNull(volumes.retiredAt),
+        sql`folders.total_bytes > 0`,
+      ),
     )
     .orderBy(desc(folders.totalBytes))
     .limit(MOST_INNER);
@@ -135,17 +134,7 @@ const outerFolders = (db: Database, scope: Scope) =>
   db
     .select({ id: folders.id, volumeId: folders.volumeId, path: folders.path })
     .from(folders)
-    .where(
-      and(
-        isNull(folders.goneAt),
-        'folder' in scope
-          ? eq(folders.parentId, scope.folder.folderId)
-          : and(
-              isNull(folders.parentId),
-              scope.volumeIds.length > 0 ? inArray(folders.volumeId, [...scope.volumeIds]) : undefined,
-            ),
-      ),
-    );
+    .where(and(isNull(folders.goneAt), oneLevelBelow(scope)));
 
 async function namesOf(db: Database, ids: readonly string[]): Promise<Record<string, string>> {
   const wanted = [...new Set(ids)].map(Number).filter((id) => id > 0);

@@ -55,15 +55,17 @@ export async function areas(
   return parts(db, { scope, by, only, today });
 }
 
-/** Folders one level below by their totals; of volumes their tops. */
+/** Folders one level below; of volumes their tops. */
+export const oneLevelBelow = (scope: Scope, table: Pick<typeof folders, 'parentId' | 'volumeId'> = folders) =>
+  'folder' in scope
+    ? eq(table.parentId, scope.folder.folderId)
+    : and(
+        isNull(table.parentId),
+        scope.volumeIds.length > 0 ? inArray(table.volumeId, [...scope.volumeIds]) : undefined,
+      );
+
+/** The same by their totals. */
 async function foldersBelow(db: Database, scope: Scope): Promise<Area[]> {
-  const below =
-    'folder' in scope
-      ? eq(folders.parentId, scope.folder.folderId)
-      : and(
-          isNull(folders.parentId),
-          scope.volumeIds.length > 0 ? inArray(folders.volumeId, [...scope.volumeIds]) : undefined,
-        );
   const rows = await db
     .select({
       folderId: folders.id,
@@ -75,7 +77,7 @@ async function foldersBelow(db: Database, scope: Scope): Promise<Area[]> {
     })
     .from(folders)
     .innerJoin(volumes, eq(volumes.id, folders.volumeId))
-    .where(and(below, isNull(folders.goneAt), isNull(volumes.retiredAt), sql`${folders.totalFiles} > 0`))
+    .where(and(oneLevelBelow(scope), isNull(folders.goneAt), isNull(volumes.retiredAt), sql`${folders.totalFiles} > 0`))
     .orderBy(desc(folders.totalBytes))
     .limit(MOST_AREAS);
   return rows.map(({ volume, folderId, ...row }) => ({
