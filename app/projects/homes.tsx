@@ -74,7 +74,7 @@ function Lacks({ data, kinds }: { data: Data; kinds: readonly Kind[] }) {
     (kind) => KINDS_WITH_HOMES.includes(kind) && !data.homes.some((home) => home.kind === kind),
   ).length;
   const words = [
-    ...(inTrouble > 0 ? [`${counted(inTrouble, 'home')} cannot be used`] : []),
+    ...(inTrouble > 0 ? [`${counted(inTrouble, 'home')} to look at`] : []),
     ...(without > 0 ? [`${counted(without, 'kind')} without a home`] : []),
   ];
   return words.length > 0 && <Chip tone="caution">{words.join(', ')}</Chip>;
