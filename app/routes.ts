@@ -30,6 +30,7 @@ export default [
   ]),
   route('poster/:fileId', 'shell/poster-data.ts'),
   route('viewing/:fileId', 'shelf/viewing-data.ts'),
+  route('archive/:projectId/names', 'archive/names-data.ts'),
   route('space/chosen', 'space/chosen-data.ts'),
   route('space/inside', 'space/inner-data.ts'),
   route('storage/folders', 'storage/folders-data.ts'),

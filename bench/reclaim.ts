@@ -11,6 +11,7 @@ import { byLevel } from '#core/plan/plan.ts';
 import { reach } from '#core/reclaim/goal.ts';
 import { GROUPS } from '#core/reclaim/worth.ts';
 import { size } from '#core/wording/amounts.ts';
+import { sumFile } from '#disk/content/content.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
 import { connect, type Database, disconnect } from '#server/db/connect.ts';
 import { folders } from '#server/db/schema/catalogue.ts';
@@ -66,7 +67,8 @@ async function fresh(name: string, volumes: readonly string[]): Promise<{ db: Da
   return { db, ids };
 }
 
-async function workOff(db: Database): Promise<void> {
+/** A worker that has looked around and whose threads have begun, as one of a house has. */
+async function working(db: Database, work: () => Promise<void>): Promise<void> {
   const worker = startWorker(db, {
     name: 'bench',
     leaseSeconds: 30,
@@ -75,13 +77,19 @@ async function workOff(db: Database): Promise<void> {
     pools,
     assesses: false,
   });
-  for (;;) {
-    const open = await db.select({ id: jobs.id }).from(jobs).where(isNull(jobs.finishedAt));
-    if (open.length === 0) break;
-    await new Promise((resolve) => setTimeout(resolve, 100));
-  }
+  await work();
   await worker.stop();
 }
+
+async function ended(db: Database): Promise<void> {
+  for (;;) {
+    const open = await db.select({ id: jobs.id }).from(jobs).where(isNull(jobs.finishedAt));
+    if (open.length === 0) return;
+    await new Promise((resolve) => setTimeout(resolve, 20));
+  }
+}
+
+const workOff = (db: Database): Promise<void> => working(db, () => ended(db));
 
 async function run(db: Database): Promise<void> {
   const { planId, version, steps } = await currentPlan(db);
@@ -91,31 +99,63 @@ async function run(db: Database): Promise<void> {
   await workOff(db);
 }
 
-/** 20,000 files that are one of a pair, 20,000 of one size with other ends, 20,000 of one size that differ in the middle. */
-async function twins(files: number): Promise<void> {
-  const third = Math.floor(files / 3);
+async function summedOnce(file: string): Promise<void> {
+  writeFileSync(file, 'first');
+  await Promise.all(
+    Array.from({ length: 2 * pools.content.size }, () => sumFile(pools.content, file, { sha512: false })),
+  );
+}
+
+/** A third are one of a pair, a third of one size with other ends, a third of one size that differ in the middle. */
+function ofOneSize(files: number, put: Put): void {
   const bytes = Buffer.alloc(48_000);
-  for (const volume of ['one', 'two']) mkdirSync(path.join(root, volume), { recursive: true });
-  for (let i = 0; i < third; i++) {
-    const folder = path.join(root, i % 2 === 0 ? 'one' : 'two', String(i % 400));
-    mkdirSync(folder, { recursive: true });
-    const put = (name: string, set: () => void) => {
-      set();
-      writeFileSync(path.join(folder, name), bytes);
-    };
-    // Pairs lie on both volumes.
-    put(`pair${i}.mov`, () => bytes.fill(0).writeUInt32LE(Math.floor(i / 2), 24_000));
-    put(`ends${i}.mov`, () => bytes.fill(1).writeUInt32LE(i, 0));
-    put(`middle${i}.mov`, () => bytes.fill(2).writeUInt32LE(i, 24_000));
+  for (let i = 0; i < files / 3; i++) {
+    put(i, `pair${i}.mov`, (bytes.fill(0).writeUInt32LE(Math.floor(i / 2), 24_000), bytes));
+    put(i, `ends${i}.mov`, (bytes.fill(1).writeUInt32LE(i, 0), bytes));
+    put(i, `middle${i}.mov`, (bytes.fill(2).writeUInt32LE(i, 24_000), bytes));
   }
-  const { db } = await fresh('twins', ['one', 'two']);
-  const tool = ['-dryrun', 'true', '-makeresultsfile', 'false', path.join(root, 'one'), path.join(root, 'two')];
+}
+
+/** Of many sizes, 8 kB to 88 kB by 4 bytes, so that most share theirs with others; every tenth is there twice. */
+function ofManySizes(files: number, put: Put): void {
+  const bytes = Buffer.alloc(88_000, 7);
+  for (let i = 0; i < files; i++) {
+    const which = i % 10 === 9 ? i - 9 : i;
+    bytes.writeUInt32LE(which, 4000);
+    put(i, `${i}.mov`, bytes.subarray(0, 8000 + 4 * ((which * 7919) % 20_000)));
+  }
+}
+
+type Put = (i: number, name: string, bytes: Uint8Array) => void;
+
+async function twins(files: number, of: (files: number, put: Put) => void): Promise<void> {
+  const volumes = [`${of.name}-one`, `${of.name}-two`];
+  for (const volume of volumes) mkdirSync(path.join(root, volume), { recursive: true });
+  // Pairs lie on both volumes.
+  of(files, (i, name, bytes) => {
+    const folder = path.join(root, volumes[i % 2]!, String(i % 400));
+    mkdirSync(folder, { recursive: true });
+    writeFileSync(path.join(folder, name), bytes);
+  });
+  const { db } = await fresh(of.name, volumes);
+  const tool = ['-dryrun', 'true', '-makeresultsfile', 'false', ...volumes.map((volume) => path.join(root, volume))];
   const theirs = await seconds(() => execFileSync('rdfind', tool, { stdio: 'ignore' }));
-  await askToCompare(db, { who: 'bench', now: new Date() });
-  const own = await seconds(() => workOff(db));
-  tell(`the same file twice, ${third * 3} files`, own, 'rdfind', theirs);
-  await askToCompare(db, { who: 'bench', now: new Date() });
-  tell('again, nothing changed', await seconds(() => workOff(db)), 'rdfind', theirs);
+  await working(db, async () => {
+    const compared = () =>
+      seconds(async () => {
+        await askToCompare(db, { who: 'bench', now: new Date() });
+        await ended(db);
+      });
+    // Something small first, so that the threads have begun.
+    await summedOnce(path.join(root, 'first'));
+    tell(
+      `the same file twice, ${files} files ${of === ofOneSize ? 'of one size' : 'of many sizes'}`,
+      await compared(),
+      'rdfind',
+      theirs,
+    );
+    tell('again, nothing changed', await compared(), 'rdfind', theirs);
+  });
   await assess(db);
   const pairs = await twinPairs(db, (await currentAssessment(db))!.run, 1_000_000);
   console.log(`${pairs.length} pairs told`);
@@ -179,7 +219,8 @@ async function goal(candidates: number): Promise<void> {
 }
 
 try {
-  if (what === 'twins' || what === 'all') await twins(Number(given ?? 60_000));
+  if (what === 'twins' || what === 'all')
+    for (const of of [ofManySizes, ofOneSize]) await twins(Number(given ?? 60_000), of);
   if (what === 'purge' || what === 'all') await purge(Number(given ?? 100_000));
   if (what === 'aside' || what === 'all') await aside(Number(given ?? 100_000));
   if (what === 'goal' || what === 'all') await goal(Number(given ?? 1_000_000));

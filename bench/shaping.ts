@@ -7,6 +7,7 @@ import { sql } from 'drizzle-orm';
 import { type ArchiveScope, USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ProjectId } from '#core/model.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
+import { FactsOfProjects } from '#server/archives/facts.ts';
 import { projectSelection } from '#server/archives/selection.ts';
 import { connect, disconnect } from '#server/db/connect.ts';
 import { migrate } from '#server/db/migrate.ts';
@@ -85,6 +86,7 @@ const beside = await median(() =>
       SELECT t.file_id FROM media m JOIN media_targets t ON t.media_id = m.id WHERE m.project_id = 1 AND m.used = 1)`),
 );
 console.log(`one sum over the used files: ${beside.toFixed(0)} ms`);
+const kept = new FactsOfProjects();
 const handles = { value: 1, unit: 'seconds' as const, gapSeconds: 2 };
 const SCOPES: Record<string, ArchiveScope> = {
   'all timelines, whole files': USUAL_SCOPE,
@@ -96,7 +98,12 @@ const SCOPES: Record<string, ArchiveScope> = {
 for (const [name, scope] of Object.entries(SCOPES)) {
   const { chosen } = await projectSelection(db, 1 as ProjectId, scope);
   const own = await median(() => projectSelection(db, 1 as ProjectId, scope));
-  console.log(`${name}: ${own.toFixed(0)} ms, ${chosen.length} files, ${(own / beside).toFixed(1)} times`);
+  const again = await median(async () =>
+    projectSelection(db, 1 as ProjectId, scope, { facts: await kept.of(db, 1 as ProjectId) }),
+  );
+  console.log(
+    `${name}: asked anew ${own.toFixed(0)} ms, after another change ${again.toFixed(0)} ms, ${chosen.length} files, ${(again / beside).toFixed(1)} times`,
+  );
 }
 await endPools(pools);
 await disconnect(db);

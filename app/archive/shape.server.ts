@@ -20,6 +20,7 @@ import { nameOf } from '#core/paths.ts';
 import { GUESSED_RATE } from '#core/reclaim/again.ts';
 import { size } from '#core/wording/amounts.ts';
 import { outWords } from '#core/wording/lenses.ts';
+import { FactsOfProjects } from '#server/archives/facts.ts';
 import { projectSelection, type ProjectSelection } from '#server/archives/selection.ts';
 import { forgetShape, keepShape, namedShapes } from '#server/archives/shapes.ts';
 import { timelineNames } from '#server/archives/lengths.ts';
@@ -39,31 +40,48 @@ import type { EncodedSum } from './encode';
 import { personOf } from '../person.server';
 import { clipsIn, isHandOver, scopeIn } from './scope';
 
-export async function loader({ params, request }: Route.LoaderArgs) {
-  const projectId = idFrom(params.projectId, 'project') as ProjectId;
+const factsOf = new FactsOfProjects();
+
+/** What the address of a shape asks for, as far as the project has it, and what would go in. Throws 404 where there is no such project. */
+export async function shaped(projectId: ProjectId, search: URLSearchParams) {
   const project = await projectById(db(), projectId);
   if (!project) throw new Response('There is no such project.', { status: 404 });
-  const [timelines, { names: bins }] = await Promise.all([timelineNames(db(), projectId), binTree(db(), projectId)]);
-  const { searchParams } = new URL(request.url);
-  const wished = scopeIn(searchParams);
+  const facts = await factsOf.of(db(), projectId);
+  const [timelines, { names: bins }] = await Promise.all([
+    facts.of('timeline names', () => timelineNames(db(), projectId)),
+    facts.of('bins', () => binTree(db(), projectId)),
+  ]);
+  const wished = scopeIn(search);
   const scope = {
     ...wished,
     timelines: wished.timelines.filter((name) => timelines.includes(name)),
     bins: wished.bins.filter((name) => bins.includes(name)),
-    files: await filesOfClips(db(), projectId, clipsIn(searchParams)),
+    files: await filesOfClips(db(), projectId, clipsIn(search)),
   };
-  const [selection, carriers, rates, shapes, earlier, before, rule] = await Promise.all([
-    projectSelection(db(), projectId, scope),
+  const [selection, before] = await Promise.all([
+    projectSelection(db(), projectId, scope, { facts }),
+    earlierArchives(db(), projectId),
+  ]);
+  return { project, scope, timelines, bins, selection, before, ...(await baseOf(selection, before, search)) };
+}
+
+/** Rows that the page has of what goes in; all of them are in the file of names. */
+const ROWS = 1000;
+
+export async function loader({ params, request }: Route.LoaderArgs) {
+  const projectId = idFrom(params.projectId, 'project') as ProjectId;
+  const { searchParams } = new URL(request.url);
+  const [asked, carriers, rates, shapes, earlier, rule] = await Promise.all([
+    shaped(projectId, searchParams),
     carrierRows(db()),
     measuredRates(db()),
     namedShapes(db()),
     handedOverOf(db(), projectId),
-    earlierArchives(db(), projectId),
     copiesRule(db()),
   ]);
-  const { base, held, baseBytes } = await baseOf(selection, before, searchParams);
+  const { project, scope, timelines, bins, selection, before, base, held, baseBytes } = asked;
   const media = selection.chosen.filter((file) => file.used && !file.isDocument);
-  const asked = selection.chosen.filter((file) => !file.used && !file.isDocument);
+  const wanted = selection.chosen.filter((file) => !file.used && !file.isDocument);
   return {
     project,
     carriers,
@@ -85,7 +103,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     ...{ encodedBytes: selection.encodedBytes, encoded: encodedSums(selection.chosen, scope) },
     leftOut: selection.leftOut,
     scope,
-    parts: partsOf(selection.leftOut, asked),
+    parts: partsOf(selection.leftOut, wanted),
     inParts: media.filter((file) => file.parts.length > 0).length,
     whole: wholesOf(media),
     missing: selection.missing,
@@ -94,7 +112,8 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     mediaFiles: media.length,
     mediaBytes: keptBytes(media),
     documents: selection.chosen.filter((file) => file.isDocument).length,
-    files: selection.chosen.slice(0, 5000).flatMap((file) => rowsOf(file, scope, held?.has(file.fileId) ?? false)),
+    files: selection.chosen.slice(0, ROWS).flatMap((file) => rowsOf(file, scope, held?.has(file.fileId) ?? false)),
+    ...{ filesInAll: selection.chosen.length, filesShown: Math.min(selection.chosen.length, ROWS) },
     estimate: estimateSeconds(selection.chosenBytes, rates),
     measured: rates.measured,
   };
@@ -157,7 +176,7 @@ function encodedSums(files: readonly PlacedFile[], { encode }: ArchiveScope): Pa
   );
 }
 
-interface Written {
+export interface Written {
   key: string;
   /** Of media that could be cut; once, where it is several parts. */
   fileId: number | null;
@@ -174,7 +193,7 @@ interface Written {
 }
 
 /** What is written of a file: itself, or its parts. */
-function rowsOf(file: PlacedFile, { names }: Pick<ArchiveScope, 'names'>, isHeld: boolean): Written[] {
+export function rowsOf(file: PlacedFile, { names }: Pick<ArchiveScope, 'names'>, isHeld: boolean): Written[] {
   const { volumeId, path } = file;
   const fileId = (file.kept?.frames ?? 0) > 0 ? file.fileId : null;
   if (file.parts.length > 0)

@@ -1,7 +1,7 @@
 // Shaping one project's archive: what leaves and what stays, which carrier it fits on, what it will take; then added to the plan.
 import { type ReactNode, useState } from 'react';
 import clsx from 'clsx';
-import { Link, useFetcher, useNavigate, useNavigation } from 'react-router';
+import { Link, useFetcher, useLocation, useNavigate, useNavigation } from 'react-router';
 import type { Route } from './+types/shape';
 import type { Handles } from '#core/archive/lengths.ts';
 import { isEncoded } from '#core/archive/encoding.ts';
@@ -307,7 +307,23 @@ function Contents({ data }: { data: Data }) {
           ]}
         />
       )}
+      <AllNames data={data} />
     </div>
+  );
+}
+
+/** The whole table of old and new names, also beyond what the page shows. */
+function AllNames({ data: { project, filesInAll, filesShown } }: { data: Data }) {
+  const { search } = useLocation();
+  if (filesInAll === 0) return null;
+  const isMore = filesInAll > filesShown;
+  return (
+    <p className="px-3 py-1.5 text-[13px] text-ink-2">
+      {isMore && `What ${count(filesShown)} of ${counted(filesInAll, 'file')} become. `}
+      <a href={`/archive/${project.id}/names${search}`} className="underline" download>
+        {isMore ? 'All' : 'These'} old and new names as CSV
+      </a>
+    </p>
   );
 }
 

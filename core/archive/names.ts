@@ -101,8 +101,8 @@ export function placeNames<Key>(wishes: readonly Wish<Key>[]): Map<Key, string> 
     .sort((a, b) => (a.wish.order < b.wish.order ? -1 : a.wish.order > b.wish.order ? 1 : 0));
   const placed = new Map<Key, string>();
   for (const { wish, folder } of sorted) {
-    const path = freePlace(folder, nameBeside(wish, placed), taken);
-    taken.add(fold(path));
+    const { path, folded } = freePath(folder, nameBeside(wish, placed), taken);
+    taken.add(folded);
     placed.set(wish.key, path);
   }
   return placed;
@@ -116,15 +116,22 @@ function nameBeside<Key>({ name, follows }: Wish<Key>, placed: ReadonlyMap<Key, 
   return main && stem && name.startsWith(stem) ? stemOf(nameOf(main)) + name.slice(stem.length) : name;
 }
 
+const ASCII = /^[\x20-\x7e]*$/;
+
 /** As two names are compared that some file system may take for one. */
-export const fold = (path: string): string => path.normalize('NFC').toLowerCase();
+export const fold = (path: string): string => (ASCII.test(path) ? path : path.normalize('NFC')).toLowerCase();
 
 /** A place for a name that none of these (see fold) has. */
-export function freePlace(folder: string, wished: string, taken: ReadonlySet<string>): string {
+export const freePlace = (folder: string, wished: string, taken: ReadonlySet<string>): string =>
+  freePath(folder, wished, taken).path;
+
+function freePath(folder: string, wished: string, taken: ReadonlySet<string>): { path: string; folded: string } {
   const name = portableName(wished);
-  let path = joinPath(folder, name);
-  for (let n = 2; taken.has(fold(path)); n++) path = joinPath(folder, numbered(name, n));
-  return path;
+  for (let n = 1; ; n++) {
+    const path = joinPath(folder, n === 1 ? name : numbered(name, n));
+    const folded = fold(path);
+    if (!taken.has(folded)) return { path, folded };
+  }
 }
 
 function numbered(name: string, n: number): string {

@@ -9,35 +9,39 @@ import { isStillName } from '#core/units/units.ts';
 import { idList } from '../db/conditions.ts';
 import type { Db } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
+import type { Facts } from './facts.ts';
 import { lengthsOf } from './lengths.ts';
 
 interface Asked {
   files: readonly ProjectFile[];
   scope: ArchiveScope;
+  facts: Facts;
   /** As it was staged, where it was: what a worker found out counts. */
   staged: (file: ProjectFile, now: Kept) => Kept;
 }
 
 /** Says of every file that is to be encoded how, or why it stays as it is. */
-export async function addEncodings(db: Db, projectId: ProjectId, { files, scope, staged }: Asked): Promise<void> {
+export async function addEncodings(
+  db: Db,
+  projectId: ProjectId,
+  { files, scope, facts: known, staged }: Asked,
+): Promise<void> {
   const pieces = inPieces(files);
   const asked = files.filter(
     (file) => !file.isDocument && file.goesWith === undefined && encodingOf(scope.encode, file) !== null,
   );
   if (asked.length === 0) return;
-  const facts = await essenceOf(
-    db,
-    asked.map((file) => file.fileId),
-  );
+  const fileIds = asked.map((file) => file.fileId);
+  const facts = await known.byId('essence', fileIds, (ids) => essenceOf(db, ids));
   const used = await lengthsOf(db, projectId, {
     fileIds: asked.filter((file) => file.used).map((file) => file.fileId),
-    ...{ versions: scope.versions, timelines: [] },
+    ...{ versions: scope.versions, timelines: [], facts: known },
   });
   for (const file of asked) {
     const as = encodingOf(scope.encode, file)!;
-    const known = facts.get(file.fileId) ?? null;
+    const essence = facts.get(file.fileId) ?? null;
     const own = used.get(file.fileId);
-    const why = whyAsItIs(known, {
+    const why = whyAsItIs(essence, {
       name: file.name,
       isStill: isStillName(file.name) || (own?.stills.length ?? 0) > 0,
       isSpanned: pieces.has(file.fileId),
@@ -48,8 +52,8 @@ export async function addEncodings(db: Db, projectId: ProjectId, { files, scope,
     const length: Kept =
       why === null
         ? {
-            ...{ is: 'encoded', as, isSound: isSoundBy(known, file.name) },
-            bytes: guessedBytes(known, file.sizeBytes, as),
+            ...{ is: 'encoded', as, isSound: isSoundBy(essence, file.name) },
+            bytes: guessedBytes(essence, file.sizeBytes, as),
           }
         : { is: 'whole', why };
     file.kept = { length: staged(file, length), frames: 0 };

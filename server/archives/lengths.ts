@@ -13,6 +13,7 @@ import type { Db } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import { DOCUMENT_THERE } from '../db/naming.ts';
 import { Refused } from '../runtime/refused.ts';
+import { Facts } from './facts.ts';
 
 export interface Lengths {
   file: FileFacts;
@@ -47,11 +48,22 @@ interface Row {
 
 const parsed = <T>(json: unknown): T => (typeof json === 'string' ? JSON.parse(json) : json) as T;
 
+type Wanted = { fileIds: readonly number[] } & Pick<ArchiveScope, 'versions' | 'timelines'>;
+
 /** By file. A document that names a file and uses nothing of it asks for nothing of it. */
-export async function lengthsOf(
+export const lengthsOf = (
   db: Db,
   projectId: ProjectId,
-  { fileIds, versions, timelines }: { fileIds: readonly number[] } & Pick<ArchiveScope, 'versions' | 'timelines'>,
+  { facts = new Facts(), ...wanted }: Wanted & { facts?: Facts },
+): Promise<Map<number, Lengths>> =>
+  facts.byId(JSON.stringify(['lengths', wanted.versions, wanted.timelines]), wanted.fileIds, (fileIds) =>
+    askLengths(db, projectId, { ...wanted, fileIds }),
+  );
+
+async function askLengths(
+  db: Db,
+  projectId: ProjectId,
+  { fileIds, versions, timelines }: Wanted,
 ): Promise<Map<number, Lengths>> {
   const found = new Map<number, Lengths>();
   const counted = versions === 'newest' ? sql`AND o.superseded_by IS NULL` : sql``;

@@ -1,6 +1,6 @@
 // Brings the facts to core's selection: which files a project has, which its timelines use, in which bins their clips
 // lie. The archive lens, staging and running all ask here.
-import { and, eq, inArray, isNull, or, type SQL, sql } from 'drizzle-orm';
+import { and, eq, isNull, or, type SQL, sql } from 'drizzle-orm';
 import {
   type ArchiveScope,
   isNarrow,
@@ -29,6 +29,7 @@ import { documents, media } from '../db/schema/documents.ts';
 import { heldBy } from './base.ts';
 import { type BinTree, binTree, clipNames, filesInBins } from './bins.ts';
 import { addEncodings } from './encodings.ts';
+import { Facts } from './facts.ts';
 import { lengthsOf, usedByTimelines } from './lengths.ts';
 import { stepItems, type stepParts } from '../db/schema/plans.ts';
 import { volumes } from '../db/schema/stores.ts';
@@ -49,39 +50,51 @@ export interface ProjectSelection extends Selection<Known> {
   mediaTotal: number;
 }
 
-/** What an archive of the project would hold now. */
+/** What an archive of the project would hold now; `facts` are what the catalogue was asked before, where nothing changed since. */
 export async function projectSelection(
   db: Db,
   projectId: ProjectId,
   scope: ArchiveScope = USUAL_SCOPE,
-  staged: Staged | null = null,
+  { staged = null, facts = new Facts() }: { staged?: Staged | null; facts?: Facts } = {},
 ): Promise<ProjectSelection> {
-  const tree = await binTree(db, projectId);
-  const { all, others } = await projectFiles(db, projectId, { scope, tree });
-  if (scope.handles) await addLengths(db, projectId, { files: all, scope, staged });
+  const tree = await facts.of('bins', () => binTree(db, projectId));
+  const of: Of = { db, projectId, scope, tree, facts };
+  const { all, others } = await projectFiles(of);
+  if (scope.handles) await addLengths(of, all, staged);
   if (Object.keys(scope.encode).length > 0)
     await addEncodings(db, projectId, {
-      ...{ files: all, scope },
+      ...{ files: all, scope, facts },
       staged: (file, now) => (staged ? asStaged(staged.get(file.fileId), now) : now),
     });
   const selection = selectForArchive(all, others, scope);
-  const binsChosen = tree.idsIn(scope.bins);
-  const [counts] = await db
-    .select({
-      total: sql`COUNT(*)`.mapWith(Number),
-      missing: sql`COALESCE(SUM(${media.found} < GREATEST(${media.targets}, 1)), 0)`.mapWith(Number),
-      outside: sql`COALESCE(SUM(${media.place} = 'outside'), 0)`.mapWith(Number),
-    })
-    .from(media)
-    .innerJoin(documents, eq(documents.id, media.documentId))
-    .innerJoin(files, eq(files.id, documents.fileId))
-    .where(and(eq(media.projectId, projectId), isNull(files.goneAt), isAsked(scope, binsChosen)));
-  return {
-    ...selection,
-    missing: counts!.missing,
-    outside: counts!.outside,
-    mediaTotal: counts!.total,
-  };
+  return { ...selection, ...(await mediaAsked(of)) };
+}
+
+/** What a selection is made of. */
+interface Of {
+  db: Db;
+  projectId: ProjectId;
+  scope: ArchiveScope;
+  tree: BinTree;
+  facts: Facts;
+}
+
+/** How many media were asked for, and how many of them are not there. */
+function mediaAsked({ db, projectId, scope, tree, facts }: Of) {
+  const { timelines, bins } = scope;
+  return facts.of(JSON.stringify(['media', timelines, bins, isNarrow(scope)]), async () => {
+    const [counts] = await db
+      .select({
+        mediaTotal: sql`COUNT(*)`.mapWith(Number),
+        missing: sql`COALESCE(SUM(${media.found} < GREATEST(${media.targets}, 1)), 0)`.mapWith(Number),
+        outside: sql`COALESCE(SUM(${media.place} = 'outside'), 0)`.mapWith(Number),
+      })
+      .from(media)
+      .innerJoin(documents, eq(documents.id, media.documentId))
+      .innerJoin(files, eq(files.id, documents.fileId))
+      .where(and(eq(media.projectId, projectId), isNull(files.goneAt), isAsked(scope, tree.idsIn(bins))));
+    return counts!;
+  });
 }
 
 /** Media that were asked for: what chosen timelines use, what chosen bins hold; of all what any timeline uses. */
@@ -93,56 +106,80 @@ function isAsked(scope: ArchiveScope, binsChosen: readonly number[]): SQL | unde
 }
 
 /** Files that timelines use and documents, one by one; of all else the sums, from the rollup. */
-async function projectFiles(
-  db: Db,
-  projectId: ProjectId,
-  { scope, tree }: { scope: ArchiveScope; tree: BinTree },
-): Promise<{ all: Known[]; others: Others[] }> {
-  const [usedByAll, byTimelines, filed, read, sums, usedByAny] = await Promise.all([
-    usedFiles(db, projectId),
-    scope.timelines.length > 0 ? usedByTimelines(db, projectId, scope) : new Set<number>(),
-    filesInBins(db, projectId, tree),
-    documentsOf(db, projectId, { scope, tree }),
-    sumsByKind(db, projectId),
-    db.execute(usedMedia([projectId])) as unknown as Promise<[{ id: number; kind: Kind; size_bytes: number }[]]>,
+async function projectFiles(of: Of): Promise<{ all: Known[]; others: Others[] }> {
+  const { db, projectId, scope, tree, facts } = of;
+  const [usedByAll, byTimelines, filed, read, sums, lent] = await Promise.all([
+    facts.of('used', () => usedFiles(db, projectId)),
+    filesOfTimelines(of),
+    facts.of('filed', () => filesInBins(db, projectId, tree)),
+    documentsOf(of),
+    facts.of('sums', () => sumsByKind(db, projectId)),
+    facts.of('lent', () => lentFiles(db, projectId)),
   ]);
   // What was chosen by its bin or one by one goes in whole, whatever timelines use of it.
   const whole = new Set([...scope.files, ...filed.inBins(scope.bins)]);
   const used = isNarrow(scope) ? new Set([...byTimelines, ...whole]) : usedByAll;
-  const lent = usedByAny[0].filter((file) => !usedByAll.has(Number(file.id)));
   const documentFiles = new Map(read.map((document) => [document.id, document.name]));
-  const rows: Living[] = [];
-  for (const ids of inSlices([...new Set([...used, ...documentFiles.keys()])], 5000))
-    rows.push(...(await living(db, ids)));
-  const asked = await addAsked(db, projectId, { scope, rows, lent: new Set(lent.map((file) => Number(file.id))) });
-  const clipped = scope.names === KEPT_NAMES ? null : await clipNames(db, projectId);
-  const goesWith = await addCompanions(db, rows, documentFiles);
+  const rows = await living(of, new Set([...used, ...documentFiles.keys()]));
+  const asked = await addAsked(of, rows, lent);
+  const clipped = scope.names === KEPT_NAMES ? null : await facts.of('clips', () => clipNames(db, projectId));
+  const goesWith = await addCompanions(of, rows, documentFiles);
   const others = othersOf(projectId, { sums, rows, lent, asked });
-  const all = rows.map((row) => ({
-    goesWith: goesWith.get(row.fileId) as FileId | undefined,
-    fileId: row.fileId as FileId,
-    volumeId: row.volumeId as VolumeId,
-    volume: row.volume,
-    path: joinPath(row.folder, row.name),
-    rawPath: placeOfFile(row).raw,
-    name: row.name,
-    sizeBytes: row.sizeBytes,
-    modifiedUs: row.modifiedUs,
-    device: row.device,
-    inode: row.inode,
-    changedUs: row.changedUs,
-    kind: row.kind,
-    used: used.has(goesWith.get(row.fileId) ?? row.fileId),
-    isOwn: row.projectId === projectId,
-    bins: filed.best.get(row.fileId) ?? [],
-    isWhole: whole.has(row.fileId),
-    clip: clipped?.names.get(row.fileId) ?? null,
-    isStill: clipped?.stills.has(row.fileId) ?? false,
-    asked: asked.get(goesWith.get(row.fileId) ?? row.fileId),
-    isDocument: documentFiles.has(row.fileId),
-    asItIs: !/\.otio$/i.test(documentFiles.get(row.fileId) ?? ''),
-  }));
+  const all = rows.map((row): Known => {
+    const main = goesWith.get(row.fileId);
+    const { known } = row;
+    // Field by field: what is added to a copy of an object takes fifty times as long, and there may be many thousands.
+    return {
+      fileId: known.fileId,
+      volumeId: known.volumeId,
+      volume: known.volume,
+      path: known.path,
+      rawPath: known.rawPath,
+      name: known.name,
+      sizeBytes: known.sizeBytes,
+      modifiedUs: known.modifiedUs,
+      device: known.device,
+      inode: known.inode,
+      changedUs: known.changedUs,
+      kind: known.kind,
+      isOwn: known.isOwn,
+      goesWith: main as FileId | undefined,
+      used: used.has(main ?? row.fileId),
+      bins: filed.best.get(row.fileId) ?? [],
+      isWhole: whole.has(row.fileId),
+      clip: clipped?.names.get(row.fileId) ?? null,
+      isStill: clipped?.stills.has(row.fileId) ?? false,
+      asked: asked.get(main ?? row.fileId),
+      isDocument: documentFiles.has(row.fileId),
+      asItIs: !/\.otio$/i.test(documentFiles.get(row.fileId) ?? ''),
+    };
+  });
   return { all, others };
+}
+
+const filesOfTimelines = ({ db, projectId, scope, facts }: Of): Promise<ReadonlySet<number>> =>
+  scope.timelines.length === 0
+    ? Promise.resolve(new Set<number>())
+    : facts.of(JSON.stringify(['timelines', scope.timelines, scope.versions]), () =>
+        usedByTimelines(db, projectId, scope),
+      );
+
+/** Own media that timelines of other projects alone use. */
+async function lentFiles(db: Db, projectId: ProjectId): Promise<Map<number, Lent>> {
+  const [own, [byAny]] = await Promise.all([
+    usedFiles(db, projectId),
+    db.execute(usedMedia([projectId])) as unknown as Promise<[{ id: number; kind: Kind; size_bytes: number }[]]>,
+  ]);
+  return new Map(
+    byAny.flatMap(({ id, kind, size_bytes }) =>
+      own.has(Number(id)) ? [] : [[Number(id), { kind, bytes: Number(size_bytes) }] as const],
+    ),
+  );
+}
+
+interface Lent {
+  kind: Kind;
+  bytes: number;
 }
 
 /** What the project has of each kind, from the rollup. */
@@ -160,38 +197,45 @@ const sumsByKind = (db: Db, projectId: ProjectId) =>
 interface Told {
   sums: Awaited<ReturnType<typeof sumsByKind>>;
   rows: readonly Living[];
-  lent: readonly { id: number; kind: Kind; size_bytes: number }[];
+  lent: ReadonlyMap<number, Lent>;
   asked: ReadonlyMap<number, LeftOut>;
 }
 
 /** What it has besides the files that are told one by one. */
 function othersOf(projectId: ProjectId, { sums, rows, lent, asked }: Told): Others[] {
-  return sums.flatMap((sum): Others[] => {
-    const own = rows.filter((row) => row.projectId === projectId && row.kind === sum.kind);
-    const theirs = lent.filter((file) => file.kind === sum.kind && !asked.has(Number(file.id)));
-    const lentBytes = theirs.reduce((bytes, file) => bytes + Number(file.size_bytes), 0);
-    const { kind } = sum;
+  const own = sumsOf(rows.flatMap(({ projectId: of, known }) => (of === projectId ? [known] : [])));
+  const theirs = sumsOf(
+    [...lent].flatMap(([id, { kind, bytes }]) => (asked.has(id) ? [] : [{ kind, sizeBytes: bytes }])),
+  );
+  const none = { files: 0, bytes: 0 };
+  return sums.flatMap(({ kind, files: count, bytes }): Others[] => {
+    const [told, away] = [own.get(kind) ?? none, theirs.get(kind) ?? none];
     return [
-      {
-        kind,
-        files: sum.files - own.length - theirs.length,
-        bytes: sum.bytes - own.reduce((bytes, row) => bytes + row.sizeBytes, 0) - lentBytes,
-      },
-      { kind, files: theirs.length, bytes: lentBytes, isLent: true },
+      { kind, files: count - told.files - away.files, bytes: bytes - told.bytes - away.bytes },
+      { kind, ...away, isLent: true },
     ];
   });
 }
 
+function sumsOf(all: readonly { kind: Kind; sizeBytes: number }[]): Map<Kind, { files: number; bytes: number }> {
+  const sums = new Map<Kind, { files: number; bytes: number }>();
+  for (const { kind, sizeBytes } of all) {
+    const sum = sums.get(kind) ?? { files: 0, bytes: 0 };
+    sums.set(kind, { files: sum.files + 1, bytes: sum.bytes + sizeBytes });
+  }
+  return sums;
+}
+
 /** How much of each used file is kept. */
 async function addLengths(
-  db: Db,
-  projectId: ProjectId,
-  { files: all, scope, staged }: { files: readonly Known[]; scope: ArchiveScope; staged: Staged | null },
+  { db, projectId, scope, facts }: Of,
+  all: readonly Known[],
+  staged: Staged | null,
 ): Promise<void> {
   const used = all.filter((file) => file.used && !file.isDocument && file.goesWith === undefined && !file.isWhole);
   const lengths = await lengthsOf(db, projectId, {
     fileIds: used.map((file) => file.fileId),
-    ...{ versions: scope.versions, timelines: scope.timelines },
+    ...{ versions: scope.versions, timelines: scope.timelines, facts },
   });
   for (const file of used) {
     const own = lengths.get(file.fileId);
@@ -247,31 +291,33 @@ function holdsChosen({ timelines, files: chosen }: ArchiveScope, binsChosen: rea
 }
 
 /** Documents that can be read, by the file each is. */
-const documentsOf = (db: Db, projectId: ProjectId, { scope, tree }: { scope: ArchiveScope; tree: BinTree }) =>
-  db
-    .select({ id: documents.fileId, name: documents.name })
-    .from(documents)
-    .where(
-      and(
-        eq(documents.projectId, projectId),
-        eq(documents.state, 'read'),
-        scope.versions === 'newest' ? isNull(documents.supersededBy) : undefined,
-        scope.rest === 'leaves' && isNarrow(scope) ? holdsChosen(scope, tree.idsIn(scope.bins)) : undefined,
+function documentsOf({ db, projectId, scope, tree, facts }: Of) {
+  const { versions, timelines, bins, files: chosen } = scope;
+  const isPart = scope.rest === 'leaves' && isNarrow(scope);
+  const key = JSON.stringify(['documents', versions, isPart && [timelines, bins, chosen]]);
+  return facts.of(key, () =>
+    db
+      .select({ id: documents.fileId, name: documents.name })
+      .from(documents)
+      .where(
+        and(
+          eq(documents.projectId, projectId),
+          eq(documents.state, 'read'),
+          versions === 'newest' ? isNull(documents.supersededBy) : undefined,
+          isPart ? holdsChosen(scope, tree.idsIn(bins)) : undefined,
+        ),
       ),
-    );
+  );
+}
 
 /** Adds what was asked for to the files that are told one by one. Gives as what each would have stayed out. */
-async function addAsked(
-  db: Db,
-  projectId: ProjectId,
-  { scope, rows, lent }: { scope: ArchiveScope; rows: Living[]; lent: ReadonlySet<number> },
-): Promise<Map<number, LeftOut>> {
+async function addAsked(of: Of, rows: Living[], lent: ReadonlyMap<number, Lent>): Promise<Map<number, LeftOut>> {
   const asked = new Map<number, LeftOut>();
   const told = new Set(rows.map((row) => row.fileId));
-  for (const row of await askedFiles(db, projectId, scope)) {
+  for (const row of await askedFiles(of)) {
     if (told.has(row.fileId)) continue;
-    const part = lent.has(row.fileId) ? 'lent' : partOf(row.kind);
-    if (!scope.parts.includes(part)) continue;
+    const part = lent.has(row.fileId) ? 'lent' : partOf(row.known.kind);
+    if (!of.scope.parts.includes(part)) continue;
     asked.set(row.fileId, part);
     rows.push(row);
   }
@@ -282,50 +328,107 @@ async function addAsked(
  * Adds sidecars, and the other pieces of a recording, of what is told already. Gives to each the file it goes with. Stills of a
  * sequence are each used by their number.
  */
-async function addCompanions(db: Db, rows: Living[], read: ReadonlyMap<number, string>): Promise<Map<number, number>> {
+async function addCompanions(of: Of, rows: Living[], read: ReadonlyMap<number, string>): Promise<Map<number, number>> {
   const goesWith = new Map<number, number>();
   const told = new Set(rows.map((row) => row.fileId));
-  const inFolders = [...new Set(rows.filter((row) => !read.has(row.fileId)).map((row) => row.folderId))];
-  for (const ids of inSlices(inFolders, 500)) {
+  const inFolders = new Set(rows.flatMap((row) => (read.has(row.fileId) ? [] : [row.folderId])));
+  for (const units of (await of.facts.byId('units', inFolders, (ids) => unitsIn(of.db, ids))).values())
+    for (const unit of units) {
+      const main = unit.find((id) => told.has(id) && !read.has(id));
+      if (main !== undefined) for (const id of unit) if (!told.has(id)) goesWith.set(id, main);
+    }
+  rows.push(...(await living(of, goesWith.keys())));
+  return goesWith;
+}
+
+/** By folder, the files of each recording in several pieces or with sidecars. */
+async function unitsIn(db: Db, folderIds: readonly number[]): Promise<Map<number, number[][]>> {
+  const found = new Map<number, number[][]>();
+  for (const ids of inSlices(folderIds, 500)) {
     const beside = await db
       .select({ id: files.id, name: files.name, sizeBytes: files.sizeBytes, folderId: files.folderId })
       .from(files)
       .where(and(sql`${files.folderId} IN ${idList(ids)}`, isNull(files.goneAt)));
-    for (const folder of grouped(beside, (file) => file.folderId).values())
-      for (const unit of unitsOf(folder)) {
-        if (unit.is !== 'spanned' && unit.is !== 'with sidecars') continue;
-        const main = unit.files.find((file) => told.has(file.id) && !read.has(file.id));
-        if (main) for (const file of unit.files) if (!told.has(file.id)) goesWith.set(file.id, main.id);
-      }
+    for (const [folderId, own] of grouped(beside, (file) => file.folderId))
+      found.set(
+        folderId,
+        unitsOf(own).flatMap((unit) =>
+          unit.is === 'spanned' || unit.is === 'with sidecars' ? [unit.files.map((file) => file.id)] : [],
+        ),
+      );
   }
-  for (const ids of inSlices([...goesWith.keys()], 5000)) rows.push(...(await living(db, ids)));
-  return goesWith;
+  return found;
 }
 
 /** Own files of the kinds that parts of the scope are made of. */
-async function askedFiles(db: Db, projectId: ProjectId, { parts }: ArchiveScope): Promise<Living[]> {
+async function askedFiles({ db, projectId, scope: { parts }, facts }: Of): Promise<readonly Living[]> {
   const kinds = KINDS.filter((kind) =>
     parts.some((part) => part === partOf(kind) || (part === 'lent' && isMedia(kind))),
   );
-  return kinds.length === 0 ? [] : livingWhere(db, and(eq(files.projectId, projectId), inArray(files.kind, kinds))!);
+  const own = await Promise.all(
+    kinds.map((kind) =>
+      facts.of(`kind ${kind}`, () =>
+        livingWhere(db, projectId, and(eq(files.projectId, projectId), eq(files.kind, kind))!),
+      ),
+    ),
+  );
+  return own.flat();
 }
 
 const isMedia = (kind: Kind) => (MEDIA_KINDS as readonly Kind[]).includes(kind);
 
 /** Those of these files that are there. */
-const living = (db: Db, ids: readonly number[]) => livingWhere(db, sql`${files.id} IN ${idList(ids)}`);
+async function living({ db, projectId, facts }: Of, fileIds: Iterable<number>): Promise<Living[]> {
+  const known = await facts.byId('files', fileIds, async (all) => {
+    const found = new Map<number, Living>();
+    for (const ids of inSlices(all, 5000))
+      for (const row of await livingWhere(db, projectId, sql`${files.id} IN ${idList(ids)}`))
+        found.set(row.fileId, row);
+    return found;
+  });
+  return [...known.values()];
+}
 
-type Living = Awaited<ReturnType<typeof livingWhere>>[number];
+/** A file that is there, as the catalogue knows it. */
+interface Living {
+  fileId: number;
+  folderId: number;
+  projectId: number | null;
+  known: Pick<Known, (typeof OF_FILES)[number]>;
+}
+const OF_FILES = [
+  ...(['fileId', 'volumeId', 'volume', 'path', 'rawPath', 'name', 'sizeBytes', 'modifiedUs'] as const),
+  ...(['device', 'inode', 'changedUs', 'kind', 'isOwn'] as const),
+] as const;
 
 /** Rows as they come: the builder makes an object of every field of every row, and there may be many thousands. */
-async function livingWhere(db: Db, which: SQL) {
+async function livingWhere(db: Db, projectId: ProjectId, which: SQL): Promise<Living[]> {
   const [rows] = (await db.execute(sql`
     SELECT ${files.id} AS fileId, ${files.folderId} AS folderId, ${files.volumeId} AS volumeId, ${volumes.name} AS volume, ${folders.path} AS folder,
       ${folders.rawPath} AS rawFolder, ${files.name} AS name, ${files.rawName} AS rawName, ${files.sizeBytes} AS sizeBytes, ${files.modifiedUs} AS modifiedUs,
       ${volumes.device} AS device, ${files.inode} AS inode, ${files.changedUs} AS changedUs, ${files.kind} AS kind, ${files.projectId} AS projectId
     FROM ${files} JOIN ${folders} ON ${folders.id} = ${files.folderId} JOIN ${volumes} ON ${volumes.id} = ${files.volumeId}
     WHERE ${which} AND ${files.goneAt} IS NULL`)) as unknown as [LivingRow[]];
-  return rows;
+  return rows.map((row) => ({
+    fileId: row.fileId,
+    folderId: row.folderId,
+    projectId: row.projectId,
+    known: {
+      fileId: row.fileId as FileId,
+      volumeId: row.volumeId as VolumeId,
+      volume: row.volume,
+      path: joinPath(row.folder, row.name),
+      rawPath: placeOfFile(row).raw,
+      name: row.name,
+      sizeBytes: row.sizeBytes,
+      modifiedUs: row.modifiedUs,
+      device: row.device,
+      inode: row.inode,
+      changedUs: row.changedUs,
+      kind: row.kind,
+      isOwn: row.projectId === projectId,
+    },
+  }));
 }
 
 interface LivingRow {
@@ -343,7 +446,7 @@ interface LivingRow {
   inode: number | null;
   changedUs: number | null;
   kind: Kind;
-  projectId: number;
+  projectId: number | null;
 }
 
 /** `partId` of what an earlier archive holds already. */
@@ -358,7 +461,7 @@ export async function placedFiles(
 ): Promise<ArchiveFileRow[]> {
   const staged = await db.select().from(stepItems).where(eq(stepItems.stepId, stepId));
   const expected = new Map(staged.map((item) => [item.fileId, item]));
-  const selection = await projectSelection(db, projectId, scope, parts);
+  const selection = await projectSelection(db, projectId, scope, { staged: parts });
   const held = baseId === null ? null : await heldBy(db, baseId, selection.chosen);
   return selection.chosen.flatMap((file): ArchiveFileRow[] => {
     const item = expected.get(file.fileId);

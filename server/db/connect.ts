@@ -176,16 +176,25 @@ function* chunksOf(rows: readonly string[]): Generator<Buffer> {
  * Loads rows as LOAD DATA reads them. A value that does not fit is only a warning there, so warnings are errors here.
  * @param target table and columns, as SQL
  */
-export async function loadRows(
+export const loadRows = (
   connection: Connection,
   target: string,
   rows: readonly string[],
   values: readonly unknown[] = [],
+): Promise<void> => load(connection, { into: `INTO TABLE ${target}`, rows, values });
+
+/** The same; a row of which the key is there already takes its place. */
+export const replaceRows = (connection: Connection, target: string, rows: readonly string[]): Promise<void> =>
+  load(connection, { into: `REPLACE INTO TABLE ${target}`, rows, values: [] });
+
+async function load(
+  connection: Connection,
+  { into, rows, values }: { into: string; rows: readonly string[]; values: readonly unknown[] },
 ): Promise<void> {
   // An empty chunk would be an empty packet, which ends the loading.
   if (rows.every((text) => text === '')) return;
   const [result] = await connection.query({
-    sql: `LOAD DATA LOCAL INFILE 'rows' INTO TABLE ${target}`,
+    sql: `LOAD DATA LOCAL INFILE 'rows' ${into}`,
     values: [...values],
     infileStreamFactory: () => Readable.from(chunksOf(rows)),
   });

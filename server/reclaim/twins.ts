@@ -5,7 +5,7 @@ import { z } from 'zod';
 import { MOST_AT_ONCE, sumMany } from '#disk/content/content.ts';
 import { type CataloguedNames, placeOfFile } from '#disk/paths.ts';
 import type { Connection } from 'mysql2/promise';
-import { type Database, type Db, inTransaction, loadRows, type Transaction } from '../db/connect.ts';
+import { type Database, type Db, inTransaction, replaceRows, type Transaction } from '../db/connect.ts';
 import { site } from '../db/schema/site.ts';
 import { inSlices } from '../db/holdings.ts';
 import type { JobContext } from '../runtime/context.ts';
@@ -17,7 +17,9 @@ import { endAfter, endPlainly, workKind } from '../runtime/work-kind.ts';
 export const LEAST_BYTES = 4096;
 const PAGE = 20_000;
 /** Rows that are compared and written down together. */
-const AT_ONCE = 4000;
+const AT_ONCE = 8000;
+/** Within that nobody could tell whether a folder was moved before or after: not every file of it is a question. */
+const FOLDER_HOLDS_MS = 5;
 const SMALL_BYTES = 256 << 10;
 const PORTION_BYTES = 256 << 20;
 
@@ -51,18 +53,43 @@ async function run(context: JobContext): Promise<void> {
 }
 
 async function compareAll(context: JobContext, connection: Connection): Promise<void> {
-  const all: Comparing = { archived: await archivedSizes(connection), links: { files: 0, bytes: 0 } };
-  let some: Row[][] = [];
-  let rows = 0;
-  for await (const group of sameSizes(context, connection)) {
-    some.push(group);
+  const kept = new Keeping(context);
+  const all: Comparing = { archived: await archivedSizes(connection), links: { files: 0, bytes: 0 }, kept };
+  try {
+    for await (const groups of someOf(sameSizes(context, connection))) await compare(context, groups, all);
+    await kept.end();
+  } catch (error) {
+    await kept.end().catch(() => undefined);
+    throw error;
+  }
+  await context.transaction((tx) => setLinks(tx, all.links));
+}
+
+/** What was summed is written down while the next is read; what fails of it ends the work at the next. */
+class Keeping {
+  private writing = Promise.resolve();
+  constructor(private readonly context: JobContext) {}
+
+  async add(rows: readonly Row[]): Promise<void> {
+    await this.writing;
+    this.writing = keep(this.context, rows);
+    this.writing.catch(() => undefined);
+  }
+
+  end = (): Promise<void> => this.writing;
+}
+
+/** Groups that are compared together. */
+async function* someOf(all: AsyncIterable<Row[]>): AsyncGenerator<Row[][]> {
+  let [groups, rows]: [Row[][], number] = [[], 0];
+  for await (const group of all) {
+    groups.push(group);
     rows += group.length;
     if (rows < AT_ONCE) continue;
-    await compare(context, some, all);
-    [some, rows] = [[], 0];
+    yield groups;
+    [groups, rows] = [[], 0];
   }
-  await compare(context, some, all);
-  await context.transaction((tx) => setLinks(tx, all.links));
+  if (rows > 0) yield groups;
 }
 
 /** What one comparison knows and finds beside the sums. */
@@ -71,6 +98,7 @@ interface Comparing {
   archived: ReadonlyMap<number, ReadonlySet<number>>;
   /** Further names of files that are there. */
   links: OtherNames;
+  kept: Keeping;
 }
 
 async function archivedSizes(connection: Connection): Promise<Comparing['archived']> {
@@ -129,7 +157,6 @@ async function* sameSizes(context: JobContext, connection: Connection): AsyncGen
 
 /** Groups of one size each: by their ends first, and whole where those are the same. */
 async function compare(context: JobContext, groups: readonly Row[][], all: Comparing): Promise<void> {
-  const changed = new Set<Row>();
   const files = groups.map(withoutLinks);
   for (const [i, group] of groups.entries()) {
     all.links.files += group.length - files[i]!.length;
@@ -142,24 +169,19 @@ async function compare(context: JobContext, groups: readonly Row[][], all: Compa
     return known !== undefined && !known.has(row.id);
   });
   const unknown = [...new Set([...wanted.flat(), ...mayBeArchived])].filter((row) => row.ends === null);
-  await sum(
-    context,
+  const sumAll = async (rows: readonly Row[], sums: 'ends' | 'whole', told: (row: Row, sum: string) => void) => {
+    for (const some of inSlices(asTheyLie(rows), AT_ONCE)) await all.kept.add(await sum(context, some, { sums, told }));
+  };
+  await sumAll(
     unknown.filter((row) => row.sizeBytes > SMALL_BYTES),
     'ends',
-    (row, told) => {
-      row.ends = told;
-      changed.add(row);
-    },
+    (row, sum) => (row.ends = sum),
   );
   // A small one is read whole at once: opening it costs more than its middle.
-  await sum(
-    context,
+  await sumAll(
     unknown.filter((row) => row.sizeBytes <= SMALL_BYTES),
     'whole',
-    (row, told) => {
-      [row.ends, row.xxh64] = [told, told];
-      changed.add(row);
-    },
+    (row, sum) => (row.ends = row.xxh64 = sum),
   );
   const alike = wanted.flatMap((files) => {
     const byEnds = new Map<string, Row[]>();
@@ -171,37 +193,50 @@ async function compare(context: JobContext, groups: readonly Row[][], all: Compa
     }
     return [...byEnds.values()].filter((same) => same.length > 1).flat();
   });
-  await sum(
-    context,
+  await sumAll(
     [...new Set([...alike, ...mayBeArchived])].filter((row) => row.ends !== null && row.xxh64 === null),
     'whole',
-    (row, told) => {
-      row.xxh64 = told;
-      changed.add(row);
-    },
+    (row, sum) => (row.xxh64 = sum),
   );
   for (const group of groups) for (const row of group) context.add(row.sizeBytes);
-  if (changed.size > 0) await keep(context, [...changed]);
   await context.checkIn();
 }
 
-/** Sums files in the threads, some at a time, and no more bytes at once than a person would wait for to cancel. */
+/** By volume and folder: a folder is opened once, and a disk that turns goes one way. */
+const asTheyLie = (rows: readonly Row[]): Row[] =>
+  [...rows].sort(
+    (a, b) => a.volumeId - b.volumeId || order(a.folder, b.folder) || (a.inode ?? 0) - (b.inode ?? 0) || a.id - b.id,
+  );
+const order = (a: string, b: string): number => (a === b ? 0 : a < b ? -1 : 1);
+
+/**
+ * Sums files in the threads, some at a time, and no more bytes at once than a person would wait for to cancel. Gives those
+ * that could be read.
+ */
 async function sum(
   context: JobContext,
   rows: readonly Row[],
-  sums: 'ends' | 'whole',
-  told: (row: Row, sum: string) => void,
-): Promise<void> {
+  { sums, told }: { sums: 'ends' | 'whole'; told: (row: Row, sum: string) => void },
+): Promise<Row[]> {
+  const summed: Row[] = [];
   await inParallel(context.pools.content.size * 2, portions(rows, sums), async (some) => {
     context.check();
     const asked = [];
     for (const row of some) {
       const root = await context.root(row.volumeId);
-      if (root) asked.push({ row, place: () => root.place(placeOfFile(row)), expected: expectationOf(row) });
+      if (!root) continue;
+      // Nothing is written here, and a file is the one that was meant by its own facts, whichever folder it was reached through.
+      root.holdsForMs = FOLDER_HOLDS_MS;
+      asked.push({ row, place: () => root.place(placeOfFile(row)), expected: expectationOf(row) });
     }
     const answers = await sumMany(context.pools.content, asked, { sums, stop: context.stop });
-    for (const [i, answer] of answers.entries()) if (answer !== null) told(asked[i]!.row, answer);
+    for (const [i, answer] of answers.entries()) {
+      if (answer === null) continue;
+      told(asked[i]!.row, answer);
+      summed.push(asked[i]!.row);
+    }
   });
+  return summed;
 }
 
 function portions(rows: readonly Row[], sums: 'ends' | 'whole'): Row[][] {
@@ -240,16 +275,16 @@ const expectationOf = ({ sizeBytes, modifiedUs, device, inode, changedUs }: Row)
 });
 
 async function keep(context: JobContext, rows: readonly Row[]): Promise<void> {
+  if (rows.length === 0) return;
   const lines = rows.map(({ id, sizeBytes, modifiedUs, inode, changedUs, ends, xxh64 }) =>
     [id, sizeBytes, modifiedUs, inode ?? '\\N', changedUs ?? '\\N', ends, xxh64 ?? '\\N'].join('\t'),
   );
-  await context.transaction(async ({ $connection: connection }) => {
-    for (const ids of inSlices(rows.map((row) => row.id)))
-      await connection.query('DELETE FROM file_sums WHERE file_id IN (?)', [ids]);
-    await loadRows(connection, 'file_sums (file_id, size_bytes, modified_us, inode, changed_us, ends, xxh64)', [
+  const write = async ({ $connection: connection }: Transaction) => {
+    await replaceRows(connection, 'file_sums (file_id, size_bytes, modified_us, inode, changed_us, ends, xxh64)', [
       `${lines.join('\n')}\n`,
     ]);
-  });
+  };
+  await context.transactionLeaseLast(write, () => Promise.resolve());
 }
 
 const LINKS = 'files with other names';

@@ -1,0 +1,1 @@
+export { loader } from './names-data.server.ts';
