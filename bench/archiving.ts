@@ -1,13 +1,24 @@
 // Two copies of an archive written and read back, beside cp twice and xxhsum three times on the same bytes, as a folder and as
 // one tar; then a copy read back beside xxhsum, and restored beside cp and xxhsum. Prints seconds, ratios and the most memory. usage: npm run bench -- archiving [megabytes]
 import { execFileSync, spawnSync } from 'node:child_process';
-import { closeSync, mkdirSync, mkdtempSync, openSync, readdirSync, rmSync, writeFileSync, writeSync } from 'node:fs';
+import {
+  closeSync,
+  fstatSync,
+  mkdirSync,
+  mkdtempSync,
+  openSync,
+  readdirSync,
+  rmSync,
+  writeFileSync,
+  writeSync,
+} from 'node:fs';
 import { randomFillSync } from 'node:crypto';
 import os from 'node:os';
 import path from 'node:path';
 import pino from 'pino';
 import { type PackedAs, USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ArchiveId, CarrierId, PlanId, ProjectId } from '#core/model.ts';
+import { factsOf } from '#disk/facts.ts';
 import { stopFlag } from '#disk/threads/serve.ts';
 import { connect, disconnect } from '#server/db/connect.ts';
 import { jobs } from '#server/db/schema/jobs.ts';
@@ -105,6 +116,16 @@ await readDocuments(db, pools.documents, volume, { now: () => new Date(), readin
 const looking = await signIn(db, { name: 'bench', machine: 'bench' });
 await lookAtStores(db, looking, {});
 await signOut(db, looking);
+
+/** The threads have begun, as a worker's have. */
+async function warm(): Promise<void> {
+  writeFileSync(at('warm'), 'warm');
+  const fd = openSync(at('warm'), 'r');
+  const asked = { do: 'write' as const, from: fd, expected: factsOf(fstatSync(fd)), part: null, to: [] };
+  await Promise.all(Array.from({ length: 2 * pools.carriers.size }, () => pools.carriers.ask(asked)));
+  closeSync(fd);
+}
+await warm();
 
 /** Before anything of the archive is read: what the program and its threads take. */
 const before = process.memoryUsage().rss;

@@ -11,7 +11,7 @@ import { connect, disconnect } from '#server/db/connect.ts';
 import { migrate } from '#server/db/migrate.ts';
 import { build } from './build.ts';
 import { freePort, type OwnDatabase, refuseTakenPort, startDatabase } from './mariadb.ts';
-import { buildThreads } from './threads.ts';
+import { buildThreads, DISK_CALLS } from './threads.ts';
 import { SetupError } from './trouble.ts';
 
 export interface StartOptions {
@@ -133,6 +133,7 @@ async function startProcesses(databaseUrl: string, own: OwnDatabase | null, opti
     KERAMION_HOST: options.host,
     KERAMION_PORT: String(options.port),
     KERAMION_LEASE_SECONDS: String(options.leaseSeconds),
+    UV_THREADPOOL_SIZE: DISK_CALLS,
   };
   let stopping = false;
   const children = new Map<string, ChildProcess>();

@@ -7,6 +7,9 @@ import { pathToFileURL } from 'node:url';
 import { build, type Plugin } from 'esbuild';
 import { SetupError } from './trouble.ts';
 
+/** Calls of the disk that wait at the same time: copies to several carriers, each with a flush under way, keep nobody else from theirs. */
+export const DISK_CALLS = '16';
+
 const ROOMS = ['disk', 'server'];
 
 const entries = (): string[] =>

@@ -9,6 +9,8 @@ import { dropFromMemory } from './content.ts';
 /** Places, lengths and memory of direct reading are whole blocks, of at most this many bytes on any disk. */
 const BLOCK = 4096;
 const STRETCH = 4 << 20;
+/** Handed on in pieces short enough that their memory is used again for later ones. */
+const PIECE = 256 << 10;
 const PAGE = 64 << 10;
 const PLAIN = constants.O_RDONLY | constants.O_NOFOLLOW | constants.O_NONBLOCK;
 
@@ -76,7 +78,7 @@ async function* stretches(first: FileHandle, place: string, { at, length }: Rang
       const isEnd = got.length < STRETCH || until >= end;
       next = isEnd ? null : readAt(until, memory[turn]!);
       const [skip, stop] = [Math.max(0, at - from), Math.min(got.length, end - from)];
-      if (stop > skip) yield Buffer.from(got.subarray(skip, stop));
+      for (let i = skip; i < stop; i += PIECE) yield Buffer.from(got.subarray(i, Math.min(i + PIECE, stop)));
       from = until;
     }
   } finally {

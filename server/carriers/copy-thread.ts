@@ -178,7 +178,8 @@ function recipeOf(from: number, { sizeBytes }: FileFacts, part: Wanted) {
   }
 }
 
-const STRETCH = 4 << 20;
+/** Short enough that the memory of one is used again for a later one: making it anew costs more than reading into it. */
+const STRETCH = 256 << 10;
 /** All there is, however much that is by then. */
 const WHOLE: Recipe['pieces'] = [{ at: 0, length: Infinity }];
 
@@ -249,7 +250,9 @@ async function pump(
       fast.update(chunk);
       strong?.update(chunk);
       for (const [, hash] of more) hash.update(chunk);
-      for (const target of targets) if (!target.write(chunk)) await Promise.race([once(target, 'drain'), ...failed]);
+      // All at once, and what comes next is read and summed while they write.
+      const full = targets.filter((target) => !target.write(chunk));
+      await Promise.race([Promise.all(full.map((target) => once(target, 'drain'))), ...failed]);
       sizeBytes += chunk.length;
       if (sizeBytes - told >= 16 << 20) {
         progress(sizeBytes - told);

@@ -6,8 +6,15 @@ import type { Mending } from '../kind.ts';
 
 const HOLE = 64 << 10;
 const ZEROS = Buffer.alloc(HOLE);
+/** So much waits while it writes: whoever makes the bytes goes on meanwhile. */
+const WAITING = 12 << 20;
+/** As many bytes are left to the system's memory before the disk is told to take them: the last flush is short, and the disk writes all the time. */
+const UNFLUSHED = 64 << 20;
 
 export class HoleWriter extends Writable {
+  private unflushed = 0;
+  private flushing = Promise.resolve();
+
   /**
    * @param place called once all is written and flushed: gives the file its name
    * @param at where it begins; `mend` is asked at the end for what is written over
@@ -18,7 +25,7 @@ export class HoleWriter extends Writable {
     private at = 0,
     private readonly mend: () => Mending | null = () => null,
   ) {
-    super({ highWaterMark: 4 << 20 });
+    super({ highWaterMark: WAITING });
   }
 
   override _write(chunk: Buffer, _encoding: BufferEncoding, done: (error?: Error | null) => void): void {
@@ -46,6 +53,16 @@ export class HoleWriter extends Writable {
     }
     await this.writeAll(chunk.subarray(start), this.at + start);
     this.at += chunk.length;
+    this.unflushed += chunk.length;
+    if (this.unflushed >= UNFLUSHED) await this.flush();
+  }
+
+  /** Waits for the last flush, and has the next begin; what one says is heard at the next, or at the end. */
+  private async flush(): Promise<void> {
+    this.unflushed = 0;
+    await this.flushing;
+    this.flushing = this.handle.datasync();
+    this.flushing.catch(() => undefined);
   }
 
   private async writeAll(part: Uint8Array, at: number): Promise<void> {
@@ -56,6 +73,7 @@ export class HoleWriter extends Writable {
   }
 
   private async finish(): Promise<void> {
+    await this.flushing;
     await this.handle.truncate(this.at);
     const mending = this.mend();
     if (mending) await this.writeAll(mending.bytes, mending.at);
