@@ -202,7 +202,7 @@ export async function shaped(db: Database, asked: ShapeOptions & { project: stri
   const selection = scope === common ? first : await projectSelection(db, projectId, scope);
   const project = await projectById(db, projectId);
   const folder = asked.folder ?? archiveFolderName(project!.slug, isoDay(Date.now()));
-  const seconds = estimateSeconds(selection.chosenBytes, await measuredRates(db));
+  const seconds = estimateSeconds(selection, await measuredRates(db));
   return { projectId, name, scope, selection, folder, seconds };
 }
 

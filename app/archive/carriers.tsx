@@ -83,7 +83,8 @@ export function Carriers({ data, chosen, copies, onChoose }: CarriersProps) {
       <Made data={data} copies={copies} />
       <p className="mt-3 text-[13px] text-ink-2">
         Read once, written to each carrier and read back whole from each before it is sealed; the time is{' '}
-        {data.measured ? 'from earlier work here' : 'a guess until work was measured here'}.
+        {data.measured ? 'from earlier work here' : 'a guess until work was measured here'}
+        {Object.keys(data.scope.encode).length > 0 && ', with what is encoded anew before that'}.
       </p>
     </Card>
   );

@@ -114,7 +114,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
     documents: selection.chosen.filter((file) => file.isDocument).length,
     files: selection.chosen.slice(0, ROWS).flatMap((file) => rowsOf(file, scope, held?.has(file.fileId) ?? false)),
     ...{ filesInAll: selection.chosen.length, filesShown: Math.min(selection.chosen.length, ROWS) },
-    estimate: estimateSeconds(selection.chosenBytes, rates),
+    estimate: estimateSeconds(selection, rates),
     measured: rates.measured,
   };
 }

@@ -83,6 +83,16 @@ const VIEWING_SOUND_BITS = 128_000;
 
 const VIEWING_SHARE = 0.1;
 
+/** What encoding takes time by: pixels of a picture, samples of sound, bytes of what nothing is known of. */
+export function encodingWork(facts: EncodedFacts | null, sizeBytes: number): number {
+  if (!facts) return sizeBytes;
+  const frames = facts.frames ?? 0;
+  return facts.isSound ? frames * (facts.channels ?? 1) : frames * (facts.width ?? 0) * (facts.height ?? 0);
+}
+
+/** Of that a second, until something was encoded here: one core, decoded again and compared where it is lossless. */
+export const GUESSED_PACE: Record<Encoding, number> = { lossless: 20e6, viewing: 60e6 };
+
 /** About what it will weigh, until a worker has tried a few seconds of it. */
 export function guessedBytes(facts: EncodedFacts | null, sizeBytes: number, encoding: Encoding): number {
   if (!facts) return encoding === 'lossless' ? sizeBytes : Math.round(sizeBytes * VIEWING_SHARE);

@@ -122,8 +122,8 @@ export type Kept =
   | { is: 'whole'; why: string | null }
   | { is: 'nothing' }
   | { is: 'parts'; parts: Part[] }
-  /** All of it, encoded anew; about so large, until it was made. */
-  | { is: 'encoded'; as: Encoding; isSound: boolean; bytes: number };
+  /** All of it, encoded anew; about so large, until it was made; `work`: see encodingWork. */
+  | { is: 'encoded'; as: Encoding; isSound: boolean; bytes: number; work: number };
 
 /** As the end of a sentence: "it stays whole: …". */
 export const WHY_WHOLE: Record<WhyWhole, string> = {

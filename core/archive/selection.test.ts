@@ -137,7 +137,9 @@ test('a folder has a name of its day, and an estimate counts writing and reading
     'night-ferry_2026-05-04',
     'project_2026-05-04',
   ]);
-  expect(estimateSeconds(1000, { write: 100, readBack: 500 })).toBe(12);
+  const rates = { write: 100, readBack: 500, encode: { lossless: 10, viewing: 50 } };
+  expect(estimateSeconds({ chosenBytes: 1000, encodingWork: { lossless: 0, viewing: 0 } }, rates)).toBe(12);
+  expect(estimateSeconds({ chosenBytes: 1000, encodingWork: { lossless: 70, viewing: 100 } }, rates)).toBe(21);
 });
 
 test('what is only summed stays out, and a document without paths of its own goes along byte for byte', () => {

@@ -142,6 +142,8 @@ export interface Selection<File extends ProjectFile = ProjectFile> {
   trimmedStills: number;
   /** How much smaller the project's own files are once they are encoded anew; less than nothing where they grow. */
   encodedBytes: number;
+  /** What there is to encode; see encodingWork. */
+  encodingWork: Record<Encoding, number>;
 }
 
 /** What the project has besides the files that are told one by one, by kind. */
@@ -217,7 +219,7 @@ export function selectForArchive<File extends ProjectFile>(
 function sumsOf(
   placed: readonly PlacedFile[],
   trimmed: readonly ProjectFile[],
-): Pick<Selection, 'borrowedBytes' | 'trimmedBytes' | 'trimmedStills' | 'encodedBytes'> {
+): Pick<Selection, 'borrowedBytes' | 'trimmedBytes' | 'trimmedStills' | 'encodedBytes' | 'encodingWork'> {
   const sum = (of: (file: PlacedFile) => number) => placed.reduce((bytes, file) => bytes + of(file), 0);
   const less = (file: PlacedFile) => (file.isOwn ? file.sizeBytes - file.keptBytes : 0);
   return {
@@ -226,8 +228,15 @@ function sumsOf(
       sum((file) => (file.encoding ? 0 : less(file))) + trimmed.reduce((bytes, file) => bytes + file.sizeBytes, 0),
     trimmedStills: trimmed.length,
     encodedBytes: sum((file) => (file.encoding ? less(file) : 0)),
+    encodingWork: {
+      lossless: sum((file) => workOf(file, 'lossless')),
+      viewing: sum((file) => workOf(file, 'viewing')),
+    },
   };
 }
+
+const workOf = ({ kept }: ProjectFile, as: Encoding): number =>
+  kept?.length.is === 'encoded' && kept.length.as === as ? kept.length.work : 0;
 
 const partKey = (file: ProjectFile, from: number): string => `${file.fileId} part ${from}`;
 
@@ -395,7 +404,18 @@ function wishesOf(file: ProjectFile, how: How): Wish<string>[] {
 export const archiveFolderName = (slug: string, isoDay: string): string =>
   joinPath('', `${slug || 'project'}_${isoDay}`);
 
-/** What writing and reading back will take, from rates measured on earlier work or assumed before there is any. */
-export function estimateSeconds(bytes: number, bytesPerSecond: { write: number; readBack: number }): number {
-  return bytes / bytesPerSecond.write + bytes / bytesPerSecond.readBack;
+/** Bytes a second; of what is encoded, work a second. */
+export interface Rates {
+  write: number;
+  readBack: number;
+  encode: Record<Encoding, number>;
+}
+
+/** What encoding, writing and reading back will take, from rates measured on earlier work or assumed before there is any. */
+export function estimateSeconds(
+  { chosenBytes, encodingWork }: Pick<Selection, 'chosenBytes' | 'encodingWork'>,
+  { write, readBack, encode }: Rates,
+): number {
+  const encoding = encodingWork.lossless / encode.lossless + encodingWork.viewing / encode.viewing;
+  return encoding + chosenBytes / write + chosenBytes / readBack;
 }

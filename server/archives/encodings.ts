@@ -1,7 +1,14 @@
 // Which files an archive holds encoded anew: what was asked for by kind, as far as what is known of each lets it be tried. Shaping asks for
 // many at once.
 import { sql } from 'drizzle-orm';
-import { type EncodedFacts, encodingOf, guessedBytes, isSoundBy, whyAsItIs } from '#core/archive/encoding.ts';
+import {
+  type EncodedFacts,
+  encodingOf,
+  encodingWork,
+  guessedBytes,
+  isSoundBy,
+  whyAsItIs,
+} from '#core/archive/encoding.ts';
 import type { Kept } from '#core/archive/lengths.ts';
 import type { ArchiveScope, ProjectFile } from '#core/archive/selection.ts';
 import type { ProjectId } from '#core/model.ts';
@@ -53,7 +60,7 @@ export async function addEncodings(
       why === null
         ? {
             ...{ is: 'encoded', as, isSound: isSoundBy(essence, file.name) },
-            bytes: guessedBytes(essence, file.sizeBytes, as),
+            ...{ bytes: guessedBytes(essence, file.sizeBytes, as), work: encodingWork(essence, file.sizeBytes) },
           }
         : { is: 'whole', why };
     file.kept = { length: staged(file, length), frames: 0 };

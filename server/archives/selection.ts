@@ -261,7 +261,7 @@ function asStaged(parts: ReturnType<Staged['get']>, now: Kept): Kept {
   if (first!.encoding)
     return {
       ...{ is: 'encoded', as: first!.encoding, isSound: now.is === 'encoded' && now.isSound },
-      bytes: first!.sizeBytes,
+      ...{ bytes: first!.sizeBytes, work: now.is === 'encoded' ? now.work : 0 },
     };
   return {
     is: 'parts',

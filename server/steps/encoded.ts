@@ -2,7 +2,7 @@
 // has, so that its size is known; what cannot be encoded, or does not decode to the same, goes in as it is, and why is kept with it. What is
 // there of it when the work goes on is not made again.
 import { and, eq, inArray } from 'drizzle-orm';
-import type { Encoding } from '#core/archive/encoding.ts';
+import { type Encoding, encodingWork } from '#core/archive/encoding.ts';
 import type { Expectation } from '#core/model.ts';
 import { size } from '#core/wording/amounts.ts';
 import { CannotEncode, encode, estimateEncoded, heldOpen } from '#disk/encode.ts';
@@ -11,6 +11,7 @@ import type { FileFacts } from '#disk/facts.ts';
 import { ScratchFolder, scratchFreeBytes, scratchMarks, scratchPlace } from '#disk/scratch.ts';
 import type { ArchiveFile } from '../archives/bag.ts';
 import { essenceOf } from '../archives/encodings.ts';
+import { addEncodingPace } from '../archives/rates.ts';
 import { ofSource } from '../carriers/copying.ts';
 import type { Database } from '../db/connect.ts';
 import { archiveFiles } from '../db/schema/archives.ts';
@@ -84,11 +85,15 @@ export async function makeEncoded(context: JobContext, { archiveId, fail, asItIs
   for (const file of rows) {
     await context.checkIn();
     try {
+      const known = (await essenceOf(context.db, [file.fileId])).get(file.fileId) ?? null;
+      const began = performance.now();
       const { sizeBytes } = await made(context, file, (part) => context.set(before + part * file.ofBytes!));
+      const took = { work: encodingWork(known, file.ofBytes!), seconds: (performance.now() - began) / 1000 };
       const { xxh64 } = await sumOf(context, file);
-      await context.transaction((tx) =>
-        tx.update(archiveFiles).set({ sizeBytes, xxh64, measured: true }).where(eq(archiveFiles.id, file.id)),
-      );
+      await context.transaction(async (tx) => {
+        await tx.update(archiveFiles).set({ sizeBytes, xxh64, measured: true }).where(eq(archiveFiles.id, file.id));
+        await addEncodingPace(tx, file.encoding!, took);
+      });
     } catch (error) {
       context.check();
       if (error instanceof CannotEncode && !error.isRoom) await asItIs(file, error.message);

@@ -6,12 +6,13 @@ import { tmpdir } from 'node:os';
 import path from 'node:path';
 import { xxh64 } from '@node-rs/xxhash';
 import { eq, like } from 'drizzle-orm';
-import type { Encodings } from '#core/archive/encoding.ts';
+import { type Encodings, GUESSED_PACE } from '#core/archive/encoding.ts';
 import { USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { encode } from '#disk/encode.ts';
 import { TestSite } from '#test/site.ts';
 import { earlierArchives } from '../archives/base.ts';
+import { measuredRates } from '../archives/rates.ts';
 import { projectSelection } from '../archives/selection.ts';
 import { archiveFiles, archives } from '../db/schema/archives.ts';
 import { jobs } from '../db/schema/jobs.ts';
@@ -124,6 +125,10 @@ async function scratch(): Promise<string[]> {
 test('media goes in as FFV1 and FLAC in Matroska, decodes to the same, and documents name it', async () => {
   const planned = await stage({ used: 'lossless', render: 'lossless' });
   const before = await currentPlan(site.db);
+  const guessed = await measuredRates(site.db);
+  expect(guessed.encode).toEqual(GUESSED_PACE);
+  const { encodingWork } = await projectSelection(site.db, FOG, scopeWith({ used: 'lossless', render: 'lossless' }));
+  expect(encodingWork.lossless).toBeGreaterThan(3 * 20 * 96 * 64);
   expect((await findingsOf(site.db, before.steps)).map((one) => one.code)).toEqual(
     expect.arrayContaining(['encoded anew', 'not weighed yet']),
   );
@@ -134,6 +139,11 @@ test('media goes in as FFV1 and FLAC in Matroska, decodes to the same, and docum
   expect(found.find((one) => one.code === 'encoded anew')!.facts).toMatchObject({ files: 5, viewing: 0 });
   expect(weighed!.bytes).not.toBe(planned.bytes);
   expect(await runAll()).toMatchObject({ state: 'done', trouble: null });
+  // How long it took counts for what is encoded next, and not as if it had been written so slowly.
+  const { encode: paces, measured } = await measuredRates(site.db);
+  expect(paces.lossless).not.toBe(GUESSED_PACE.lossless);
+  expect(paces.viewing).toBe(GUESSED_PACE.viewing);
+  expect(measured).toBe(false);
 
   execFileSync('sha512sum', ['--quiet', '--strict', '-c', 'manifest-sha512.txt'], { cwd: inBag() });
   const media = inBag('data/media/Fog v1');

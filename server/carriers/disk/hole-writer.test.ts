@@ -1,0 +1,66 @@
+// A file that is flushed while it is written: what the disk says of an earlier flush is heard before the file gets its name.
+import { randomFillSync } from 'node:crypto';
+import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { type FileHandle, open } from 'node:fs/promises';
+import os from 'node:os';
+import path from 'node:path';
+import { once } from 'node:events';
+import { finished } from 'node:stream/promises';
+import { HoleWriter } from './hole-writer.ts';
+
+const folder = mkdtempSync(path.join(os.tmpdir(), 'hole-writer-'));
+const place = path.join(folder, 'file');
+const MEGA = 1 << 20;
+let handle: FileHandle;
+beforeEach(async () => {
+  handle = await open(place, 'w+');
+});
+afterEach(() => rmSync(place, { force: true }));
+afterAll(() => rmSync(folder, { recursive: true, force: true }));
+
+const pieces = (many: number) =>
+  Array.from({ length: many }, (_, i) =>
+    i % 5 === 4 ? Buffer.alloc(4 * MEGA) : randomFillSync(Buffer.alloc(4 * MEGA)),
+  );
+
+async function written(all: readonly Buffer[], named: () => Promise<void>): Promise<void> {
+  const writer = new HoleWriter(handle, named);
+  const failed = once(writer, 'error').then(([error]) => Promise.reject(error as Error));
+  failed.catch(() => undefined);
+  for (const piece of all) if (!writer.write(piece)) await Promise.race([once(writer, 'drain'), failed]);
+  writer.end();
+  await finished(writer);
+}
+
+test('what is flushed in several goes is the same, byte for byte', async () => {
+  const flush = jest.spyOn(handle, 'datasync');
+  const all = pieces(40);
+  let isNamed = false;
+  await written(all, () => Promise.resolve(void (isNamed = true)));
+  expect(isNamed).toBe(true);
+  expect(flush.mock.calls).toHaveLength(2);
+  expect(readFileSync(place).equals(Buffer.concat(all))).toBe(true);
+});
+
+test.each([0, 1])('where flush %i fails, once, the file gets no name', async (which) => {
+  const real = handle.datasync.bind(handle);
+  let flushes = 0;
+  jest.spyOn(handle, 'datasync').mockImplementation(() => {
+    if (flushes++ !== which) return real();
+    return Promise.reject(Object.assign(new Error('the disk failed'), { code: 'EIO' }));
+  });
+  const named = jest.fn(() => Promise.resolve());
+  await expect(written(pieces(40), named)).rejects.toMatchObject({ code: 'EIO' });
+  expect(named).not.toHaveBeenCalled();
+  expect(flushes).toBeGreaterThan(which);
+});
+
+test('one that is left while it is flushed closes its file', async () => {
+  const writer = new HoleWriter(handle, () => Promise.resolve());
+  writer.on('error', () => undefined);
+  for (const piece of pieces(17)) writer.write(piece);
+  writer.destroy();
+  await once(writer, 'close');
+  await expect(handle.stat()).rejects.toMatchObject({ code: 'EBADF' });
+  expect(existsSync(place)).toBe(true);
+});
