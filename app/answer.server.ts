@@ -3,6 +3,7 @@
 import type { VolumeId } from '#core/model.ts';
 import { data } from 'react-router';
 import type { z } from 'zod';
+import { checked, type FieldErrors } from '#contract/checked.ts';
 import { Refused } from '#server/runtime/refused.ts';
 import type { Answer } from './lib/answer.ts';
 
@@ -11,24 +12,17 @@ export async function answer<Schema extends z.ZodType>(
   schema: Schema,
   work: (form: z.output<Schema>) => Promise<string | Answer>,
 ): Promise<ReturnType<typeof data<Answer>>> {
-  const refuse = (error: string) => data<Answer>({ ok: false, error }, 422);
+  const refuse = (error: string, fields?: FieldErrors) => data<Answer>({ ok: false, error, fields }, 422);
   let form: FormData;
   try {
     form = await request.formData();
   } catch {
     return refuse('The form could not be read. Nothing was changed. Send it again.');
   }
-  const parsed = schema.safeParse(Object.fromEntries(form));
-  if (!parsed.success) {
-    const first = parsed.error.issues[0];
-    const words =
-      first?.message && !/^Invalid/.test(first.message)
-        ? first.message
-        : `The form says something that was not expected${first?.path.length ? ` in "${first.path.join('.')}"` : ''}.`;
-    return refuse(`${words} Nothing was changed.`);
-  }
+  const found = checked(form, schema);
+  if (!found.ok) return refuse(`${found.error} Nothing was changed.`, found.fields);
   try {
-    const said = await work(parsed.data);
+    const said = await work(found.value);
     return data<Answer>(
       typeof said === 'string' ? { ok: true, said } : said,
       typeof said === 'string' || said.ok ? 200 : 422,

@@ -149,6 +149,38 @@ test('a folder that is nobody’s becomes a project', async ({ page }) => {
   await expect(page.getByRole('heading', { level: 1, name: 'Phone Diary' })).toBeVisible();
 });
 
+test('a form says beside each field what is wrong with it, before anything is sent, and keeps what was typed', async ({
+  page,
+}) => {
+  await page.goto('/storage?edit=volume');
+  const sent: string[] = [];
+  page.on('request', (request) => request.method() === 'POST' && sent.push(request.url()));
+  await page.getByLabel('Quota in GB').fill('a lot');
+  await page.getByLabel('Name', { exact: true }).first().fill('Attic');
+  await page.getByRole('button', { name: 'Register and read it' }).click();
+  const station = page.getByLabel('Station', { exact: true });
+  await expect(station).toBeFocused();
+  await expect(station).toHaveAccessibleDescription('The name is empty. Give one.');
+  await expect(page.getByLabel('Quota in GB')).toHaveAccessibleDescription(/^"a lot" is no capacity\./);
+  await expect(page.getByLabel('Quota in GB')).toHaveValue('a lot');
+  await expect(page.getByRole('alert')).toHaveText('The name is empty. Give one. Nothing was changed.');
+  const { violations } = await new AxeBuilder({ page }).include('main').analyze();
+  expect(violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html}`)).toEqual([]);
+  // What is mended says so at once; the others wait.
+  await station.fill('loft-9');
+  await expect(station).toHaveAccessibleDescription('');
+  await page.getByLabel('Quota in GB').fill('12');
+  await expect(page.getByLabel('Quota in GB')).toHaveAccessibleDescription('');
+  await expect(page.getByLabel('Name', { exact: true }).first()).toHaveValue('Attic');
+  expect(sent).toEqual([]);
+  // What only the server can know comes the same way, and what was typed stays as well.
+  await page.getByLabel('Folder on this server').fill('/nowhere/at/all');
+  await page.getByRole('button', { name: 'Register and read it' }).click();
+  await expect(page.getByRole('alert')).toContainText('/nowhere/at/all');
+  await expect(page.getByLabel('Folder on this server')).toHaveValue('/nowhere/at/all');
+  expect(sent).toHaveLength(1);
+});
+
 test('a folder of this server is chosen from what lies there, with what speaks against it', async ({ page }) => {
   await page.goto('/storage?edit=volume');
   const field = page.getByLabel('Folder on this server');

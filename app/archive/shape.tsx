@@ -1,4 +1,5 @@
 // Shaping one project's archive: what leaves and what stays, which carrier it fits on, what it will take; then added to the plan.
+import { shapeArchiveForm } from '#contract/forms.ts';
 import { type ReactNode, useState } from 'react';
 import clsx from 'clsx';
 import { Link, useFetcher, useLocation, useNavigate, useNavigation } from 'react-router';
@@ -13,6 +14,7 @@ import { Waterfall } from '../charts/waterfall';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/use-frame';
 import { useAsked, useLens, useTo } from '../shell/links';
+import { Form } from '../ui/form';
 import { Button, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Table } from '../ui/table';
 import { Select } from '../ui/select';
@@ -38,7 +40,7 @@ export default function Shape({ loaderData: data }: Route.ComponentProps) {
   const isComing = useNavigation().state === 'loading';
   const intent = data.isHandOver ? 'hand over' : 'stage';
   return (
-    <fetcher.Form method="post" className="grid gap-4">
+    <Form fetcher={fetcher} schema={shapeArchiveForm} method="post" className="grid gap-4">
       <input type="hidden" name="intent" value={intent} />
       {!data.isHandOver && <input type="hidden" name="carrierIds" value={carrierIds.join(',')} />}
       {!data.isHandOver && data.base && <input type="hidden" name="baseId" value={data.base.archiveId} />}
@@ -54,7 +56,7 @@ export default function Shape({ loaderData: data }: Route.ComponentProps) {
           )}
         </Parts>
       )}
-    </fetcher.Form>
+    </Form>
   );
 }
 

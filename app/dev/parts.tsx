@@ -2,6 +2,7 @@
 import { type ReactNode, useState } from 'react';
 import { type Kind, KINDS } from '#core/model.ts';
 import { size } from '#core/wording/amounts.ts';
+import { WithErrors } from '../ui/form';
 import { Checkbox } from '../ui/checkbox';
 import { Fold } from '../ui/fold';
 import { Ticks } from '../ui/menu';
@@ -151,9 +152,11 @@ function Fields() {
         <Field label="Disabled">
           <input className={`${inputLook} disabled:opacity-55`} disabled defaultValue="no longer" />
         </Field>
-        <Field label="With an error" hint={<span className="text-loss">A name is missing.</span>}>
-          <input className={`${inputLook} border-loss`} aria-invalid />
-        </Field>
+        <WithErrors value={{ missing: ['A name is missing.'] }}>
+          <Field label="With an error">
+            <input name="missing" className={`${inputLook} border-loss`} aria-invalid />
+          </Field>
+        </WithErrors>
       </div>
     </Card>
   );

@@ -1,11 +1,13 @@
 // What is known of a project beside its files: facts a person gives, the day each state began, its documents with their
 // versions, what it borrows and lends, and making its homes or a template of them.
+import { projectForm } from '#contract/forms.ts';
 import { useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/project';
 import { count, counted, day, exactTime, size } from '#core/wording/amounts.ts';
 import { PROJECT_STATES } from '#core/model.ts';
 import type { Answer } from '../lib/answer';
+import { Form } from '../ui/form';
 import { Button, Card, Chip, Empty, Field, inputLook, Said } from '../ui/parts';
 import { Sheet } from '../ui/sheet';
 import { Select } from '../ui/select';
@@ -45,7 +47,7 @@ function Facts({ data }: { data: Data }) {
   );
   return (
     <Card title="Facts">
-      <fetcher.Form method="post" className="grid gap-3">
+      <Form fetcher={fetcher} schema={projectForm} method="post" className="grid gap-3">
         <input type="hidden" name="intent" value="facts" />
         <Field label="Title">
           <input name="name" defaultValue={project.name} maxLength={250} className={inputLook} required />
@@ -76,7 +78,7 @@ function Facts({ data }: { data: Data }) {
           Save the facts
         </Button>
         <Said answer={fetcher.data} />
-      </fetcher.Form>
+      </Form>
     </Card>
   );
 }
@@ -98,7 +100,7 @@ function States({ data }: { data: Data }) {
           );
         })}
       </ul>
-      <fetcher.Form method="post" className="mt-2 flex items-end gap-2">
+      <Form fetcher={fetcher} schema={projectForm} method="post" className="mt-2 flex items-end gap-2">
         <input type="hidden" name="intent" value="state" />
         <Field label="State">
           <Select name="state" defaultValue={data.project.state} className={inputLook}>
@@ -111,7 +113,7 @@ function States({ data }: { data: Data }) {
           <input type="date" name="since" className={inputLook} />
         </Field>
         <Button type="submit">Save</Button>
-      </fetcher.Form>
+      </Form>
       <div className="mt-2">
         <Said answer={fetcher.data} />
       </div>
@@ -214,18 +216,18 @@ function Homes() {
   const save = useFetcher<Answer>();
   return (
     <Card title="Its homes">
-      <make.Form method="post">
+      <Form fetcher={make} schema={projectForm} method="post">
         <Button type="submit" name="intent" value="make homes" disabled={make.state !== 'idle'}>
           Make their folders on disk
         </Button>
-      </make.Form>
-      <save.Form method="post" className="mt-2 flex items-end gap-2">
+      </Form>
+      <Form fetcher={save} schema={projectForm} method="post" className="mt-2 flex items-end gap-2">
         <input type="hidden" name="intent" value="template" />
         <Field label="As a template named">
           <input name="template" maxLength={120} className={inputLook} />
         </Field>
         <Button type="submit">Save it</Button>
-      </save.Form>
+      </Form>
       <div className="mt-2 grid gap-2">
         <Said answer={make.data} />
         <Said answer={save.data} />

@@ -1,9 +1,11 @@
 // A project in work that is archived every night with its media: where to, how often everything anew, and what came of the last.
+import { snapshotForm } from '#contract/forms.ts';
 import { useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import { ago, capital, counted, exactTime, size } from '#core/wording/amounts.ts';
 import { bytesOfDays, type Written } from '#core/nights/project-nights.ts';
 import type { Answer } from '../lib/answer';
+import { Form } from '../ui/form';
 import { Button, Card, Field, inputLook, NumberField, Said } from '../ui/parts';
 import { Select } from '../ui/select';
 
@@ -32,7 +34,7 @@ export function AtNight({ project, night, carriers, nowMs }: AtNightProps) {
   if (carriers.length === 0) return <NoCarrier />;
   return (
     <Card title="Every night, with its media">
-      <fetcher.Form method="post" className="grid gap-3">
+      <Form fetcher={fetcher} schema={snapshotForm} method="post" className="grid gap-3">
         <Field
           label="Archived at night"
           hint="Each night builds on the one before: only what is new or changed is written."
@@ -55,7 +57,7 @@ export function AtNight({ project, night, carriers, nowMs }: AtNightProps) {
           </Button>
         </div>
         <Said answer={fetcher.data} />
-      </fetcher.Form>
+      </Form>
     </Card>
   );
 }

@@ -1,5 +1,6 @@
 // How far back a project can go: each of its documents with its snapshots, what changed from one to the next and since, and one
 // of them put beside the document.
+import { snapshotForm } from '#contract/forms.ts';
 import { useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/back';
@@ -8,6 +9,7 @@ import { backSentence } from '#core/wording/lenses.ts';
 import type { Answer } from '../lib/answer';
 import { useLens } from '../shell/links';
 import { KeptFor } from '../settings/kept-for';
+import { Form } from '../ui/form';
 import { Button, Card, Chip, Field, inputLook, NumberField, Said, Sentence } from '../ui/parts';
 import { type Column, Table } from '../ui/table';
 import { Select } from '../ui/select';
@@ -64,7 +66,7 @@ function OwnRule({ house, own }: Data['rule']) {
   const rule = own?.isOff === false ? own : house;
   return (
     <Card title="Snapshots of this project">
-      <fetcher.Form method="post" className="grid gap-3">
+      <Form fetcher={fetcher} schema={snapshotForm} method="post" className="grid gap-3">
         <Field label="How often, and how long they stay">
           <Select
             name="intent"
@@ -100,7 +102,7 @@ function OwnRule({ house, own }: Data['rule']) {
           </Button>
         </div>
         <Said answer={fetcher.data} />
-      </fetcher.Form>
+      </Form>
     </Card>
   );
 }
@@ -165,7 +167,7 @@ function Picked({ picked }: { picked: Snapshot }) {
       <p className="text-[13px] text-ink-2">
         Kept on {picked.on}, <span className="path break-all">{picked.path}</span>
       </p>
-      <fetcher.Form method="post" className="grid gap-2">
+      <Form fetcher={fetcher} schema={snapshotForm} method="post" className="grid gap-2">
         <input type="hidden" name="intent" value="put beside" />
         <input type="hidden" name="snapshotId" value={picked.snapshotId} />
         <div>
@@ -174,7 +176,7 @@ function Picked({ picked }: { picked: Snapshot }) {
           </Button>
         </div>
         <Said answer={fetcher.data} />
-      </fetcher.Form>
+      </Form>
     </>
   );
 }

@@ -1,5 +1,6 @@
 // Where a project's media lie, as a whole: parked on another volume, gathered into its homes, brought back. Each goes into
 // the plan and moves nothing before that is run.
+import { projectForm } from '#contract/forms.ts';
 import { useState } from 'react';
 import { useFetcher } from 'react-router';
 import type { Route } from './+types/project';
@@ -7,6 +8,7 @@ import { counted, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
 import { useAsked } from '../shell/links';
 import { useFrame } from '../shell/use-frame';
+import { Form } from '../ui/form';
 import { Button, Card, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { Sheet } from '../ui/sheet';
 import { Select } from '../ui/select';
@@ -55,7 +57,7 @@ function Park({ data }: { data: Data }) {
   ];
   return (
     <Card title="Park on another volume" aside="still known, nothing to relink by hand">
-      <fetcher.Form method="post" className="grid gap-3">
+      <Form fetcher={fetcher} schema={projectForm} method="post" className="grid gap-3">
         <fieldset className="grid gap-1.5">
           <legend className="sr-only">What is parked</legend>
           {choices.map(({ which, bytes, name, hint }, i) => (
@@ -90,7 +92,7 @@ function Park({ data }: { data: Data }) {
           Add the parking to the plan
         </Button>
         <Said answer={fetcher.data} />
-      </fetcher.Form>
+      </Form>
     </Card>
   );
 }
@@ -139,11 +141,11 @@ function BringBack({ data }: { data: Data }) {
 function Adding({ intent, children }: { intent: string; children: React.ReactNode }) {
   const fetcher = useFetcher<Answer>();
   return (
-    <fetcher.Form method="post">
+    <Form fetcher={fetcher} schema={projectForm} method="post">
       <Button type="submit" name="intent" value={intent} disabled={fetcher.state !== 'idle'}>
         {children}
       </Button>
       <Said answer={fetcher.data} />
-    </fetcher.Form>
+    </Form>
   );
 }

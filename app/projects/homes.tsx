@@ -1,5 +1,6 @@
 // Where the files of a project belong: one line of what it holds, kind by kind, with the step that brings home what has strayed; opened,
 // each kind with its home.
+import { projectForm } from '#contract/forms.ts';
 import { Popover } from 'radix-ui';
 import clsx from 'clsx';
 import { useFetcher } from 'react-router';
@@ -10,6 +11,7 @@ import { type Kind, KINDS, type VolumeId } from '#core/model.ts';
 import { counted, size } from '#core/wording/amounts.ts';
 import { useKept } from '../lib/kept';
 import { useFrame } from '../shell/use-frame';
+import { Form } from '../ui/form';
 import { Button, Chip, Empty, Field, inputLook, KindDot, PathText, Said, VolumeOptions } from '../ui/parts';
 import { Select } from '../ui/select';
 import type { action } from './project.server.ts';
@@ -88,11 +90,11 @@ function SuggestHomes({ data }: { data: Data }) {
   );
   if (!without) return null;
   return (
-    <fetcher.Form method="post" className="ml-auto text-[13px]">
+    <Form fetcher={fetcher} schema={projectForm} method="post" className="ml-auto text-[13px]">
       <button type="submit" name="intent" value="suggest" className="text-accent hover:underline">
         set them to where most lies
       </button>
-    </fetcher.Form>
+    </Form>
   );
 }
 
@@ -190,7 +192,7 @@ function MoveHome({ kind, strays, names, isShort = false }: MoveHomeProps) {
   if (fetcher.data?.ok) return <Chip tone="ok">move in the plan</Chip>;
   const words = fetcher.data && !fetcher.data.ok ? 'not added' : `move ${bytes} home`;
   return (
-    <fetcher.Form method="post" className="min-w-0">
+    <Form fetcher={fetcher} schema={projectForm} method="post" className="min-w-0">
       <input type="hidden" name="kind" value={kind} />
       <button
         type="submit"
@@ -208,7 +210,7 @@ function MoveHome({ kind, strays, names, isShort = false }: MoveHomeProps) {
           {fetcher.data.error}
         </span>
       )}
-    </fetcher.Form>
+    </Form>
   );
 }
 
@@ -230,7 +232,7 @@ function EditHome({ kind, home }: { kind: Kind; home: Data['homes'][number] | nu
           aria-label={`Home of ${kind}`}
           className="z-40 w-80 rounded-[10px] border border-line bg-raised p-4 focus:outline-none"
         >
-          <fetcher.Form method="post" className="grid gap-3">
+          <Form fetcher={fetcher} schema={projectForm} method="post" className="grid gap-3">
             <input type="hidden" name="intent" value="home" />
             <input type="hidden" name="kind" value={kind} />
             <Field label={`Files of the kind ${kind} belong on`}>
@@ -245,7 +247,7 @@ function EditHome({ kind, home }: { kind: Kind; home: Data['homes'][number] | nu
               Save this home
             </Button>
             <Said answer={fetcher.data} />
-          </fetcher.Form>
+          </Form>
         </Popover.Content>
       </Popover.Portal>
     </Popover.Root>

@@ -1,4 +1,5 @@
 // Projects: every one with its state, size, and what of its media is found.
+import { projectsForm } from '#contract/forms.ts';
 import { type ReactNode, useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import { z } from 'zod';
@@ -11,6 +12,7 @@ import { useAsked, useLens } from '../shell/links';
 import type { Answer } from '../lib/answer';
 import { copyText } from '../lib/copy';
 import { useKept } from '../lib/kept';
+import { Form } from '../ui/form';
 import { Bar, Button, Chip, Empty, Field, inputLook, kindColour, Said, Sentence } from '../ui/parts';
 import { type RowAction, Ticks } from '../ui/menu';
 import { Sheet } from '../ui/sheet';
@@ -294,7 +296,9 @@ function FromTemplate({ templates }: { templates: Templates }) {
   const [chosen, setChosen] = useState(templates[0]?.templateId);
   const template = templates.find((one) => one.templateId === chosen);
   return (
-    <fetcher.Form
+    <Form
+      fetcher={fetcher}
+      schema={projectsForm}
       method="post"
       className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-6"
     >
@@ -333,7 +337,7 @@ function FromTemplate({ templates }: { templates: Templates }) {
           ))}
         </ul>
       </div>
-    </fetcher.Form>
+    </Form>
   );
 }
 

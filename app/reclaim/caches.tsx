@@ -1,4 +1,5 @@
 // Caches of the reclaim lens: by folder, age and size; what goes is chosen here and added to the plan, with the effect on each volume in sight.
+import { stageCachesForm } from '#contract/forms.ts';
 import clsx from 'clsx';
 import { useMemo, useState } from 'react';
 import { Link, useFetcher } from 'react-router';
@@ -10,6 +11,7 @@ import { reclaimSentence } from '#core/wording/lenses.ts';
 import { AgeSizePlot } from '../charts/age-size-plot';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/use-frame';
+import { Form } from '../ui/form';
 import { BeforeAfter, Button, Card, Chip, Empty, LevelMark, Said, Sentence } from '../ui/parts';
 import { useLens, useTo } from '../shell/links';
 import { Checkbox } from '../ui/checkbox';
@@ -255,14 +257,14 @@ interface AddProps {
 
 function AddToPlan({ cut, chosen, sums, fetcher }: AddProps) {
   return (
-    <fetcher.Form method="post" className="shrink-0">
+    <Form fetcher={fetcher} schema={stageCachesForm} method="post" className="shrink-0">
       <input type="hidden" name="intent" value="stage" />
       <input type="hidden" name="cutDay" value={cut} />
       <input type="hidden" name="folders" value={chosen.map((row) => row.folderId).join(',')} />
       <Button tone="first" type="submit" disabled={sums.files === 0 || fetcher.state !== 'idle'}>
         Add {size(sums.bytes)} to the plan
       </Button>
-    </fetcher.Form>
+    </Form>
   );
 }
 

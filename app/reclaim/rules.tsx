@@ -1,6 +1,7 @@
 // Rules for caches: what runs at night by itself, and what a rule would have done over the last weeks before it is saved.
+import { rulesForm } from '#contract/forms.ts';
 import { useState } from 'react';
-import { Form, Link, useFetcher } from 'react-router';
+import { Form as Asking, Link, useFetcher } from 'react-router';
 import type { Route } from './+types/rules';
 import { ago, exactTime, inWords, size } from '#core/wording/amounts.ts';
 import { replaySentence } from '#core/wording/reclaim.ts';
@@ -8,6 +9,7 @@ import { ReplayChart } from '../charts/replay-chart';
 import type { Answer } from '../lib/answer';
 import { useLens } from '../shell/links';
 import { useFrame } from '../shell/use-frame';
+import { Form } from '../ui/form';
 import { Button, Card, Chip, Empty, Field, inputLook, Said, Sentence, VolumeOptions } from '../ui/parts';
 import { Select } from '../ui/select';
 
@@ -70,12 +72,12 @@ function Kept({ data }: { data: Data }) {
                   )}
                 </div>
               </div>
-              <fetcher.Form method="post">
+              <Form fetcher={fetcher} schema={rulesForm} method="post">
                 <input type="hidden" name="ruleId" value={rule.ruleId} />
                 <Button type="submit" name="intent" value="drop" aria-label={`Take away: ${rule.words}`}>
                   Take away
                 </Button>
-              </fetcher.Form>
+              </Form>
             </li>
           ))}
         </ul>
@@ -90,7 +92,7 @@ function NewRule({ data }: { data: Data }) {
   const [by, setBy] = useState(given.by === 'cap' ? 'cap' : 'age');
   return (
     <Card title="A new rule">
-      <Form className="grid gap-3">
+      <Asking className="grid gap-3">
         <fieldset className="grid gap-1.5">
           <legend className="sr-only">By</legend>
           {(
@@ -121,7 +123,7 @@ function NewRule({ data }: { data: Data }) {
             {data.trouble} Nothing was saved.
           </p>
         )}
-      </Form>
+      </Asking>
     </Card>
   );
 }
@@ -185,7 +187,7 @@ function Looked({ data }: { data: Data }) {
           else goes on as it did.
         </p>
       )}
-      <fetcher.Form method="post" className="mt-3 grid gap-3">
+      <Form fetcher={fetcher} schema={rulesForm} method="post" className="mt-3 grid gap-3">
         {Object.entries(given).map(([name, value]) => (
           <input key={name} type="hidden" name={name} value={value} />
         ))}
@@ -204,7 +206,7 @@ function Looked({ data }: { data: Data }) {
           </Button>
         </div>
         <Said answer={fetcher.data} />
-      </fetcher.Form>
+      </Form>
     </Card>
   );
 }

@@ -1,6 +1,8 @@
 // Keramion's own backup: where the catalogue goes each night, how many are kept, how the last was, and one now.
+import { settingsForm } from '#contract/forms.ts';
 import { useFetcher } from 'react-router';
 import { ago, count, exactTime, size } from '#core/wording/amounts.ts';
+import { Form } from '../ui/form';
 import { Button, Card, Chip, Field, inputLook, Said } from '../ui/parts';
 import { RuleForm } from './rule-form';
 import { KeptFor } from './kept-for';
@@ -60,13 +62,13 @@ function Last({ data: { backup, lastBackup: last, nowMs } }: { data: Data }) {
       {last !== null && last.file !== '' && <p className="path mt-2 break-all text-ink-2">{last.file}</p>}
       {last?.trouble && <p className="mt-2 text-[13px]">{last.trouble}</p>}
       {last?.wrong[0] && <p className="mt-2 text-[13px]">{last.wrong[0]}</p>}
-      <fetcher.Form method="post" className="mt-3 flex items-center gap-3">
+      <Form fetcher={fetcher} schema={settingsForm} method="post" className="mt-3 flex items-center gap-3">
         <input type="hidden" name="intent" value="back up now" />
         <Button type="submit" disabled={fetcher.state !== 'idle' || backup.folder === ''}>
           Back up now
         </Button>
         <Said answer={fetcher.data?.answer} />
-      </fetcher.Form>
+      </Form>
     </Card>
   );
 }

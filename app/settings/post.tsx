@@ -1,7 +1,9 @@
 // What Keramion tells by itself: the morning by mail, what cannot wait for it, and every receipt to a program that listens. What was sent
 // last, and a test of each.
+import { settingsForm } from '#contract/forms.ts';
 import { useFetcher } from 'react-router';
 import { ago, exactTime } from '#core/wording/amounts.ts';
+import { Form } from '../ui/form';
 import { Button, Card, Chip, Field, inputLook, NumberField, Said } from '../ui/parts';
 import { Select } from '../ui/select';
 import { RuleForm } from './rule-form';
@@ -126,13 +128,13 @@ function Last({ data: { post, nowMs } }: { data: Data }) {
 function Test({ by, words }: { by: 'mail' | 'webhook'; words: string }) {
   const fetcher = useFetcher<typeof action>();
   return (
-    <fetcher.Form method="post" className="flex items-center gap-3">
+    <Form fetcher={fetcher} schema={settingsForm} method="post" className="flex items-center gap-3">
       <input type="hidden" name="intent" value="test post" />
       <input type="hidden" name="by" value={by} />
       <Button type="submit" disabled={fetcher.state !== 'idle'}>
         {words}
       </Button>
       <Said answer={fetcher.data?.answer} />
-    </fetcher.Form>
+    </Form>
   );
 }

@@ -1,6 +1,8 @@
 // The form of a rule of the house: what is in it, saved by one press, and what came of that.
+import { settingsForm } from '#contract/forms.ts';
 import type { ReactNode } from 'react';
 import { useFetcher } from 'react-router';
+import { Form } from '../ui/form';
 import { Button, Card, Said } from '../ui/parts';
 import type { action } from './settings.server.ts';
 
@@ -9,7 +11,7 @@ export function RuleForm({ title, intent, children }: { title: string; intent: s
   const fetcher = useFetcher<typeof action>();
   return (
     <Card title={title}>
-      <fetcher.Form method="post" className="grid gap-4">
+      <Form fetcher={fetcher} schema={settingsForm} method="post" className="grid gap-4">
         <input type="hidden" name="intent" value={intent} />
         {children}
         <div>
@@ -18,7 +20,7 @@ export function RuleForm({ title, intent, children }: { title: string; intent: s
           </Button>
         </div>
         <Said answer={fetcher.data?.answer} />
-      </fetcher.Form>
+      </Form>
     </Card>
   );
 }

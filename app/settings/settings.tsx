@@ -1,5 +1,6 @@
 // Settings: the rules by which files get their kinds, with what a change of them would do shown before it is saved; the
 // templates that new projects get their homes from; and what removing files may rely on.
+import { settingsForm } from '#contract/forms.ts';
 import { useState } from 'react';
 import { Link, useFetcher, useSearchParams } from 'react-router';
 import type { Route } from './+types/settings';
@@ -9,6 +10,7 @@ import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
 import { DUTIES, type Duty, type Kind, KINDS } from '#core/model.ts';
 import { count, counted, listed, size } from '#core/wording/amounts.ts';
 import { type SettingsFacts, settingsSentence } from '#core/wording/settings.ts';
+import { Form } from '../ui/form';
 import {
   Button,
   buttonLook,
@@ -414,7 +416,7 @@ function Template({ data, template, fetcher }: TemplateProps) {
     setHomes((all) => all.map((home) => (home.kind === kind ? { ...home, ...to } : home)));
   const kept = homes.filter((home) => home.volumeId > 0);
   return (
-    <fetcher.Form method="post" className="mt-3 grid gap-3">
+    <Form fetcher={fetcher} schema={settingsForm} method="post" className="mt-3 grid gap-3">
       <input type="hidden" name="intent" value="template" />
       <input type="hidden" name="homes" value={JSON.stringify(kept)} />
       <Field label="Name">
@@ -454,7 +456,7 @@ function Template({ data, template, fetcher }: TemplateProps) {
         {kept.length === 0 && template ? 'Take the template away' : 'Save the template'}
       </Button>
       <Said answer={fetcher.data?.preview ? undefined : fetcher.data?.answer} />
-    </fetcher.Form>
+    </Form>
   );
 }
 

@@ -1,8 +1,10 @@
 // One more copy of an archive, from those that are good: on which carriers, and then into the plan.
+import { archiveForm } from '#contract/forms.ts';
 import { useState } from 'react';
 import { useFetcher } from 'react-router';
 import { listed, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
+import { Form } from '../ui/form';
 import { Fold } from '../ui/fold';
 import { Checkbox } from '../ui/checkbox';
 import { Button, Said } from '../ui/parts';
@@ -26,7 +28,7 @@ export function AnotherCopy({ data: { archive, others, repairable } }: { data: R
           Every carrier that is registered holds a copy of it. Register another on the Storage page.
         </p>
       ) : (
-        <fetcher.Form method="post" className="mt-1 grid gap-2">
+        <Form fetcher={fetcher} schema={archiveForm} method="post" className="mt-1 grid gap-2">
           <input type="hidden" name="intent" value="copy" />
           <input type="hidden" name="carrierIds" value={chosen.join(',')} />
           {instead && <input type="hidden" name="instead" value={instead.copyId} />}
@@ -59,7 +61,7 @@ export function AnotherCopy({ data: { archive, others, repairable } }: { data: R
               Read from a good copy, proven while it is copied, and read back.
             </span>
           </div>
-        </fetcher.Form>
+        </Form>
       )}
     </Fold>
   );

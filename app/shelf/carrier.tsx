@@ -1,4 +1,5 @@
 // One carrier: what it holds, how sure that is, where it is and who has it, and what became of it.
+import { carrierForm } from '#contract/forms.ts';
 import { isoDay } from '#core/house-time.ts';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/carrier';
@@ -6,6 +7,7 @@ import { ago, count, counted, day, duration, exactTime, size } from '#core/wordi
 import { Jar } from '../charts/jar';
 import type { Answer } from '../lib/answer';
 import { useLens } from '../shell/links';
+import { Form } from '../ui/form';
 import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { type Column, Table } from '../ui/table';
 import { Select } from '../ui/select';
@@ -126,7 +128,7 @@ function TakeIn({ data: { carrier }, fetcher }: { data: Data; fetcher: ReturnTyp
           : `Not in the catalogue: ${counted(strangers.length, 'folder')}`
       }
     >
-      <fetcher.Form method="post" className="grid gap-2.5">
+      <Form fetcher={fetcher} schema={carrierForm} method="post" className="grid gap-2.5">
         <input type="hidden" name="intent" value="take in" />
         <div className="grid grid-cols-[minmax(0,3fr)_minmax(0,2fr)] gap-2.5">
           <Field label="Folder on the carrier">
@@ -164,7 +166,7 @@ function TakeIn({ data: { carrier }, fetcher }: { data: Data; fetcher: ReturnTyp
             Take it in
           </Button>
         </div>
-      </fetcher.Form>
+      </Form>
     </Card>
   );
 }
@@ -173,7 +175,7 @@ function TakeIn({ data: { carrier }, fetcher }: { data: Data; fetcher: ReturnTyp
 function CopyAll({ others }: { others: Data['others'] }) {
   const fetcher = useFetcher<Answer>();
   return (
-    <fetcher.Form method="post" className="mt-3 grid gap-2">
+    <Form fetcher={fetcher} schema={carrierForm} method="post" className="mt-3 grid gap-2">
       <input type="hidden" name="intent" value="copy all" />
       <div className="flex flex-wrap items-center gap-2">
         <Select name="to" aria-label="Copy all of it to" className={`${inputLook} !w-64`}>
@@ -191,7 +193,7 @@ function CopyAll({ others }: { others: Data['others'] }) {
         Each is read from a good copy, proven while it is copied, and read back. What is here stays.
       </p>
       <Said answer={fetcher.data} />
-    </fetcher.Form>
+    </Form>
   );
 }
 
@@ -272,7 +274,7 @@ interface WhereaboutsProps {
 function Whereabouts({ carrier, fetcher }: WhereaboutsProps) {
   return (
     <Card title="Where it is">
-      <fetcher.Form method="post" className="grid gap-2.5">
+      <Form fetcher={fetcher} schema={carrierForm} method="post" className="grid gap-2.5">
         <input type="hidden" name="intent" value="move" />
         <Field label="Kept in">
           <input name="place" className={inputLook} defaultValue={carrier.place} required maxLength={120} />
@@ -300,7 +302,7 @@ function Whereabouts({ carrier, fetcher }: WhereaboutsProps) {
             Save
           </Button>
         </div>
-      </fetcher.Form>
+      </Form>
     </Card>
   );
 }

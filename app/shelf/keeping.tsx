@@ -1,8 +1,10 @@
 // How long an archive is kept, its legal hold, and letting it go: which erases nothing, and asks for its name to be typed.
+import { archiveForm } from '#contract/forms.ts';
 import { isoDay } from '#core/house-time.ts';
 import { useFetcher } from 'react-router';
 import { day, exactTime } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
+import { Form } from '../ui/form';
 import { Fold } from '../ui/fold';
 import { Button, Card, Field, inputLook, Said } from '../ui/parts';
 import { Select } from '../ui/select';
@@ -34,7 +36,7 @@ type Kept = Data['keeping'];
 function Rule({ keeping: { rule, untilMs } }: { keeping: Kept }) {
   const fetcher = useFetcher<Answer>();
   return (
-    <fetcher.Form method="post" className="grid gap-2">
+    <Form fetcher={fetcher} schema={archiveForm} method="post" className="grid gap-2">
       <input type="hidden" name="intent" value="keep" />
       <div className="grid gap-2" key={`${rule} ${untilMs}`}>
         <Field label="Keep it">
@@ -59,14 +61,14 @@ function Rule({ keeping: { rule, untilMs } }: { keeping: Kept }) {
           Save how long
         </Button>
       </div>
-    </fetcher.Form>
+    </Form>
   );
 }
 
 function Hold({ hold }: { hold: Kept['hold'] }) {
   const fetcher = useFetcher<Answer>();
   return (
-    <fetcher.Form method="post" className="grid gap-2 border-t border-line-soft pt-3">
+    <Form fetcher={fetcher} schema={archiveForm} method="post" className="grid gap-2 border-t border-line-soft pt-3">
       <input type="hidden" name="intent" value="hold" />
       {hold ? (
         <p className="text-[13px]">
@@ -84,7 +86,7 @@ function Hold({ hold }: { hold: Kept['hold'] }) {
           {hold ? 'Lift the legal hold' : 'Put under legal hold'}
         </Button>
       </div>
-    </fetcher.Form>
+    </Form>
   );
 }
 
@@ -103,7 +105,7 @@ function LetGo({ folder, holdsBack }: { folder: string; holdsBack: string | null
         {holdsBack !== null ? (
           <p className="text-[13px] text-caution">{holdsBack}</p>
         ) : (
-          <fetcher.Form method="post" className="grid gap-2">
+          <Form fetcher={fetcher} schema={archiveForm} method="post" className="grid gap-2">
             <input type="hidden" name="intent" value="let go" />
             <Field label={`Type ${folder}`}>
               <input name="typed" className={`${inputLook} path`} autoComplete="off" maxLength={250} />
@@ -114,7 +116,7 @@ function LetGo({ folder, holdsBack }: { folder: string; holdsBack: string | null
                 Let it go
               </Button>
             </div>
-          </fetcher.Form>
+          </Form>
         )}
       </div>
     </Fold>

@@ -1,4 +1,5 @@
 // What a sealed archive lets go of: its originals, and what stayed out of it, by kind, each with how replaceable it is.
+import { archiveForm } from '#contract/forms.ts';
 import { useState } from 'react';
 import { useFetcher } from 'react-router';
 import { LEVEL_WORDS } from '#core/model.ts';
@@ -6,6 +7,7 @@ import { counted, size } from '#core/wording/amounts.ts';
 import { GROUP_WORDS } from '#core/wording/reclaim.ts';
 import { Tick } from '../archive/tick';
 import type { Answer } from '../lib/answer';
+import { Form } from '../ui/form';
 import { Button, Card, LevelMark, Said } from '../ui/parts';
 import type { Route } from './+types/archive';
 
@@ -36,7 +38,7 @@ export function Release({ data: { archive, release, project, stayedOut } }: { da
   const bytes = chosen.reduce((sum, part) => sum + part.bytes, takes ? own.bytes : 0);
   return (
     <Card title="Release" aside={bytes > 0 ? <b>{size(bytes)}</b> : undefined}>
-      <fetcher.Form method="post" className="grid gap-2">
+      <Form fetcher={fetcher} schema={archiveForm} method="post" className="grid gap-2">
         <input type="hidden" name="intent" value="release" />
         <input type="hidden" name="originals" value={takes ? 'yes' : 'no'} />
         <input type="hidden" name="parts" value={chosen.map((part) => part.key).join(',')} />
@@ -74,7 +76,7 @@ export function Release({ data: { archive, release, project, stayedOut } }: { da
         <Button tone="first" type="submit" disabled={bytes === 0 || fetcher.state !== 'idle'}>
           Add the release to the plan
         </Button>
-      </fetcher.Form>
+      </Form>
     </Card>
   );
 }

@@ -1,4 +1,5 @@
 // Bringing an archive back to a volume, or one timeline, a bin or single files of it: asked for in a dialog, added to the plan.
+import { archiveForm } from '#contract/forms.ts';
 import { Dialog } from 'radix-ui';
 import { useEffect, useRef, useState } from 'react';
 import { useFetcher } from 'react-router';
@@ -8,6 +9,7 @@ import type { PutBackSum } from '#server/steps/put-back.ts';
 import type { Answer } from '../lib/answer';
 import { openTray } from '../shell/open-tray';
 import { useFrame } from '../shell/use-frame';
+import { Form } from '../ui/form';
 import { Button, Field, inputLook, Said } from '../ui/parts';
 import { OneOf } from '../ui/one-of';
 import { Select } from '../ui/select';
@@ -89,7 +91,13 @@ function Asking({ archive, copy, portions, ticked = [], onReview }: RestoreProps
   return (
     <>
       <Dialog.Title className="sentence mb-3 !text-lg">Restore {archive.name}</Dialog.Title>
-      <fetcher.Form method="post" action={`/shelf/${archive.archiveId}`} className="grid gap-3">
+      <Form
+        fetcher={fetcher}
+        schema={archiveForm}
+        method="post"
+        action={`/shelf/${archive.archiveId}`}
+        className="grid gap-3"
+      >
         <input type="hidden" name="intent" value={isBack ? 'put back' : 'restore'} />
         <input type="hidden" name="archiveId" value={archive.archiveId} />
         <input type="hidden" name="copyId" value={copy.copyId} />
@@ -124,7 +132,7 @@ function Asking({ archive, copy, portions, ticked = [], onReview }: RestoreProps
           isOff={fetcher.state !== 'idle' || isNone || (isBack && places?.files === 0)}
           onReview={onReview}
         />
-      </fetcher.Form>
+      </Form>
     </>
   );
 }

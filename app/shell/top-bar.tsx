@@ -1,9 +1,11 @@
 // The top bar: our mark, the lenses, the search field, the person.
+import { personForm } from '#contract/forms.ts';
 import clsx from 'clsx';
 import { Popover } from 'radix-ui';
 import { useEffect } from 'react';
 import { Link, NavLink, useFetcher, useNavigate } from 'react-router';
 import type { Answer } from '../lib/answer';
+import { Form } from '../ui/form';
 import { Field, inputLook, Said } from '../ui/parts';
 import type { FrameData } from './use-frame';
 import { LENSES, PLACES, useLens } from './links';
@@ -125,11 +127,11 @@ function Person({ who, theme }: { who: string; theme: string }) {
           aria-label="Name and colours"
           className="z-40 w-64 rounded-[10px] border border-line bg-raised p-4 focus:outline-none"
         >
-          <fetcher.Form method="post" action="/person">
+          <Form fetcher={fetcher} schema={personForm} method="post" action="/person">
             <Field label="Receipts are signed">
               <input name="name" defaultValue={who} maxLength={60} className={inputLook} />
             </Field>
-          </fetcher.Form>
+          </Form>
           {fetcher.data && !fetcher.data.ok && <Said answer={fetcher.data} />}
           <fieldset className="mt-3">
             <legend className="mb-1 text-[13px] text-ink-2">Colours</legend>

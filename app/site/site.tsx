@@ -1,4 +1,5 @@
 // Site, the opening lens: what needs a decision, what the site holds, where projects live.
+import { siteForm } from '#contract/forms.ts';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/site';
 import { Popover } from 'radix-ui';
@@ -11,6 +12,7 @@ import { Weight } from '../shell/plan-sheet';
 import type { Answer } from '../lib/answer';
 import { useFirstOnServer } from '../lib/hydrated';
 import { openTray } from '../shell/open-tray';
+import { Form } from '../ui/form';
 import { Fold } from '../ui/fold';
 import { FirstSteps, isBeginning } from './first-steps';
 import { Button, buttonLook, Card, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
@@ -138,7 +140,7 @@ function PutOff({ decision }: { decision: Decision }) {
       </Popover.Trigger>
       <Popover.Portal>
         <Popover.Content align="end" className="card z-30 w-80 !p-4 shadow-lg" aria-label="Put off this decision">
-          <fetcher.Form method="post" action="/?index" className="grid gap-2.5">
+          <Form fetcher={fetcher} schema={siteForm} method="post" action="/?index" className="grid gap-2.5">
             <input type="hidden" name="intent" value="postpone" />
             <input type="hidden" name="key" value={decision.key} />
             <input type="hidden" name="what" value={decision.what} />
@@ -154,7 +156,7 @@ function PutOff({ decision }: { decision: Decision }) {
                 Put it off
               </Button>
             </div>
-          </fetcher.Form>
+          </Form>
         </Popover.Content>
       </Popover.Portal>
     </Popover.Root>
@@ -179,13 +181,13 @@ function Later({ list }: { list: Route.ComponentProps['loaderData']['later'] }) 
                 until {day(untilMs)}, {who}: {reason}
               </div>
             </div>
-            <fetcher.Form method="post" action="/?index">
+            <Form fetcher={fetcher} schema={siteForm} method="post" action="/?index">
               <input type="hidden" name="intent" value="bring back" />
               <input type="hidden" name="key" value={key} />
               <Button type="submit" aria-label={`Bring back: ${what}`}>
                 Bring back
               </Button>
-            </fetcher.Form>
+            </Form>
           </li>
         ))}
       </ul>

@@ -1,4 +1,5 @@
 // Storage: registering, changing and retiring volumes and carriers, and the path each volume has on other stations.
+import { placesForm } from '#contract/forms.ts';
 import { Link, useFetcher } from 'react-router';
 import { useState } from 'react';
 import type { Route } from './+types/storage';
@@ -7,6 +8,7 @@ import { ago, counted, exactTime, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
 import { copyText } from '../lib/copy';
 import { useFrame } from '../shell/use-frame';
+import { Form } from '../ui/form';
 import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
 import { type Column, Table } from '../ui/table';
 import { Select } from '../ui/select';
@@ -163,7 +165,12 @@ interface StationProps {
 function Station({ station, fetcher }: StationProps) {
   return (
     <li className="py-1.5">
-      <fetcher.Form method="post" className="grid grid-cols-[minmax(0,1fr)_130px_90px_auto_auto] items-center gap-2">
+      <Form
+        fetcher={fetcher}
+        schema={placesForm}
+        method="post"
+        className="grid grid-cols-[minmax(0,1fr)_130px_90px_auto_auto] items-center gap-2"
+      >
         <input type="hidden" name="stationId" value={station.stationId} />
         <input
           name="name"
@@ -192,7 +199,7 @@ function Station({ station, fetcher }: StationProps) {
         >
           Retire
         </Button>
-      </fetcher.Form>
+      </Form>
     </li>
   );
 }
@@ -283,7 +290,7 @@ function AddVolume({ stations }: { stations: string[] }) {
   const fetcher = useFetcher<Answer>();
   return (
     <Card title="Add a volume">
-      <fetcher.Form method="post" className="grid gap-3">
+      <Form fetcher={fetcher} schema={placesForm} method="post" className="grid gap-3">
         <input type="hidden" name="intent" value="add volume" />
         <div className="grid grid-cols-2 gap-3">
           <Field label="Station">
@@ -310,7 +317,7 @@ function AddVolume({ stations }: { stations: string[] }) {
         <p className="text-[13px] text-ink-2">
           It is given an identity in a folder named .keramion, so that another disk at its place is recognised.
         </p>
-      </fetcher.Form>
+      </Form>
     </Card>
   );
 }
@@ -321,7 +328,7 @@ function AddCarrier({ kinds }: { kinds: Data['kinds'] }) {
   const kind = kinds.find((one) => one.kind === chosen);
   return (
     <Card title="Add a carrier">
-      <fetcher.Form method="post" className="grid gap-3">
+      <Form fetcher={fetcher} schema={placesForm} method="post" className="grid gap-3">
         <input type="hidden" name="intent" value="add carrier" />
         <Field label="Name">
           <input name="name" className={inputLook} maxLength={60} required />
@@ -360,7 +367,7 @@ function AddCarrier({ kinds }: { kinds: Data['kinds'] }) {
           {fetcher.state === 'idle' ? 'Register it' : 'Looking at it …'}
         </Button>
         <Said answer={fetcher.data} />
-      </fetcher.Form>
+      </Form>
     </Card>
   );
 }
@@ -377,7 +384,7 @@ function Edit({ volume, mounts, stations }: EditProps) {
   return (
     <>
       <Card title={volume.name} aside={volume.station}>
-        <change.Form method="post" className="grid gap-3">
+        <Form fetcher={change} schema={placesForm} method="post" className="grid gap-3">
           <input type="hidden" name="intent" value="change volume" />
           <input type="hidden" name="volumeId" value={volume.volumeId} />
           <Fields volume={volume} />
@@ -385,11 +392,11 @@ function Edit({ volume, mounts, stations }: EditProps) {
             Save
           </Button>
           <Said answer={change.data} />
-        </change.Form>
+        </Form>
       </Card>
       <Mounts volume={volume} mounts={mounts} stations={stations} />
       <Card title="Retire it">
-        <retire.Form method="post" className="grid gap-2">
+        <Form fetcher={retire} schema={placesForm} method="post" className="grid gap-2">
           <input type="hidden" name="intent" value="retire" />
           <input type="hidden" name="volumeId" value={volume.volumeId} />
           <p className="text-[13px] text-ink-2">
@@ -399,7 +406,7 @@ function Edit({ volume, mounts, stations }: EditProps) {
             Retire {volume.name}
           </Button>
           <Said answer={retire.data} />
-        </retire.Form>
+        </Form>
       </Card>
     </>
   );
@@ -490,7 +497,7 @@ function Mounts({ volume, mounts, stations }: EditProps) {
       <ul className="rows">
         {[...new Set([...mounts.map((m) => m.station), ...others])].map((station) => (
           <li key={station} className="py-2">
-            <mount.Form method="post" className="flex items-end gap-2">
+            <Form fetcher={mount} schema={placesForm} method="post" className="flex items-end gap-2">
               <input type="hidden" name="intent" value="mount" />
               <input type="hidden" name="volumeId" value={volume.volumeId} />
               <input type="hidden" name="station" value={station} />
@@ -507,7 +514,7 @@ function Mounts({ volume, mounts, stations }: EditProps) {
               <Button type="submit" aria-label={`Save the path on ${station}`}>
                 Save
               </Button>
-            </mount.Form>
+            </Form>
           </li>
         ))}
       </ul>

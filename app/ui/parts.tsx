@@ -1,11 +1,21 @@
 // Small parts that every lens uses: buttons, cards, chips, marks, bars. Our look, nothing that computes.
 import clsx from 'clsx';
-import { type ComponentProps, createContext, type ReactNode, useId } from 'react';
+import {
+  Children,
+  cloneElement,
+  type ComponentProps,
+  createContext,
+  isValidElement,
+  type ReactElement,
+  type ReactNode,
+  useId,
+} from 'react';
 import { useFetcher } from 'react-router';
 import type { Kind, Level } from '#core/model.ts';
 import { LEVEL_WORDS } from '#core/model.ts';
 import { percentFull, size } from '#core/wording/amounts.ts';
 import type { Answer } from '../lib/answer';
+import { useFieldError } from './form';
 
 export function Button({
   tone = 'plain',
@@ -251,16 +261,33 @@ export function Empty({ children }: { children: ReactNode }) {
 /** What names the one thing in a field: a list of choices shows its own words inside the label, and they are no part of its name. */
 export const FieldName = createContext<string | undefined>(undefined);
 
+type Named = ReactElement<{ name?: string; 'aria-invalid'?: boolean; 'aria-describedby'?: string }>;
+const isNamed = (child: ReactNode): child is Named =>
+  isValidElement<{ name?: string }>(child) && child.props.name !== undefined;
+
+/** A field of a form, with what is wrong with it beside it. */
 export function Field({ label, children, hint }: { label: string; children: ReactNode; hint?: ReactNode }) {
   const id = useId();
+  const input = Children.toArray(children).find((child) => isNamed(child)) as Named | undefined;
+  const error = useFieldError(input?.props.name);
+  const wrong = { 'aria-invalid': true, 'aria-describedby': `${id}-error` };
   return (
-    <label className="block">
-      <span id={id} className="mb-1 block text-[13px] text-ink-2">
-        {label}
-      </span>
-      <FieldName value={id}>{children}</FieldName>
-      {hint && <span className="mt-1 block text-xs text-ink-3">{hint}</span>}
-    </label>
+    <div>
+      <label className="block">
+        <span id={id} className="mb-1 block text-[13px] text-ink-2">
+          {label}
+        </span>
+        <FieldName value={id}>
+          {Children.map(children, (child) => (error && isNamed(child) ? cloneElement(child, wrong) : child))}
+        </FieldName>
+        {hint && <span className="mt-1 block text-xs text-ink-3">{hint}</span>}
+      </label>
+      {error && (
+        <span id={`${id}-error`} className="mt-1 block text-[13px] text-loss">
+          {error}
+        </span>
+      )}
+    </div>
   );
 }
 

@@ -394,12 +394,11 @@ interface Living {
   fileId: number;
   folderId: number;
   projectId: number | null;
-  known: Pick<Known, (typeof OF_FILES)[number]>;
+  known: Pick<
+    Known,
+    'fileId' | 'volumeId' | 'volume' | 'path' | 'name' | 'sizeBytes' | 'modifiedUs' | 'kind' | 'isOwn' | keyof Identity
+  >;
 }
-const OF_FILES = [
-  ...(['fileId', 'volumeId', 'volume', 'path', 'rawPath', 'name', 'sizeBytes', 'modifiedUs'] as const),
-  ...(['device', 'inode', 'changedUs', 'kind', 'isOwn'] as const),
-] as const;
 
 /** Rows as they come: the builder makes an object of every field of every row, and there may be many thousands. */
 async function livingWhere(db: Db, projectId: ProjectId, which: SQL): Promise<Living[]> {
