@@ -92,6 +92,16 @@ test('what is on disk, unused and found is the same wherever it is told', async 
       await page.goto(`/archive/${told.projectId}`);
       const parts = page.getByRole('list', { name: 'From what is on disk to what is written' });
       if ((await parts.count()) === 0) continue;
+      // Old and new names as a file: what the table has.
+      const inTable = await page
+        .getByRole('region', { name: 'Files that go in' })
+        .getByRole('table')
+        .getAttribute('aria-rowcount');
+      const names = await page.request.get(`/archive/${told.projectId}/names`);
+      const lines = (await names.text()).trimEnd().split('\r\n');
+      expect(lines[0], name).toBe('inside,volume,path,bytes,exact,renamed,in the earlier archive,stays whole because');
+      if (!(await page.getByText(/^What [\d,]+ of/).isVisible())) expect(lines, name).toHaveLength(Number(inTable));
+      else expect(lines.length, name).toBeGreaterThan(Number(inTable));
       const bars = (await parts.getByRole('listitem').allTextContents()).map(flat);
       expect(bars[0], name).toContain(told.onDisk);
       const unused = bars.find((bar) => bar.endsWith('Unused media'));
