@@ -3,7 +3,7 @@
 import type { VolumeId } from '#core/model.ts';
 import { data } from 'react-router';
 import type { z } from 'zod';
-import { checked, type FieldErrors } from '#contract/checked.ts';
+import { checked, type FieldErrors, withoutChange } from '#contract/checked.ts';
 import { Refused } from '#server/runtime/refused.ts';
 import type { Answer } from './lib/answer.ts';
 
@@ -20,7 +20,7 @@ export async function answer<Schema extends z.ZodType>(
     return refuse('The form could not be read. Nothing was changed. Send it again.');
   }
   const found = checked(form, schema);
-  if (!found.ok) return refuse(`${found.error} Nothing was changed.`, found.fields);
+  if (!found.ok) return refuse(withoutChange(found.error), found.fields);
   try {
     const said = await work(found.value);
     return data<Answer>(

@@ -1,6 +1,6 @@
 // What is wrong with a form is said once as a sentence and beside each field, in words of the schema where it has some.
 import { z } from 'zod';
-import { checked } from './checked.ts';
+import { checked, withoutChange } from './checked.ts';
 import { placesForm, projectsForm } from './forms.ts';
 
 const form = (fields: Record<string, string>) => {
@@ -29,6 +29,11 @@ test('every field says its own, the first of them the sentence', () => {
   expect(Object.keys(found.fields).sort()).toEqual(expect.arrayContaining(['capacity', 'name', 'path', 'station']));
   for (const said of Object.values(found.fields).flat()) expect(said).toMatch(/^[A-Z"].*\.$/);
   expect(Object.values(found.fields).flat()).toContain(found.error);
+});
+
+test('that nothing was done is said once', () => {
+  expect(withoutChange('Say who gets it. Nothing was added.')).toBe('Say who gets it. Nothing was added.');
+  expect(withoutChange('The name is empty.')).toBe('The name is empty. Nothing was changed.');
 });
 
 test('what the schema has no words for is told by its name', () => {

@@ -9,6 +9,10 @@ const UNWORDED = /^(Invalid|Too |Expected|Required|Unrecognized)/;
 const wordsOf = (message: string, name: string): string =>
   UNWORDED.test(message) ? `The form says something that was not expected${name ? ` in "${name}"` : ''}.` : message;
 
+/** The sentence for all of a form: that nothing was done is said once, whoever says it. */
+export const withoutChange = (error: string): string =>
+  error.includes('Nothing was ') ? error : `${error} Nothing was changed.`;
+
 /** What it means, or what is wrong with it: the first of all as a sentence, and of each field beside it. */
 export function checked<Schema extends z.ZodType>(
   form: FormData,

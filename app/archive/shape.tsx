@@ -320,7 +320,7 @@ function AllNames({ data: { project, filesInAll, filesShown } }: { data: Data })
   if (filesInAll === 0) return null;
   const isMore = filesInAll > filesShown;
   return (
-    <p className="px-3 py-1.5 text-[13px] text-ink-2">
+    <p className="py-1.5 text-[13px] text-ink-2">
       {isMore && `What ${count(filesShown)} of ${counted(filesInAll, 'file')} become. `}
       <a href={`/archive/${project.id}/names${search}`} className="underline" download>
         {isMore ? 'All' : 'These'} old and new names as CSV

@@ -4,7 +4,7 @@ import { getFormProps, parse, useForm } from '@conform-to/react';
 import { createContext, type ReactNode, useContext, useEffect, useRef } from 'react';
 import type { FetcherFormProps, FetcherWithComponents } from 'react-router';
 import type { z } from 'zod';
-import { checked, type FieldErrors } from '#contract/checked.ts';
+import { checked, type FieldErrors, withoutChange } from '#contract/checked.ts';
 import type { Answer } from '../lib/answer';
 
 const Errors = createContext<FieldErrors>({});
@@ -54,7 +54,7 @@ export function Form({ fetcher, schema, children, onSubmit, ...props }: FormProp
       <WithErrors value={errors}>{children}</WithErrors>
       {first !== undefined && !isAnswered && (
         <p role="alert" className="rounded-lg bg-loss-wash px-3 py-2 text-[13px] text-loss">
-          {first} Nothing was changed.
+          {withoutChange(first)}
         </p>
       )}
     </fetcher.Form>
