@@ -203,7 +203,7 @@ function ClipTable({ data, find, marked, onChoose }: ClipTableProps) {
       label="Clips"
       rows={data.clips}
       rowKey={(clip) => clip.clipId}
-      height="max(320px, calc(100vh - 420px))"
+      height="max(320px, calc(100vh - 330px))"
       marked={(clip) => clip.name === find}
       actions={(clip) => actionsOf(clip, { projectId: data.project.id, lens })}
       columns={[
