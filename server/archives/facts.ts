@@ -56,13 +56,14 @@ interface KeptFacts {
 /** Facts of the projects that are being shaped. Of one process, for all who look at one. */
 export class FactsOfProjects {
   private readonly kept = new Map<ProjectId, KeptFacts>();
+  private tidying: NodeJS.Timeout | undefined;
 
   constructor(private readonly now: () => number = Date.now) {}
 
   /** Those that were kept, where nothing changed since they were asked for; else none yet. */
   async of(db: Db, projectId: ProjectId): Promise<Facts> {
     const { mark, isWorking } = await markOf(db);
-    for (const [id, { askedAt }] of this.kept) if (this.now() - askedAt >= HOLDS_MS) this.kept.delete(id);
+    this.tidy();
     const known = this.kept.get(projectId);
     const isOld = !known || known.mark !== mark || (isWorking && this.now() - known.askedAt >= HOLDS_BESIDE_WORK_MS);
     if (!isOld) return known.facts;
@@ -70,7 +71,14 @@ export class FactsOfProjects {
     this.kept.delete(projectId);
     if (this.kept.size >= MOST_PROJECTS) this.kept.delete(this.kept.keys().next().value!);
     this.kept.set(projectId, { facts, mark, askedAt: this.now() });
+    // Where nobody asks any more, nothing of it stays in memory.
+    clearTimeout(this.tidying);
+    this.tidying = setTimeout(() => this.tidy(), HOLDS_MS + 1000).unref();
     return facts;
+  }
+
+  private tidy(): void {
+    for (const [id, { askedAt }] of this.kept) if (this.now() - askedAt >= HOLDS_MS) this.kept.delete(id);
   }
 }
 

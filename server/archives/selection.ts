@@ -114,7 +114,7 @@ async function projectFiles(of: Of): Promise<{ all: Known[]; others: Others[] }>
     facts.of('filed', () => filesInBins(db, projectId, tree)),
     documentsOf(of),
     facts.of('sums', () => sumsByKind(db, projectId)),
-    facts.of('lent', () => lentFiles(db, projectId)),
+    facts.of('lent', () => lentFiles(of)),
   ]);
   // What was chosen by its bin or one by one goes in whole, whatever timelines use of it.
   const whole = new Set([...scope.files, ...filed.inBins(scope.bins)]);
@@ -165,9 +165,9 @@ const filesOfTimelines = ({ db, projectId, scope, facts }: Of): Promise<Readonly
       );
 
 /** Own media that timelines of other projects alone use. */
-async function lentFiles(db: Db, projectId: ProjectId): Promise<Map<number, Lent>> {
+async function lentFiles({ db, projectId, facts }: Of): Promise<Map<number, Lent>> {
   const [own, [byAny]] = await Promise.all([
-    usedFiles(db, projectId),
+    facts.of('used', () => usedFiles(db, projectId)),
     db.execute(usedMedia([projectId])) as unknown as Promise<[{ id: number; kind: Kind; size_bytes: number }[]]>,
   ]);
   return new Map(

@@ -237,8 +237,8 @@ async function pump(
   const strong = !('strong' in asked.request) || asked.request.strong ? createHash('sha512') : null;
   const others = 'also' in asked.request ? (asked.request.also ?? []) : [];
   const more = others.map((kind) => [kind, createHash(kind)] as const);
-  const failed = targets.map((target) => once(target, 'error').then(([error]) => Promise.reject(error as Error)));
-  for (const failure of failed) failure.catch(() => undefined);
+  const failures: Error[] = [];
+  for (const target of targets) target.on('error', (error) => failures.push(error));
   const most = 'mostPerSecond' in asked.request ? asked.request.mostPerSecond : undefined;
   const pace = most ? new Pace(most, () => performance.now()) : null;
   let sizeBytes = 0;
@@ -247,18 +247,20 @@ async function pump(
     for await (const chunk of source) {
       if (pace) await waited(pace.after(chunk.length), stopped);
       if (stopped()) throw trouble('The work was stopped.', 'stopped');
+      if (failures[0]) throw failures[0];
       fast.update(chunk);
       strong?.update(chunk);
       for (const [, hash] of more) hash.update(chunk);
-      // All at once, and what comes next is read and summed while they write.
+      // All at once, and what comes next is read and summed while they write. Waiting for one that fails ends with what it fails of.
       const full = targets.filter((target) => !target.write(chunk));
-      await Promise.race([Promise.all(full.map((target) => once(target, 'drain'))), ...failed]);
+      if (full.length > 0) await Promise.all(full.map((target) => once(target, 'drain')));
       sizeBytes += chunk.length;
       if (sizeBytes - told >= 16 << 20) {
         progress(sizeBytes - told);
         told = sizeBytes;
       }
     }
+    if (failures[0]) throw failures[0];
     beforeEnd?.(sizeBytes);
     for (const target of targets) target.end();
     await Promise.all(targets.map((target) => finished(target)));

@@ -7,7 +7,7 @@ import type { Mending } from '../kind.ts';
 const HOLE = 64 << 10;
 const ZEROS = Buffer.alloc(HOLE);
 /** So much waits while it writes: whoever makes the bytes goes on meanwhile. */
-const WAITING = 12 << 20;
+const WAITING = 4 << 20;
 /** As many bytes are left to the system's memory before the disk is told to take them: the last flush is short, and the disk writes all the time. */
 const UNFLUSHED = 64 << 20;
 
