@@ -167,7 +167,9 @@ test('a form says beside each field what is wrong with it, before anything is se
   const { violations } = await new AxeBuilder({ page }).include('main').analyze();
   expect(violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html}`)).toEqual([]);
   // What is mended says so at once; the others wait.
-  await station.fill('loft-9');
+  await station.pressSequentially('loft-9');
+  await expect(station).toHaveValue('loft-9');
+  await expect(station).toBeFocused();
   await expect(station).toHaveAccessibleDescription('');
   await page.getByLabel('Quota in GB').fill('12');
   await expect(page.getByLabel('Quota in GB')).toHaveAccessibleDescription('');

@@ -1,7 +1,7 @@
 // Forms whose fields say themselves what is wrong: by the schema of what they send, in the browser before it is sent and by what the
 // server answers. What was typed stays; the first field with an error is gone to.
 import { getFormProps, parse, useForm } from '@conform-to/react';
-import { createContext, type ReactNode, useContext, useEffect, useRef } from 'react';
+import { createContext, type ReactNode, useContext, useEffect, useRef, useState } from 'react';
 import type { FetcherFormProps, FetcherWithComponents } from 'react-router';
 import type { z } from 'zod';
 import { checked, type FieldErrors, withoutChange } from '#contract/checked.ts';
@@ -36,11 +36,16 @@ export function Form({ fetcher, schema, children, onSubmit, ...props }: FormProp
   const { onSubmit: validate, ...own } = getFormProps(form);
   const ref = useRef<HTMLFormElement>(null);
   const errors = Object.fromEntries(Object.entries(form.allErrors).map(([name, found]) => [name, found ?? []]));
-  const wrong = Object.keys(errors).join('\n');
   // Said at the form's end as well, as what is wrong may be in no field. What the server says is said where its answers are.
   const [first] = Object.values(errors).flat();
   const isAnswered = said !== undefined && JSON.stringify(said) === JSON.stringify(errors);
-  useEffect(() => goToFirst(ref.current, wrong === '' ? [] : wrong.split('\n')), [wrong]);
+  // Gone to once it was to be sent, and not while somebody mends another.
+  const [attempts, setAttempts] = useState(0);
+  const wrong = useRef<string[]>([]);
+  useEffect(() => {
+    wrong.current = Object.keys(errors);
+  });
+  useEffect(() => goToFirst(ref.current, wrong.current), [attempts, said]);
   return (
     <fetcher.Form
       {...props}
@@ -48,7 +53,8 @@ export function Form({ fetcher, schema, children, onSubmit, ...props }: FormProp
       ref={ref}
       onSubmit={(event) => {
         validate(event);
-        if (!event.defaultPrevented) onSubmit?.(event);
+        if (event.defaultPrevented) setAttempts((n) => n + 1);
+        else onSubmit?.(event);
       }}
     >
       <WithErrors value={errors}>{children}</WithErrors>
