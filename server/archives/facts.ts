@@ -82,16 +82,15 @@ export class FactsOfProjects {
   }
 }
 
-/** Another text once anybody did something, or work began or ended. */
+/** Another text once anybody did something, or work was asked for, began, or ended. */
 async function markOf(db: Db): Promise<{ mark: string; isWorking: boolean }> {
-  const [pulse, [rows]] = await Promise.all([
+  const [pulse, [open]] = await Promise.all([
     pulseOf(db),
     db.execute(sql`
-      SELECT COALESCE(SUM(finished_at IS NULL AND lease_until IS NOT NULL), 0) AS working, COALESCE(MAX(id), 0) AS newest, MAX(finished_at) AS ended, COUNT(finished_at) AS finished
-      FROM jobs`) as unknown as Promise<
-      [{ working: number; newest: number; ended: string | null; finished: number }[]]
-    >,
+      SELECT id, state, attempts FROM jobs WHERE state IN ('queued', 'running')
+      UNION ALL SELECT COALESCE(MAX(id), 0), 'newest', 0 FROM jobs
+      ORDER BY id`) as unknown as Promise<[{ id: number; state: string; attempts: number }[]]>,
   ]);
-  const { working, newest, ended, finished } = rows[0]!;
-  return { mark: [pulse.mark, working, newest, ended, finished].join(' '), isWorking: Number(working) > 0 };
+  const work = open.map(({ id, state, attempts }) => [id, state, attempts]);
+  return { mark: JSON.stringify([pulse.mark, work]), isWorking: open.some(({ state }) => state === 'running') };
 }
