@@ -89,7 +89,7 @@ async function markOf(db: Db): Promise<{ mark: string; isWorking: boolean }> {
     db.execute(sql`
       SELECT id, state, attempts FROM jobs WHERE state IN ('queued', 'running')
       UNION ALL SELECT COALESCE(MAX(id), 0), 'newest', 0 FROM jobs
-      ORDER BY id`) as unknown as Promise<[{ id: number; state: string; attempts: number }[]]>,
+      ORDER BY id, state`) as unknown as Promise<[{ id: number; state: string; attempts: number }[]]>,
   ]);
   const work = open.map(({ id, state, attempts }) => [id, state, attempts]);
   return { mark: JSON.stringify([pulse.mark, work]), isWorking: open.some(({ state }) => state === 'running') };
