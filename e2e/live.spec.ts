@@ -29,6 +29,21 @@ test('what somebody else changes shows by itself, and what is being typed stays'
   await other.context().close();
 });
 
+test('a page whose stream of news was refused listens again, and hears what changes', async ({ page, baseURL }) => {
+  let refused = 0;
+  await page.route('**/events', (route) =>
+    refused++ < 2 ? route.fulfill({ status: 503, body: 'The database does not answer.' }) : route.continue(),
+  );
+  await page.goto('/projects/3');
+  await expect.poll(() => refused).toBeGreaterThan(2);
+  await stateOf(page, baseURL!, 'finishing');
+  await expect(page.getByRole('combobox', { name: 'State of the project' })).toHaveText(/finishing/, {
+    timeout: 10_000,
+  });
+  await stateOf(page, baseURL!, 'in work');
+  await expect(page.getByRole('combobox', { name: 'State of the project' })).toHaveText(/in work/, { timeout: 10_000 });
+});
+
 /** What is written is answered late, as on a busy server: the page hears of the change before it hears its answer. */
 const answerLate = (page: Page) =>
   page.route('**/*.data*', async (route) => {

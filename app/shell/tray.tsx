@@ -145,14 +145,33 @@ interface Live {
   pulse: FrameData['pulse'];
 }
 
+const LISTENS_AGAIN_MS = 1000;
+
+/** Hears a stream of events until what it gives is called. A browser comes back to one that broke, but not to one that was refused, as it is while the database does not answer. */
+function listening(address: string, hear: (event: MessageEvent<string>) => void): () => void {
+  let stream: EventSource;
+  let again: ReturnType<typeof setTimeout>;
+  const open = () => {
+    stream = new EventSource(address);
+    stream.onmessage = hear;
+    stream.onerror = () => {
+      if (stream.readyState === EventSource.CLOSED) again = setTimeout(open, LISTENS_AGAIN_MS);
+    };
+  };
+  open();
+  return () => {
+    clearTimeout(again);
+    stream.close();
+  };
+}
+
 /** As it is now, from the server's event stream. Everything on the screen is asked again when work ends, or when somebody changed something. */
 function useLive({ jobs: initial, pulse: first }: Live): Live {
   const [live, setLive] = useState<Live>({ jobs: initial, pulse: first });
   const askAgain = useAskAgain();
   const before = useRef<Live>({ jobs: initial, pulse: first });
   useEffect(() => {
-    const stream = new EventSource('/events');
-    stream.onmessage = (event: MessageEvent<string>) => {
+    const hear = (event: MessageEvent<string>) => {
       const next = JSON.parse(event.data) as Live;
       const { jobs, pulse } = before.current;
       const wasOpen = new Set(jobs.filter((job) => job.finishedMs === null).map((job) => job.jobId));
@@ -164,7 +183,7 @@ function useLive({ jobs: initial, pulse: first }: Live): Live {
       setLive(next);
       if (ended || changed) askAgain();
     };
-    return () => stream.close();
+    return listening('/events', hear);
   }, [askAgain]);
   useEffect(() => {
     setLive((now) =>

@@ -1,7 +1,7 @@
 // Forms whose fields say themselves what is wrong: by the schema of what they send, in the browser before it is sent and by what the
 // server answers. What was typed stays; the first field with an error is gone to.
 import { getFormProps, parse, useForm } from '@conform-to/react';
-import { createContext, type ReactNode, useContext, useEffect, useRef, useState } from 'react';
+import { createContext, type ReactNode, type SyntheticEvent, useContext, useEffect, useRef, useState } from 'react';
 import type { FetcherFormProps, FetcherWithComponents } from 'react-router';
 import type { z } from 'zod';
 import { checked, type FieldErrors, withoutChange } from '#contract/checked.ts';
@@ -53,8 +53,8 @@ export function Form({ fetcher, schema, children, onSubmit, ...props }: FormProp
       ref={ref}
       onSubmit={(event) => {
         validate(event);
-        if (event.defaultPrevented) setAttempts((n) => n + 1);
-        else onSubmit?.(event);
+        if (!event.defaultPrevented) onSubmit?.(event);
+        else if (isByPerson(event)) setAttempts((n) => n + 1);
       }}
     >
       <WithErrors value={errors}>{children}</WithErrors>
@@ -66,6 +66,12 @@ export function Form({ fetcher, schema, children, onSubmit, ...props }: FormProp
     </fetcher.Form>
   );
 }
+
+/** What is typed is looked through by a sending of its own, with this name; nothing is sent. */
+const LOOKED_THROUGH = '__intent__';
+
+const isByPerson = ({ nativeEvent }: SyntheticEvent<HTMLFormElement>): boolean =>
+  (nativeEvent as SubmitEvent).submitter?.getAttribute('name') !== LOOKED_THROUGH;
 
 function outcome(formData: FormData, schema: z.ZodType) {
   const found = checked(formData, schema);
