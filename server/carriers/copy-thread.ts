@@ -266,6 +266,8 @@ async function pump(
     await Promise.all(targets.map((target) => finished(target)));
   } catch (error) {
     for (const target of targets) target.destroy();
+    // Whoever opened a file closes it after this: nothing is written to it any more then.
+    await Promise.allSettled(targets.map((target) => finished(target)));
     throw error;
   }
   if (sizeBytes > told) progress(sizeBytes - told);

@@ -1,19 +1,35 @@
-// A file that somebody else opened, as the little of a FileHandle that a HoleWriter needs. Closing it is left to whoever
-// opened it.
-import { fsync, ftruncate, write } from 'node:fs';
-import type { FileHandle } from 'node:fs/promises';
+// A file that somebody else opened, as what a HoleWriter needs of a file. Closing it is left to whoever opened it, who may do so once
+// this is closed: nothing is under way then, and nothing begins any more, as its number may be another file's by then.
+import { fdatasync, fsync, ftruncate, write } from 'node:fs';
 import { promisify } from 'node:util';
+import type { Target } from './disk/hole-writer.ts';
 
-const [writeAt, truncate, sync] = [promisify(write), promisify(ftruncate), promisify(fsync)];
+const [writeAt, truncate, sync, datasync] = [
+  promisify(write),
+  promisify(ftruncate),
+  promisify(fsync),
+  promisify(fdatasync),
+];
 
-export function openHandle(fd: number): FileHandle {
+export function openHandle(fd: number): Target {
+  const going = new Set<Promise<unknown>>();
+  let isClosed = false;
+  const does = <T>(act: () => Promise<T>): Promise<T> => {
+    if (isClosed) return Promise.reject(Object.assign(new Error('The file was closed.'), { code: 'EBADF' }));
+    const doing = act();
+    going.add(doing);
+    const done = () => going.delete(doing);
+    doing.then(done, done);
+    return doing;
+  };
   return {
-    write: async (buffer: Buffer, offset: number, length: number, position: number) => {
-      const { bytesWritten } = await writeAt(fd, buffer, offset, length, position);
-      return { bytesWritten, buffer };
+    write: (part, offset, length, at) => does(() => writeAt(fd, part, offset, length, at)),
+    truncate: (length) => does(() => truncate(fd, length)),
+    sync: () => does(() => sync(fd)),
+    datasync: () => does(() => datasync(fd)),
+    close: async () => {
+      isClosed = true;
+      await Promise.allSettled(going);
     },
-    truncate: (length: number) => truncate(fd, length),
-    sync: () => sync(fd),
-    close: () => Promise.resolve(),
-  } as unknown as FileHandle;
+  };
 }

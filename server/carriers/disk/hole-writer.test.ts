@@ -6,7 +6,8 @@ import os from 'node:os';
 import path from 'node:path';
 import { once } from 'node:events';
 import { finished } from 'node:stream/promises';
-import { HoleWriter } from './hole-writer.ts';
+import { openHandle } from '../open-handle.ts';
+import { HoleWriter, type Target } from './hole-writer.ts';
 
 const folder = mkdtempSync(path.join(os.tmpdir(), 'hole-writer-'));
 const place = path.join(folder, 'file');
@@ -23,8 +24,8 @@ const pieces = (many: number) =>
     i % 5 === 4 ? Buffer.alloc(4 * MEGA) : randomFillSync(Buffer.alloc(4 * MEGA)),
   );
 
-async function written(all: readonly Buffer[], named: () => Promise<void>): Promise<void> {
-  const writer = new HoleWriter(handle, named);
+async function written(all: readonly Buffer[], named: () => Promise<void>, to: Target = handle): Promise<void> {
+  const writer = new HoleWriter(to, named);
   const failed = once(writer, 'error').then(([error]) => Promise.reject(error as Error));
   failed.catch(() => undefined);
   for (const piece of all) if (!writer.write(piece)) await Promise.race([once(writer, 'drain'), failed]);
@@ -32,11 +33,15 @@ async function written(all: readonly Buffer[], named: () => Promise<void>): Prom
   await finished(writer);
 }
 
-test('what is flushed in several goes is the same, byte for byte', async () => {
-  const flush = jest.spyOn(handle, 'datasync');
+test.each([
+  ['its own file', (own: FileHandle): Target => own],
+  ['a file that somebody else opened', (own: FileHandle): Target => openHandle(own.fd)],
+])('to %s: what is flushed in several goes is the same, byte for byte', async (_which, of) => {
+  const target = of(handle);
+  const flush = jest.spyOn(target, 'datasync');
   const all = pieces(40);
   let isNamed = false;
-  await written(all, () => Promise.resolve(void (isNamed = true)));
+  await written(all, () => Promise.resolve(void (isNamed = true)), target);
   expect(isNamed).toBe(true);
   expect(flush.mock.calls).toHaveLength(2);
   expect(readFileSync(place).equals(Buffer.concat(all))).toBe(true);
@@ -63,4 +68,16 @@ test('one that is left while it is flushed closes its file', async () => {
   await once(writer, 'close');
   await expect(handle.stat()).rejects.toMatchObject({ code: 'EBADF' });
   expect(existsSync(place)).toBe(true);
+});
+
+test('a file that somebody else opened is let go of once nothing is written to it any more', async () => {
+  const target = openHandle(handle.fd);
+  const writing = [0, 1, 2].map((i) => target.write(Buffer.alloc(4 * MEGA, 'a'), 0, 4 * MEGA, i * 4 * MEGA));
+  let written = 0;
+  for (const one of writing) void one.then(() => written++);
+  await target.close();
+  await Promise.resolve();
+  expect(written).toBe(3);
+  await expect(target.write(Buffer.from('b'), 0, 1, 0)).rejects.toMatchObject({ code: 'EBADF' });
+  expect(readFileSync(place).equals(Buffer.alloc(12 * MEGA, 'a'))).toBe(true);
 });

@@ -1,6 +1,5 @@
 // A stream to a file that leaves blocks of zeros as holes, which read back as zeros all the same, and flushes the file
 // before it says that it has finished.
-import type { FileHandle } from 'node:fs/promises';
 import { Writable } from 'node:stream';
 import type { Mending } from '../kind.ts';
 
@@ -11,6 +10,15 @@ const WAITING = 4 << 20;
 /** As many bytes are left to the system's memory before the disk is told to take them: the last flush is short, and the disk writes all the time. */
 const UNFLUSHED = 64 << 20;
 
+/** An open file, as far as it is written to; a FileHandle is one. */
+export interface Target {
+  write(part: Uint8Array, offset: number, length: number, at: number): Promise<{ bytesWritten: number }>;
+  truncate(length: number): Promise<void>;
+  sync(): Promise<void>;
+  datasync(): Promise<void>;
+  close(): Promise<void>;
+}
+
 export class HoleWriter extends Writable {
   private unflushed = 0;
   private flushing = Promise.resolve();
@@ -20,7 +28,7 @@ export class HoleWriter extends Writable {
    * @param at where it begins; `mend` is asked at the end for what is written over
    */
   constructor(
-    private readonly handle: FileHandle,
+    private readonly handle: Target,
     private readonly place: () => Promise<void>,
     private at = 0,
     private readonly mend: () => Mending | null = () => null,
