@@ -19,6 +19,8 @@ const FOLDER = constants.O_RDONLY | constants.O_DIRECTORY | constants.O_NOFOLLOW
 /** Linux reaches an open folder by its number; elsewhere paths are used, and looked at before. */
 const BY_NUMBER = existsSync('/proc/self/fd');
 const MOST_OPEN = 64;
+/** Within that nobody could tell whether a folder was moved before or after: not every file of it is a question. */
+export const FOLDER_HOLDS_MS = 5;
 
 export class Root {
   private readonly folders = new Map<string, number>();

@@ -4,6 +4,7 @@ import { eq, sql } from 'drizzle-orm';
 import { z } from 'zod';
 import { MOST_AT_ONCE, sumMany } from '#disk/content/content.ts';
 import { type CataloguedNames, placeOfFile } from '#disk/paths.ts';
+import { FOLDER_HOLDS_MS } from '#disk/root.ts';
 import type { Connection } from 'mysql2/promise';
 import { type Database, type Db, inTransaction, replaceRows, type Transaction } from '../db/connect.ts';
 import { site } from '../db/schema/site.ts';
@@ -18,8 +19,6 @@ export const LEAST_BYTES = 4096;
 const PAGE = 20_000;
 /** Rows that are compared and written down together. */
 const AT_ONCE = 8000;
-/** Within that nobody could tell whether a folder was moved before or after: not every file of it is a question. */
-const FOLDER_HOLDS_MS = 5;
 const SMALL_BYTES = 256 << 10;
 const PORTION_BYTES = 256 << 20;
 

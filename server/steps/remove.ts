@@ -6,7 +6,7 @@ import type { ProjectId } from '#core/model.ts';
 import { freshOpenFiles } from '#disk/open-files.ts';
 import { type Held, putBack, type Removal, removeTaken, take } from '#disk/remove.ts';
 import { look } from '#disk/facts.ts';
-import type { Root } from '#disk/root.ts';
+import { FOLDER_HOLDS_MS, type Root } from '#disk/root.ts';
 import type { Db, Transaction } from '../db/connect.ts';
 import { lockFolders, refreshHoldings } from '../db/holdings.ts';
 import { files } from '../db/schema/catalogue.ts';
@@ -46,8 +46,6 @@ export function removal(
 
 /** Files go one after the other without a pause; now and then what waits for an answer of the database is let on. */
 const AT_A_STRETCH = 20;
-/** Within that nobody could tell whether a folder was moved before or after: not every file of it is a question. */
-const FOLDER_HOLDS_MS = 5;
 const breathe = () => new Promise((resolve) => setImmediate(resolve));
 
 /**
