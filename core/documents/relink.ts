@@ -25,11 +25,14 @@ export interface Relinking {
 
 /** What a reference names: one file, with what it says there is of it, or a sequence of stills by its parts and the number of its first. */
 export type Named = { url: string; available(): MediaRef['available'] } | NamedStills;
-interface NamedStills {
+export interface NamedStills {
   base: string;
   prefix: string;
   suffix: string;
   first: number;
+  /** From one still's number to the next one's. */
+  step: number;
+  available(): MediaRef['available'];
 }
 
 /** A part of media, as a reference says it. */
@@ -166,16 +169,22 @@ function fill({ schema, name, range }: Missing, clipName: string, relinking: Rel
 
 function namedBy({ texts, others, begin }: OpenReference, text: string, end: number): Named | null {
   const url = texts.get('target_url')?.text;
-  if (url !== undefined) return { url, available: () => availableIn(text.slice(begin, end)) };
+  const available = () => availableIn(text.slice(begin, end));
+  if (url !== undefined) return { url, available };
   const base = texts.get('target_url_base')?.text;
   if (base === undefined) return null;
-  const first = others.get('start_frame');
+  // What it does not say is 1.
+  const number = (key: string): number => {
+    const at = others.get(key);
+    return at ? Math.trunc(Number(text.slice(at.offset, at.offset + at.length))) : 1;
+  };
   return {
     base,
     prefix: texts.get('name_prefix')?.text ?? '',
     suffix: texts.get('name_suffix')?.text ?? '',
-    // What it does not say is 1.
-    first: first ? Math.trunc(Number(text.slice(first.offset, first.offset + first.length))) : 1,
+    first: number('start_frame'),
+    step: Math.max(1, number('frame_step')),
+    available,
   };
 }
 

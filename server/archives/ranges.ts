@@ -2,14 +2,22 @@
 // when its documents are long gone.
 import { and, eq, sql } from 'drizzle-orm';
 import { z } from 'zod';
-import { type Handles, type Part, partBytes, partName, placedIn, withHandles } from '#core/archive/lengths.ts';
+import {
+  type Handles,
+  keptStill,
+  type Part,
+  partBytes,
+  partName,
+  placedIn,
+  withHandles,
+} from '#core/archive/lengths.ts';
 import { grouped } from '#core/grouped.ts';
 import type { ProjectId } from '#core/model.ts';
 import { folderOf, joinPath, nameOf } from '#core/paths.ts';
 import { idList } from '../db/conditions.ts';
 import type { Db, Transaction } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
-import { archiveFiles, archiveTimelines, archiveUses, type UsedFrames } from '../db/schema/archives.ts';
+import { archiveFiles, archiveTimelines, archiveUses, type UsedFrames, type UsedStill } from '../db/schema/archives.ts';
 import { type Lengths, lengthsOf } from './lengths.ts';
 
 /** Once, with the sealing, after its uses are known. What is cut or encoded stays as it is there. */
@@ -39,8 +47,9 @@ export async function noteRanges(tx: Transaction, archiveId: number, projectId: 
 }
 
 /** Null where it is used whole, or it is open which frames are meant. */
-function framesUsed(lengths: Lengths | undefined, documentFileId: number): UsedFrames | null {
-  if (!lengths || lengths.stills.length > 0) return null;
+function framesUsed(lengths: Lengths | undefined, documentFileId: number): UsedFrames | UsedStill | null {
+  if (!lengths) return null;
+  if (lengths.stills.length > 0) return stillsUsed(lengths, documentFileId);
   const { file } = lengths;
   const ranges: [number, number][] = [];
   for (const use of lengths.uses) {
@@ -50,6 +59,17 @@ function framesUsed(lengths: Lengths | undefined, documentFileId: number): UsedF
     ranges.push(...placed.map(({ from, to }): [number, number] => [from, to]));
   }
   return ranges.length > 0 ? { file, ranges } : null;
+}
+
+/** Null where a document names it as a file of its own too. */
+function stillsUsed({ stills, uses }: Lengths, documentFileId: number): UsedStill | null {
+  if (stills.length !== uses.length) return null;
+  const own = uses.flatMap((use, i) => {
+    if (use.documentFileId !== documentFileId || use.spans?.length === 0) return [];
+    const { spans, rate, start, duration, relinks, ord, stills: all } = stills[i]!;
+    return [{ spans, rate, start, duration, relinks, ord, stills: { step: all.step, count: all.count } }];
+  });
+  return own.length > 0 ? { stills: own } : null;
 }
 
 interface Asked {
@@ -83,6 +103,22 @@ const usedFrames: z.ZodType<UsedFrames> = z.object({
   ranges: z.array(z.tuple([whole, whole])).min(1),
 });
 
+const usedStill: z.ZodType<UsedStill> = z.object({
+  stills: z
+    .array(
+      z.object({
+        spans: z.array(z.object({ start: z.number().int(), duration: whole })).nullable(),
+        rate: rate.nullable(),
+        start: z.number().int().nullable(),
+        duration: whole.nullable(),
+        relinks: z.boolean(),
+        ord: whole,
+        stills: z.object({ step: z.number().int().min(1), count: whole.nullable() }),
+      }),
+    )
+    .min(1),
+});
+
 /** Where a range of it lies, beside where the whole would. */
 export const rangePath = (payloadPath: string, from: number): string =>
   joinPath(folderOf(payloadPath), partName(nameOf(payloadPath), from));
@@ -97,22 +133,8 @@ export async function rangesMeant(
   { only, handles, meant }: { only: Asked; handles: Handles; meant: readonly number[] },
 ): Promise<Map<number, InRanges>> {
   const found = new Map<number, InRanges>();
-  if (only.timelines.length === 0 || only.bins.length > 0) return found;
-  const rows = await db
-    .select({
-      ...{ id: archiveFiles.id, payloadPath: archiveFiles.payloadPath, frames: archiveUses.frames },
-      wholeBytes: sql`COALESCE(${archiveFiles.payloadBytes}, ${archiveFiles.sizeBytes})`.mapWith(Number),
-      rate: { num: archiveTimelines.rateNum, den: archiveTimelines.rateDen },
-    })
-    .from(archiveUses)
-    .innerJoin(archiveTimelines, eq(archiveTimelines.id, archiveUses.timelineId))
-    .innerJoin(archiveFiles, eq(archiveFiles.id, archiveUses.archiveFileId))
-    .where(
-      and(
-        ...[eq(archiveTimelines.archiveId, archiveId), sql`${archiveTimelines.name} IN ${[...only.timelines]}`],
-        ...[eq(archiveFiles.role, 'media'), sql`${archiveFiles.id} IN ${idList([...meant, 0])}`],
-      ),
-    );
+  const rows = await usesOf(db, archiveId, { only, meant });
+  if (rows.length === 0) return found;
   const named = new Set(only.files);
   const paths = await pathsIn(db, meant);
   for (const [id, uses] of grouped(rows, (row) => row.id)) {
@@ -130,6 +152,45 @@ export async function rangesMeant(
     found.set(id, { id, payloadPath, file: first.file, wholeBytes, parts: weighed });
   }
   return found;
+}
+
+/** What these timelines use of these files, one row for each two; none where more is asked for than timelines and single files. */
+async function usesOf(db: Db, archiveId: number, { only, meant }: { only: Asked; meant: readonly number[] }) {
+  if (only.timelines.length === 0 || only.bins.length > 0) return [];
+  return db
+    .select({
+      ...{ id: archiveFiles.id, payloadPath: archiveFiles.payloadPath, frames: archiveUses.frames },
+      wholeBytes: sql`COALESCE(${archiveFiles.payloadBytes}, ${archiveFiles.sizeBytes})`.mapWith(Number),
+      rate: { num: archiveTimelines.rateNum, den: archiveTimelines.rateDen },
+    })
+    .from(archiveUses)
+    .innerJoin(archiveTimelines, eq(archiveTimelines.id, archiveUses.timelineId))
+    .innerJoin(archiveFiles, eq(archiveFiles.id, archiveUses.archiveFileId))
+    .where(
+      and(
+        ...[eq(archiveTimelines.archiveId, archiveId), sql`${archiveTimelines.name} IN ${[...only.timelines]}`],
+        ...[eq(archiveFiles.role, 'media'), sql`${archiveFiles.id} IN ${idList([...meant, 0])}`],
+      ),
+    );
+}
+
+/**
+ * Where each still lies, by its number, that these timelines neither show nor have in their handles: the sequence comes without it.
+ * What was named by itself comes, and so does all of a sequence of which it stays open what is shown.
+ */
+export async function stillsNotShown(
+  db: Db,
+  archiveId: number,
+  { only, handles, meant }: { only: Asked; handles: Handles; meant: readonly number[] },
+): Promise<Map<number, string>> {
+  const named = new Set(only.files);
+  const out = new Map<number, string>();
+  for (const [id, uses] of grouped(await usesOf(db, archiveId, { only, meant }), (row) => row.id)) {
+    const stills = uses.map((use) => usedStill.safeParse(use.frames).data?.stills ?? null);
+    if (named.has(id) || stills.some((one) => one === null)) continue;
+    if (keptStill(stills.flatMap((one) => one!), handles).is === 'nothing') out.set(id, uses[0]!.payloadPath);
+  }
+  return out;
 }
 
 async function pathsIn(db: Db, ids: readonly number[]): Promise<Set<string>> {

@@ -7,6 +7,7 @@ import { availableOf, type FileFacts, type FileUse, placedSpan } from '#core/arc
 import { referencesOf, type WrittenReference } from '#core/documents/formats/otio-references.ts';
 import { type PartPlace, type Relinking, relinkOtio, sequenceFolder } from '#core/documents/relink.ts';
 import { UNTITLED } from '#core/documents/formats/otio.ts';
+import type { Stills } from '#core/documents/stills.ts';
 import { pruneOtio } from '#core/documents/prune.ts';
 import { pathOfUrl, relativeFrom, urlOfPath } from '#core/documents/targets.ts';
 import { grouped } from '#core/grouped.ts';
@@ -184,7 +185,10 @@ const notInParts = (document: string, media: string) =>
     `What ${nameOf(document)} uses of ${nameOf(media)} is not in the parts that were written of it. Nothing was sealed; the originals were not touched. Read the project again, or archive its media whole.`,
   );
 
-interface SequenceInParts extends SequenceUse {
+interface SequenceInParts {
+  stills: Pick<Stills, 'first' | 'step' | 'count'>;
+  use: Pick<FileUse, 'rate' | 'start' | 'duration'>;
+  files: ReadonlyMap<number, number>;
   /** Where its stills lie, under their own names. */
   folder: string;
   /** Stills that are known and did not go in, in their order. */
@@ -195,9 +199,9 @@ interface SequenceInParts extends SequenceUse {
 async function sequencesInParts(
   db: Database,
   { fileId, files }: Pick<Relinked, 'fileId' | 'files'>,
-): Promise<SequenceInParts[]> {
+): Promise<(SequenceInParts & SequenceUse)[]> {
   const places = new Map(files.filter((file) => file.role === 'media').map((file) => [file.fileId, file]));
-  const found: SequenceInParts[] = [];
+  const found: (SequenceInParts & SequenceUse)[] = [];
   for (const sequence of await sequencesOf(db, fileId)) {
     const inside = [...sequence.files.values()].flatMap((id) => places.get(id) ?? []);
     const out = [...sequence.files].filter(([, id]) => !places.has(id)).map(([ord]) => ord);
@@ -210,7 +214,7 @@ async function sequencesInParts(
 }
 
 /** The stretch between stills that stayed out which holds all that is shown by a reference. */
-function partOfSequence(
+export function partOfSequence(
   { stills, use, files, folder, out }: SequenceInParts,
   { reference, lead, written }: Leading,
 ): PartPlace | null {

@@ -15,7 +15,7 @@ import { codeOf, isMissing, look } from '#disk/facts.ts';
 import { freeBytesOf, isFolderOf, makeFolder, placeFolder, removeFolder } from '#disk/folders.ts';
 import type { Root } from '#disk/root.ts';
 import { removeOwn, renameNew } from '#disk/write.ts';
-import { filesMeant, type Only } from '../archives/contents.ts';
+import type { Only } from '../archives/contents.ts';
 import { fetchOf } from '../archives/fetching.ts';
 import { type InRanges, rangesMeant } from '../archives/ranges.ts';
 import { idList } from '../db/conditions.ts';
@@ -44,7 +44,7 @@ import { bring, type Bringing, noneLeft, notThere, readable } from './from-copie
 import { serverStep } from './kind.ts';
 import { carriersToRead, lacksGood, PartSources, sourcesOf, type Wanted } from './part-sources.ts';
 import { relinkDocuments } from './restored-documents.ts';
-import { chooseRanges, cutInto, leftOut, placesOf, type Ranges, rangesOfStep } from './restored-ranges.ts';
+import { chooseRanges, cutInto, filesAsked, leftOut, placesOf, type Ranges, rangesOfStep } from './restored-ranges.ts';
 
 export interface NewRestore {
   archiveId: ArchiveId;
@@ -76,7 +76,7 @@ export async function restoreWeight(
   db: Db,
   { archiveId, only = null, handles = null }: Pick<NewRestore, 'archiveId' | 'only' | 'handles'>,
 ): Promise<RestoreWeight> {
-  const meant = only && (await filesMeant(db, archiveId, only));
+  const meant = only && (await filesAsked(db, { archiveId, only, handles })).ids;
   const [written] = await db
     .select({
       files: sql`COUNT(*)`.mapWith(Number),
@@ -125,7 +125,7 @@ export async function addRestore(db: Database, asked: NewRestore): Promise<Resto
     throw new Refused(
       'Used ranges alone are those of timelines, and none is chosen. Nothing was added. Choose a timeline.',
     );
-  const fileIds = only && (await filesMeant(db, archiveId, only));
+  const fileIds = only && (await filesAsked(db, { archiveId, only, handles })).ids;
   const partIds = fileIds && (await partsHolding(db, fileIds));
   const wanted = { archiveId, copyId, partIds };
   if (lacksGood(await sourcesOf(db, wanted)))
@@ -179,6 +179,8 @@ interface Restoring extends Bringing {
   only: Only | null;
   /** Files of which ranges alone come, by their numbers. */
   ranges: Ranges;
+  /** Where stills of sequences lie in the archive that do not come. */
+  stillsOut: readonly string[];
   seenFrom: Params['seenFrom'];
   root: Root | null;
   /** An earlier run gave it its name. */
@@ -217,6 +219,7 @@ async function open(
     ended: NOTHING_LEFT,
     only: params.only,
     ranges: await rangesOfStep(db, step.id, params),
+    stillsOut: params.only ? [...(await filesAsked(db, { ...params, only: params.only })).stillsOut.values()] : [],
     seenFrom: params.seenFrom,
     root: null,
     placed: false,
@@ -533,7 +536,7 @@ export const restoreArchive = serverStep({
   },
   /** Every file that is brought back is an item, so that a run that goes on knows what is there. */
   async begin(tx, step, { archiveId, copyId, volumeId, only, handles, partIds }) {
-    const meant = only && (await filesMeant(tx, archiveId, only));
+    const meant = only && (await filesAsked(tx, { archiveId, only, handles })).ids;
     await chooseRanges(tx, step.id, await rangesOf(tx, archiveId, { only, handles, meant }));
     const insert = (which: SQL, order: SQL) =>
       tx.execute(sql`

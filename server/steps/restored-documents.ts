@@ -4,7 +4,7 @@ import { eq } from 'drizzle-orm';
 import { UNTITLED } from '#core/documents/formats/otio.ts';
 import { referencesOf, type WrittenReference } from '#core/documents/formats/otio-references.ts';
 import { pruneOtio } from '#core/documents/prune.ts';
-import { type Named, type Relinking, relinkOtio } from '#core/documents/relink.ts';
+import { type Named, type NamedStills, type Relinking, relinkOtio } from '#core/documents/relink.ts';
 import { pathOfUrl, urlOfPath, writeTarget } from '#core/documents/targets.ts';
 import { coverInRate } from '#core/time/rates.ts';
 import { pathOn } from '#core/places/station-paths.ts';
@@ -18,7 +18,7 @@ import { stepItems, type steps } from '../db/schema/plans.ts';
 import type { volumes } from '../db/schema/stores.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { rangePath } from '../archives/ranges.ts';
-import { partOfFile, STAYED_OUT } from './archive-documents.ts';
+import { partOfFile, partOfSequence, STAYED_OUT } from './archive-documents.ts';
 import { placesOf, type Ranged, type Ranges } from './restored-ranges.ts';
 
 /** What lies in the private folder, and where that will be. */
@@ -29,13 +29,15 @@ export interface Built {
   folder: string;
   only: Only | null;
   ranges: Ranges;
+  /** Where stills of sequences lie in the archive that do not come. */
+  stillsOut: readonly string[];
   seenFrom: { mount: string } | null;
   root: Root | null;
 }
 
 /** Points the documents' references, relative inside the bag, to where the media will lie. */
 export async function relinkDocuments(
-  { context, step, volume, folder, only, ranges, seenFrom, root: on }: Built,
+  { context, step, volume, folder, only, ranges, stillsOut, seenFrom, root: on }: Built,
   built: string,
 ): Promise<void> {
   const root = on!;
@@ -58,8 +60,16 @@ export async function relinkDocuments(
       : null;
     const were = placesBefore(original);
     const lead = (_written: string, place: string) => urlOf(place);
+    const stills = { out: stillsOut, inside };
+    const part = partsOf(text, only?.timelines ?? [], { ranged, stills, to, lead, at });
     const relinked = relinkOtio(text, {
-      part: ranges.size === 0 ? undefined : partsOf(text, only!.timelines, { ranged, to, lead, at }),
+      part(place, named) {
+        if (ranges.size === 0 && stillsOut.length === 0) return null;
+        const found = part(place, named);
+        // The others are told by their turn.
+        if (found) ('url' in named ? were.files : were.sequences).shift();
+        return found;
+      },
       file: (url) => {
         const [found, was] = [to(url), were.files.shift()];
         if (found !== null && there.has(found)) return urlOf(found);
@@ -88,6 +98,8 @@ export async function relinkDocuments(
 interface Parts {
   /** By where the whole lies in the archive. */
   ranged: ReadonlyMap<string, Ranged>;
+  /** All that lies there, and the stills of the archive that do not come. */
+  stills: { out: readonly string[]; inside: readonly string[] };
   to: (url: string) => string | null;
   lead: (written: string, place: string) => string;
   at: string;
@@ -113,14 +125,21 @@ function spansOf(text: string, references: ReturnType<typeof referencesOf>) {
 }
 
 /** Of media that came in ranges, which one each reference leads to. */
-function partsOf(text: string, timelines: readonly string[], { ranged, to, lead, at }: Parts): Relinking['part'] {
+function partsOf(
+  text: string,
+  timelines: readonly string[],
+  { ranged, stills, to, lead, at }: Parts,
+): NonNullable<Relinking['part']> {
   const references = referencesOf(text, timelines);
   const spans = spansOf(text, references);
   return (place, named) => {
-    if (!('url' in named)) return null;
+    const reference = references.get(place) ?? { used: null, usedByAll: null, isWhole: false };
+    if (!('url' in named)) {
+      const sequence = sequenceInParts(named, to(named.base), stills);
+      return sequence && partOfSequence(sequence, { reference, at, lead: { to: lead }, written: `${named.base}x` });
+    }
     const own = ranged.get(to(named.url) ?? '');
     if (!own) return null;
-    const reference = references.get(place) ?? { used: null, usedByAll: null, isWhole: false };
     const used = reference.used ?? reference.usedByAll;
     // What no timeline takes anything of is told as the other media that stayed.
     if (!used) return null;
@@ -145,6 +164,29 @@ function partsOf(text: string, timelines: readonly string[], { ranged, to, lead,
         `It stays open which frames ${nameOf(at)} takes of ${own.payloadPath}, so its used ranges cannot stand for it. Nothing was restored; the archive is as it was. Restore it with whole files.`,
       );
     }
+  };
+}
+
+/** A sequence of which some stills came; null where all of them did, or none, or where the document does not say what there is of it. */
+function sequenceInParts(named: NamedStills, folder: string | null, { out, inside }: Parts['stills']) {
+  const said = named.available();
+  if (folder === null || !said) return null;
+  const { prefix, suffix, first, step } = named;
+  const number = (place: string): number[] => {
+    const name = nameOf(place);
+    const digits = name.slice(prefix.length, name.length - suffix.length);
+    const isOne = folderOf(place) === folder && name === `${prefix}${digits}${suffix}` && /^-?\d+$/.test(digits);
+    const ord = (Number(digits) - first) / step;
+    return isOne && Number.isInteger(ord) && ord >= 0 ? [ord] : [];
+  };
+  const [left, here] = [out.flatMap(number), inside.flatMap(number)];
+  if (left.length === 0 || here.length === 0) return null;
+  const { range, rate } = said;
+  return {
+    stills: { first, step, count: null },
+    use: { rate, start: range.start, duration: range.duration },
+    files: new Map([...here, ...left].sort((a, b) => a - b).map((ord) => [ord, ord])),
+    ...{ folder, out: left },
   };
 }
 

@@ -6,6 +6,7 @@ import path from 'node:path';
 import { eq, sql } from 'drizzle-orm';
 import type { Handles } from '#core/archive/lengths.ts';
 import { readOtio } from '#core/documents/formats/otio.ts';
+import { stillTarget } from '#core/documents/stills.ts';
 import { pathOfUrl } from '#core/documents/targets.ts';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { TestSite } from '#test/site.ts';
@@ -245,6 +246,56 @@ test('where one use alone leaves it open where the file begins, all uses of it s
     ['slate_f000006.mov', [6, 13]],
     ['slate_f000056.mov', [56, 13]],
   ]);
+});
+
+test('of a sequence the stills come that are shown, with their numbers, and its document says from which on', async () => {
+  for (let n = 1001; n <= 1100; n++) site.put(`media/fog/scan/fog_${n}.dpx`, `still ${n}`);
+  const scan = (start: number, duration: number) => ({
+    ...{ OTIO_SCHEMA: 'Clip.1', name: 'scan', source_range: range(start, duration) },
+    media_reference: {
+      ...{ OTIO_SCHEMA: 'ImageSequenceReference.1', target_url_base: 'scan/', name_prefix: 'fog_', name_suffix: '.dpx' },
+      ...{ start_frame: 1001, frame_step: 1, rate: 25, frame_zero_padding: 4, available_range: range(500, 100) },
+    },
+  });
+  const children = [
+    timeline('Reel 5', [scan(540, 5), clip('deck.mov', 40), scan(570, 2)]),
+    timeline('Reel 6', [scan(590, 5)]),
+  ];
+  site.put('media/fog/fog.otio', JSON.stringify({ ...DOCUMENT, children }));
+  await site.read(volume);
+  await archived();
+  const request = asked({ timelines: ['Reel 5'] });
+  const whole = await restoreWeight(site.db, { ...request, handles: null });
+  const about = await restoreWeight(site.db, request);
+  // 13 stills around the first, 10 around the second.
+  expect(whole.files - about.files).toBe(100 - 23);
+  await addRestore(site.db, { ...request, now: new Date() });
+  expect(await run()).toMatchObject({ state: 'done', trouble: null });
+  const stills = readdirSync(at('media/back/media'), { recursive: true, encoding: 'utf8' })
+    .filter((name) => name.endsWith('.dpx'))
+    .map((name) => Number(/(\d+)\.dpx$/.exec(name)![1]))
+    .sort((a, b) => a - b);
+  const from = (first: number, count: number) => Array.from({ length: count }, (_, i) => first + i);
+  expect(stills).toEqual([...from(1037, 13), ...from(1067, 10)]);
+
+  const reading = readOtio(readFileSync(at('media/back/documents/fog.otio'), 'utf8'));
+  if (!reading.ok) throw new Error(reading.trouble.detail);
+  const sequences = reading.document.media.filter((one) => one.stills);
+  expect(
+    sequences.map(({ stills: one, available }) => [one!.first, available!.range.start, available!.range.duration]),
+  ).toEqual([
+    [1037, 536, 13],
+    [1067, 566, 10],
+  ]);
+  for (const { stills: one } of sequences)
+    for (let ord = 0; ord < one!.count!; ord++) expect(existsSync(pathOfUrl(stillTarget(one!, ord)))).toBe(true);
+  // A still that is asked for by itself comes too.
+  const [named] = await site.db
+    .select()
+    .from(archiveFiles)
+    .where(sql`payload_path LIKE '%fog_1099.dpx'`);
+  const more = await restoreWeight(site.db, asked({ timelines: ['Reel 5'], files: [named!.id] }));
+  expect(more.files).toBe(about.files + 1);
 });
 
 test('documents get the paths that a station has to the volume, however that writes them', async () => {

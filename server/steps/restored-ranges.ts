@@ -10,7 +10,7 @@ import { keepTime } from '#disk/folders.ts';
 import type { Root } from '#disk/root.ts';
 import { removeOwn, renameNew } from '#disk/write.ts';
 import { filesMeant, type Only } from '../archives/contents.ts';
-import { type InRanges, rangePath, rangesMeant } from '../archives/ranges.ts';
+import { type InRanges, rangePath, rangesMeant, stillsNotShown } from '../archives/ranges.ts';
 import { cutOwn } from '../carriers/copying.ts';
 import type { Db, Transaction } from '../db/connect.ts';
 import { grouped } from '#core/grouped.ts';
@@ -43,6 +43,17 @@ interface Asked {
   archiveId: number;
   only: Only | null;
   handles: Handles | null;
+}
+
+/** The files that are brought back, whole or in ranges; and of sequences the stills that stay, with where each lies in the archive. */
+export async function filesAsked(
+  db: Db,
+  { archiveId, only, handles }: Asked & { only: Only },
+): Promise<{ ids: number[]; stillsOut: ReadonlyMap<number, string> }> {
+  const meant = await filesMeant(db, archiveId, only);
+  if (!handles) return { ids: meant, stillsOut: new Map() };
+  const stillsOut = await stillsNotShown(db, archiveId, { only, handles, meant });
+  return { ids: meant.filter((id) => !stillsOut.has(id)), stillsOut };
 }
 
 /** As they were kept when the step began, without those that turned out not to be cut. */

@@ -11,7 +11,7 @@ import {
   varchar,
 } from 'drizzle-orm/mysql-core';
 import { ENCODINGS } from '#core/archive/encoding.ts';
-import type { FileFacts } from '#core/archive/lengths.ts';
+import type { FileFacts, StillUse } from '#core/archive/lengths.ts';
 import { amount, at, bytes, id, jsonOf, longPath } from './columns.ts';
 
 export const archives = mysqlTable(
@@ -189,7 +189,7 @@ export const archiveUses = mysqlTable(
     timelineId: amount('timeline_id').notNull(),
     archiveFileId: amount('archive_file_id').notNull(),
     /** Which frames of it, and what the file says of itself; null for all of it, or where that is not known. */
-    frames: jsonOf<UsedFrames>('frames'),
+    frames: jsonOf<UsedFrames | UsedStill>('frames'),
   },
   (t) => [primaryKey({ columns: [t.timelineId, t.archiveFileId] })],
 );
@@ -199,6 +199,11 @@ export interface UsedFrames {
   file: FileFacts;
   /** From the first to the one after the last. */
   ranges: [number, number][];
+}
+
+/** The same of a still of a sequence, which comes whole or not at all: what each media of the timeline's document takes of the sequence. */
+export interface UsedStill {
+  stills: StillUse[];
 }
 
 export const archiveClips = mysqlTable(
