@@ -87,7 +87,10 @@ await read();
 for (const { id } of await db.select().from(projects))
   await setProjectNight(
     db,
-    { projectId: id as ProjectId, rule: { carrierId, anewDays: 30, keepDays: 0, mostMBps: 0 } },
+    {
+      projectId: id as ProjectId,
+      rule: { carrierId, anewDays: 30, keepDays: 0, mostMBps: 0, allDays: 0, weeklyDays: 0 },
+    },
     by,
   );
 

@@ -837,6 +837,8 @@ export const snapshotForm = z.discriminatedUnion('intent', [
       z.number().min(1, 'Everything is written anew after one day at least. Nothing was saved.'),
     ),
     keepDays: wholeOrNone('The days that nights are kept', 3650),
+    allDays: wholeOrNone('The days in which every night stays', 3650),
+    weeklyDays: wholeOrNone('The days in which one night a week stays', 3650),
     mostMBps: wholeOrNone('The megabytes a second', 100_000),
   }),
   z.object({ intent: z.literal('not at night') }),

@@ -14,6 +14,8 @@ interface Night {
   carrier: string;
   anewDays: number;
   keepDays: number;
+  allDays: number;
+  weeklyDays: number;
   mostMBps: number;
   written: Written;
   ran: { atMs: number; said: string } | null;
@@ -86,6 +88,18 @@ function Rule({ night, carriers }: Pick<AtNightProps, 'night' | 'carriers'>) {
         label="Days that nights are kept"
         hint={`0: until somebody decides. Older ones that no younger one needs are let go; nothing is erased.${night ? costWords(night) : ''}`}
         value={night?.keepDays ?? 0}
+      />
+      <NumberField
+        name="allDays"
+        label="Days in which every night stays"
+        hint="0: every night stays. Of older ones the last of each week does, and what it needs."
+        value={night?.allDays ?? 0}
+      />
+      <NumberField
+        name="weeklyDays"
+        label="Days in which one night a week stays"
+        hint="0: as long as nights are kept. Of older ones the last of each month stays, and what it needs."
+        value={night?.weeklyDays ?? 0}
       />
       <NumberField
         name="mostMBps"

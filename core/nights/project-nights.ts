@@ -1,6 +1,7 @@
 // What a house wants of a project in work at night: an archive of it with its media, of which each builds on the one before.
 import { z } from 'zod';
 import { USUAL_SCOPE, type ArchiveScope } from '../archive/selection.ts';
+import { houseDay, isoDay } from '../house-time.ts';
 import { carrierId } from '../steps/ids.ts';
 
 export const projectNight = z.object({
@@ -9,6 +10,10 @@ export const projectNight = z.object({
   anewDays: z.number().int().min(1).max(365).default(30),
   /** Nights older than so many days are let go, never one that a younger one needs; 0: none by itself. */
   keepDays: z.number().int().min(0).max(3650).default(0),
+  /** Every night of so many days stays, and of older ones the last of each week; 0: every night stays. */
+  allDays: z.number().int().min(0).max(3650).default(0),
+  /** Of nights older than so many days the last of each month stays; 0: none are thinned so far. */
+  weeklyDays: z.number().int().min(0).max(3650).default(0),
   /** So many megabytes a second are written at most; 0: as fast as it goes. */
   mostMBps: z.number().int().min(0).max(100_000).default(0),
 });
@@ -43,20 +48,49 @@ export function bytesOfDays(
   return days * (added.bytes / added.nights) + (days / anewDays) * (anew.bytes / anew.nights);
 }
 
-/** Night by night, the last first: which may be let go. The newest never, and none that one that stays builds on. */
-export function nightsToLetGo<One extends Earlier>(
-  nights: readonly One[],
-  { keepDays }: ProjectNight,
-  nowMs: number,
-): One[] {
-  if (keepDays === 0) return [];
-  const [newest, ...older] = [...nights].sort((a, b) => b.archiveId - a.archiveId);
-  const needed = new Set([newest?.baseId]);
-  return older.filter((night) => {
-    const goes = nowMs - night.sealedMs > keepDays * DAY_MS && !needed.has(night.archiveId);
-    if (!goes) needed.add(night.baseId);
+/** Weeks begin on Monday: 1 January 1970 was a Thursday. */
+const weekOf = (ms: number): number => Math.floor((houseDay(ms) + 3) / 7);
+const monthOf = (ms: number): string => isoDay(ms).slice(0, 7);
+
+/** Nights that are wanted for themselves, by their age: all, the last of each week, or the last of each month. */
+function wanted(nights: readonly Night[], rule: Keeping, nowMs: number): Set<number> {
+  const [weeks, months] = [new Set<number>(), new Set<string>()];
+  const found = new Set<number>();
+  for (const [i, { archiveId, sealedMs }] of lastFirst(nights).entries()) {
+    const [week, month] = [weekOf(sealedMs), monthOf(sealedMs)];
+    const isOlder = (days: number) => days > 0 && nowMs - sealedMs > days * DAY_MS;
+    const isLast = isOlder(rule.weeklyDays) ? !months.has(month) : !isOlder(rule.allDays) || !weeks.has(week);
+    weeks.add(week);
+    months.add(month);
+    if (i === 0 || (isLast && !isOlder(rule.keepDays))) found.add(archiveId);
+  }
+  return found;
+}
+
+/**
+ * Which nights may be let go: those that are not wanted for themselves, and in which nothing lies that one that stays needs. The
+ * newest never.
+ * @param nights all that there are of a project, in any order
+ */
+export function nightsToLetGo<One extends Night>(nights: readonly One[], rule: Keeping, nowMs: number): One[] {
+  const stays = wanted(nights, rule, nowMs);
+  const needed = new Set<number>();
+  return lastFirst(nights).filter((night) => {
+    const goes = !stays.has(night.archiveId) && !needed.has(night.archiveId);
+    if (!goes) for (const id of night.needs) needed.add(id);
     return goes;
   });
+}
+
+const lastFirst = <One extends Night>(nights: readonly One[]): One[] =>
+  [...nights].sort((a, b) => b.archiveId - a.archiveId);
+
+type Keeping = Pick<ProjectNight, 'keepDays' | 'allDays' | 'weeklyDays'>;
+interface Night {
+  archiveId: number;
+  sealedMs: number;
+  /** Earlier archives in which files of it lie. */
+  needs: readonly number[];
 }
 
 interface Earlier {

@@ -121,7 +121,8 @@ export async function holdsBack(db: Db, row: Row, now: Date): Promise<string | n
       and(
         ...[ne(archives.id, row.id), inArray(archives.state, ['writing', 'sealed'])],
         or(
-          eq(archives.baseId, row.id),
+          // Of nights the next ones build on what is before them, once nothing that they need lies in this one.
+          and(eq(archives.baseId, row.id), row.night ? eq(archives.state, 'writing') : undefined),
           sql`EXISTS (SELECT 1 FROM archive_files f JOIN archive_parts p ON p.id = f.part_id WHERE f.archive_id = ${archives.id} AND p.archive_id = ${row.id})`,
         ),
       ),
@@ -175,6 +176,7 @@ export async function letGo(
       .where(and(eq(archiveCopies.archiveId, archiveId), inArray(archiveCopies.state, ['good', 'damaged'])));
     const ids = [...new Set(copies.map((copy) => copy.copyId))];
     await tx.update(archives).set({ state: 'let go' }).where(eq(archives.id, archiveId));
+    if (row.night) await tx.update(archives).set({ baseId: row.baseId }).where(eq(archives.baseId, archiveId));
     if (ids.length > 0) {
       await tx.update(archiveCopies).set({ state: 'let go' }).where(inArray(archiveCopies.id, ids));
       await tx.update(copyParts).set({ state: 'let go' }).where(inArray(copyParts.copyId, ids));

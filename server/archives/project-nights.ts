@@ -19,6 +19,7 @@ interface By {
 
 const RULE = 'project at night ';
 const RAN = 'project ran at night ';
+const THINNED = 'project nights thinned ';
 
 export interface KeptNight extends ProjectNight {
   projectId: ProjectId;
@@ -104,7 +105,7 @@ export async function setProjectNight(
       if (!carrier) throw new Refused('There is no such carrier. Nothing was saved; choose another.');
       const value = JSON.stringify(rule);
       await tx.insert(site).values({ key, value }).onDuplicateKeyUpdate({ set: { value } });
-      says = `archived each night on ${carrier.name}, everything anew every ${counted(rule.anewDays, 'day')}${rule.keepDays > 0 ? `, nights let go after ${counted(rule.keepDays, 'day')}` : ''}${rule.mostMBps > 0 ? `, ${rule.mostMBps} MB/s at most` : ''}`;
+      says = `archived each night on ${carrier.name}, everything anew every ${counted(rule.anewDays, 'day')}${thinWords(rule)}${rule.mostMBps > 0 ? `, ${rule.mostMBps} MB/s at most` : ''}`;
     }
     await writeReceipt(tx, {
       ...{ at: now, who, action: 'nights of a project changed', projectId, files: 0, bytes: 0, held: 0 },
@@ -114,10 +115,18 @@ export async function setProjectNight(
   });
 }
 
-const ruleIn = (kept: KeptNight | undefined): ProjectNight | null =>
-  kept
-    ? { carrierId: kept.carrierId, anewDays: kept.anewDays, keepDays: kept.keepDays, mostMBps: kept.mostMBps }
-    : null;
+/** ", of those after 14 days one a week, after 90 days one a month, none after 365 days" */
+const thinWords = ({ allDays, weeklyDays, keepDays }: ProjectNight): string =>
+  [
+    allDays > 0 && `after ${counted(allDays, 'day')} one night a week kept`,
+    weeklyDays > 0 && `after ${counted(weeklyDays, 'day')} one night a month kept`,
+    keepDays > 0 && `nights let go after ${counted(keepDays, 'day')}`,
+  ]
+    .filter((words) => words !== false)
+    .map((words) => `, ${words}`)
+    .join('');
+
+const ruleIn = (kept: KeptNight | undefined): ProjectNight | null => (kept ? projectNight.parse(kept) : null);
 
 export async function nightOf(db: Db, projectId: ProjectId): Promise<ProjectNight | null> {
   return ruleIn((await projectNights(db, projectId))[0]);
@@ -127,14 +136,23 @@ export async function nightOf(db: Db, projectId: ProjectId): Promise<ProjectNigh
 const ONCE_MS = 12 * 3_600_000;
 
 /** Takes a project's night for whoever asks; false where it was taken already. */
-export function takeNight(db: Database, projectId: ProjectId, now: Date): Promise<boolean> {
+export const takeNight = (db: Database, projectId: ProjectId, now: Date): Promise<boolean> =>
+  takeOnce(db, `${RAN}${projectId}`, { atMs: now.getTime(), said: 'It is being looked through.' });
+
+/** The same of looking which of its nights may be let go. */
+export const takeThinning = (db: Database, projectId: ProjectId, now: Date): Promise<boolean> =>
+  takeOnce(db, `${THINNED}${projectId}`, { atMs: now.getTime(), said: '' });
+
+function takeOnce(db: Database, key: string, ran: Ran): Promise<boolean> {
   return inTransaction(db, async (tx) => {
-    const key = `${RAN}${projectId}`;
     // Two who ask at once wait for each other here.
     await tx.insert(site).values({ key, value: NEVER }).onDuplicateKeyUpdate({ set: { key } });
     const [row] = await tx.select().from(site).where(eq(site.key, key)).for('update');
-    if (now.getTime() - lastOf(row!.value).atMs < ONCE_MS) return false;
-    await noteRan(tx, projectId, { atMs: now.getTime(), said: 'It is being looked through.' });
+    if (ran.atMs - lastOf(row!.value).atMs < ONCE_MS) return false;
+    await tx
+      .update(site)
+      .set({ value: JSON.stringify(ran) })
+      .where(eq(site.key, key));
     return true;
   });
 }

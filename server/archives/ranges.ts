@@ -188,7 +188,13 @@ export async function stillsNotShown(
   for (const [id, uses] of grouped(await usesOf(db, archiveId, { only, meant }), (row) => row.id)) {
     const stills = uses.map((use) => usedStill.safeParse(use.frames).data?.stills ?? null);
     if (named.has(id) || stills.some((one) => one === null)) continue;
-    if (keptStill(stills.flatMap((one) => one!), handles).is === 'nothing') out.set(id, uses[0]!.payloadPath);
+    if (
+      keptStill(
+        stills.flatMap((one) => one!),
+        handles,
+      ).is === 'nothing'
+    )
+      out.set(id, uses[0]!.payloadPath);
   }
   return out;
 }

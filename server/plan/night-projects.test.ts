@@ -24,7 +24,7 @@ let site: TestSite;
 let volume: VolumeId;
 let carrier: CarrierId;
 const FOG = 1 as ProjectId;
-const RULE = () => ({ carrierId: carrier, anewDays: 30, keepDays: 0, mostMBps: 0 });
+const RULE = () => ({ carrierId: carrier, anewDays: 30, keepDays: 0, mostMBps: 0, allDays: 0, weeklyDays: 0 });
 const by = { who: 'Mara', now: new Date() };
 /** Three in the morning, so many days from today. */
 const night = (days: number): Date => {
@@ -149,6 +149,62 @@ test('old nights are let go when no younger one needs them, and never the newest
   expect(await folders('sealed')).toEqual([2]);
   // Nothing of it was erased.
   expect(readdirSync(path.join(site.root, 'kd-1')).filter((name) => name.endsWith('_night'))).toHaveLength(2);
+});
+
+test('of a chain one night a week stays and all that it needs; the next builds on, and what stays comes back', async () => {
+  await runAt(night(1));
+  const media = ['a', 'b'];
+  // The same week: a night that only its document changed in, one with a new recording, and more of the first sort.
+  const monday = 8 - ((new Date(Date.now()).getDay() + 6) % 7);
+  for (let i = 0; i < 5; i++) {
+    if (i === 1) {
+      site.put('media/fog/rushes/late.mov', 'late '.repeat(20_000));
+      media.push('late');
+    }
+    save('fog.otio', [...media, ...Array.from({ length: i + 1 }, () => 'a')]);
+    await site.read(volume);
+    expect(await runAt(night(monday + i))).toMatch(/the rest lies in/);
+  }
+  expect((await sealed()).map((one) => one.id)).toEqual([1, 2, 3, 4, 5, 6]);
+  // Nights are told by when they were sealed.
+  for (let i = 0; i < 5; i++)
+    await site.db
+      .update(archives)
+      .set({ sealedAt: night(monday + i) })
+      .where(eq(archives.id, 2 + i));
+  await setProjectNight(site.db, { projectId: FOG, rule: { ...RULE(), anewDays: 90, allDays: 10 } }, by);
+  await setHold(site.db, 5 as ArchiveId, 'a dispute', by);
+  expect(await runAt(night(monday + 30))).toMatch(/Nothing of it has changed/);
+  const left = await sealed();
+  // 2 only changed a document, 3 has the recording, 4 and 5 changed a document, 6 is the last.
+  expect(left.map((one) => [one.id, one.baseId])).toEqual([
+    [1, null],
+    [3, 1],
+    [5, 3],
+    [6, 5],
+  ]);
+  save('fog.otio', ['late', 'a']);
+  await site.read(volume);
+  expect(await runAt(night(monday + 32))).toMatch(/the rest lies in/);
+  rmSync(path.join(site.root, 'media/fog'), { recursive: true });
+  await site.read(volume);
+  for (const { id, folder } of await sealed()) {
+    const [copy] = await site.db.select().from(archiveCopies).where(eq(archiveCopies.archiveId, id));
+    await addRestore(site.db, {
+      ...{ archiveId: id as ArchiveId, copyId: copy!.id, volumeId: volume, folder: `back ${id}`, now: new Date() },
+    });
+    await site.runPlan();
+    expect([folder, await site.workOff()]).toMatchObject([folder, { state: 'done', trouble: null }]);
+    const back = readdirSync(path.join(site.root, 'media', `back ${id}`), { recursive: true, encoding: 'utf8' });
+    const wanted = id === 1 ? ['a', 'b'] : id === 7 ? ['a', 'late'] : ['a', 'b', 'late'];
+    expect([
+      id,
+      back
+        .filter((name) => name.endsWith('.mov'))
+        .map((name) => path.basename(name, '.mov'))
+        .sort(),
+    ]).toEqual([id, wanted]);
+  }
 });
 
 test('a carrier that is away is said, and the night after it is made up for', async () => {

@@ -3,14 +3,16 @@
 import { isoDay } from '#core/house-time.ts';
 import { and, eq, sql } from 'drizzle-orm';
 import { archiveFolderName } from '#core/archive/selection.ts';
+import { grouped } from '#core/grouped.ts';
 import type { ArchiveId, ProjectId } from '#core/model.ts';
 import { isNight } from '#core/nights/nights.ts';
 import { baseOf, NIGHT_SCOPE, nightsToLetGo } from '#core/nights/project-nights.ts';
 import { size } from '#core/wording/amounts.ts';
 import { earlierArchives } from '../archives/base.ts';
 import { letGo } from '../archives/keeping.ts';
-import { type KeptNight, noteRan, projectNights, takeNight } from '../archives/project-nights.ts';
+import { type KeptNight, noteRan, projectNights, takeNight, takeThinning } from '../archives/project-nights.ts';
 import type { ProjectSelection } from '../archives/selection.ts';
+import { idList } from '../db/conditions.ts';
 import type { Database, Db } from '../db/connect.ts';
 import { archiveFiles, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
 import { projects } from '../db/schema/projects.ts';
@@ -24,20 +26,27 @@ export async function archiveAtNight(db: Database, now: Date): Promise<number> {
   if (!isNight(now)) return 0;
   let begun = 0;
   for (const night of await projectNights(db)) {
-    await letNightsGo(db, night, now);
+    if (await takeThinning(db, night.projectId, now)) await letNightsGo(db, night, now);
     if (night.state !== 'in work' || !(await takeNight(db, night.projectId, now))) continue;
     begun += Number(await runNight(db, night, now));
   }
   return begun;
 }
 
-/** Nights that are old enough and that no younger one needs: nothing is erased, they only count no more. */
+/** Nights that are not wanted any more, and in which nothing lies that one that stays needs: nothing is erased, they only count no more. */
 export async function letNightsGo(db: Database, night: KeptNight, now: Date): Promise<number> {
+  if (night.keepDays + night.allDays + night.weeklyDays === 0) return 0;
   const rows = await db
     .select()
     .from(archives)
     .where(and(...[eq(archives.projectId, night.projectId), eq(archives.night, true), eq(archives.state, 'sealed')]));
-  const nights = rows.map((row) => ({ ...row, archiveId: row.id, sealedMs: row.sealedAt!.getTime() }));
+  const needs = await needsOf(
+    db,
+    rows.map((row) => row.id),
+  );
+  const nights = rows.map(({ id, folder, sealedAt }) => ({
+    ...{ archiveId: id, folder, sealedMs: sealedAt!.getTime(), needs: needs.get(id) ?? [] },
+  }));
   let gone = 0;
   for (const { archiveId, folder } of nightsToLetGo(nights, night, now.getTime()))
     try {
@@ -48,6 +57,20 @@ export async function letNightsGo(db: Database, night: KeptNight, now: Date): Pr
       if (!(error instanceof Refused)) throw error;
     }
   return gone;
+}
+
+/** By archive, the earlier ones in which files of it lie. */
+async function needsOf(db: Db, ids: readonly number[]): Promise<Map<number, number[]>> {
+  if (ids.length === 0) return new Map();
+  const [rows] = (await db.execute(sql`
+    SELECT DISTINCT u.archive_id AS id, p.archive_id AS needs
+    FROM (SELECT DISTINCT f.archive_id, f.part_id FROM archive_files f WHERE f.archive_id IN ${idList(ids)}) u
+    JOIN archive_parts p ON p.id = u.part_id AND p.archive_id <> u.archive_id`)) as unknown as [
+    { id: number; needs: number }[],
+  ];
+  return new Map(
+    [...grouped(rows, (row) => Number(row.id))].map(([id, own]) => [id, own.map((row) => Number(row.needs))]),
+  );
 }
 
 /** Begins one, where there is anything new. What came of it, or why nothing did, is noted with it. */
