@@ -34,7 +34,7 @@ test('one project travels the whole way and comes back with all its media', asyn
   await page.getByRole('button', { name: 'Read all volumes' }).click();
   const work = page.getByRole('dialog', { name: 'Work' });
   const read = work.locator('.rows > div').filter({ hasText: /^Read / });
-  await expect(read.filter({ hasText: 'done' })).toHaveCount(8, { timeout: 60_000 });
+  await expect(read.filter({ hasText: 'done' })).toHaveCount(8, { timeout: 180_000 });
   await page.keyboard.press('Escape');
 
   // The manager sees where it lives, and narrows the rack to one disk.

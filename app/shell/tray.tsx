@@ -7,6 +7,7 @@ import { Button } from '../ui/parts';
 import type { FrameData } from './use-frame';
 import { ProgressBar, progressWords } from './progress';
 import { KeySheet } from './key-sheet';
+import { listening } from './listening';
 import { onOpenTray } from './open-tray';
 import { isTyping } from './typing';
 import { PlanSheet } from './plan-sheet';
@@ -143,26 +144,6 @@ function useKeys(open: Dispatch<SetStateAction<Opened>>): void {
 interface Live {
   jobs: JobRow[];
   pulse: FrameData['pulse'];
-}
-
-const LISTENS_AGAIN_MS = 1000;
-
-/** Hears a stream of events until what it gives is called. A browser comes back to one that broke, but not to one that was refused, as it is while the database does not answer. */
-function listening(address: string, hear: (event: MessageEvent<string>) => void): () => void {
-  let stream: EventSource;
-  let again: ReturnType<typeof setTimeout>;
-  const open = () => {
-    stream = new EventSource(address);
-    stream.onmessage = hear;
-    stream.onerror = () => {
-      if (stream.readyState === EventSource.CLOSED) again = setTimeout(open, LISTENS_AGAIN_MS);
-    };
-  };
-  open();
-  return () => {
-    clearTimeout(again);
-    stream.close();
-  };
 }
 
 /** As it is now, from the server's event stream. Everything on the screen is asked again when work ends, or when somebody changed something. */
