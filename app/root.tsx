@@ -16,6 +16,7 @@ import { houseZone, setHouseZone } from '#core/house-time.ts';
 import { databaseAnswers, keepHouseTime } from './db.server';
 import { themeOf } from './person.server';
 import { factsOf } from './request-facts.server';
+import { Tips } from './ui/tips';
 
 /** What follows would wait for it. The stream of what is new goes on by itself once it answers again. */
 export const middleware: Route.MiddlewareFunction[] = [
@@ -83,7 +84,12 @@ export function Layout({ children }: { children: React.ReactNode }) {
 }
 
 export default function App() {
-  return <Outlet />;
+  return (
+    <>
+      <Outlet />
+      <Tips />
+    </>
+  );
 }
 
 export function ErrorBoundary() {

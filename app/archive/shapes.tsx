@@ -13,6 +13,7 @@ import { Select } from '../ui/select';
 import { small } from './length';
 import { sameShape, scopeSearch } from './scope';
 import { Tick } from './tick';
+import { Scroll } from '../ui/scroll';
 
 const QUIET = { preventScrollReset: true, replace: true };
 
@@ -43,21 +44,23 @@ export function Choice({ of, names, chosen, none }: ChoiceProps) {
       open={chosen.length > 0}
       line={<>{chosen.length === 0 ? none : `${counted(chosen.length, of)} of ${names.length}`}</>}
     >
-      <ul className="mt-1 grid max-h-40 gap-0.5 overflow-y-auto" aria-label={of === 'timeline' ? 'Timelines' : 'Bins'}>
-        {names.map((name) => (
-          <li key={name}>
-            <label className="flex cursor-pointer items-baseline gap-2">
-              <input
-                type="checkbox"
-                className="accent-accent"
-                checked={now.includes(name)}
-                onChange={() => choose(now.includes(name) ? now.filter((one) => one !== name) : [...now, name])}
-              />
-              <span className="min-w-0 break-words">{name}</span>
-            </label>
-          </li>
-        ))}
-      </ul>
+      <Scroll label={of === 'timeline' ? 'Timelines' : 'Bins'} maxHeight={160} className="mt-1">
+        <ul className="grid gap-0.5" aria-label={of === 'timeline' ? 'Timelines' : 'Bins'}>
+          {names.map((name) => (
+            <li key={name}>
+              <label className="flex cursor-pointer items-baseline gap-2">
+                <input
+                  type="checkbox"
+                  className="accent-accent"
+                  checked={now.includes(name)}
+                  onChange={() => choose(now.includes(name) ? now.filter((one) => one !== name) : [...now, name])}
+                />
+                <span className="min-w-0 break-words">{name}</span>
+              </label>
+            </li>
+          ))}
+        </ul>
+      </Scroll>
     </Fold>
   );
 }

@@ -5,6 +5,7 @@ import type { ProjectId, VolumeId } from '#core/model.ts';
 import { size } from '#core/wording/amounts.ts';
 import { useFirstOnServer } from '../lib/hydrated';
 import { useLens } from '../shell/links';
+import { Scroll } from '../ui/scroll';
 
 export interface MatrixProject {
   projectId: ProjectId;
@@ -29,7 +30,7 @@ export function SiteMatrix({
   const side = scaleSqrt([0, most], [0, LARGEST_PX]);
   const drawn = useFirstOnServer(projects, DRAWN_ON_SERVER);
   return (
-    <div className="relative overflow-x-auto" tabIndex={0} role="region" aria-label="Projects by volume">
+    <Scroll label="Projects by volume" isWide>
       <table className="table" aria-rowcount={projects.length + 1}>
         <thead>
           <tr>
@@ -72,7 +73,7 @@ export function SiteMatrix({
           ))}
         </tbody>
       </table>
-    </div>
+    </Scroll>
   );
 }
 

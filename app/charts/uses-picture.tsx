@@ -5,6 +5,7 @@ import { useState } from 'react';
 import type { Kind } from '#core/model.ts';
 import { count } from '#core/wording/amounts.ts';
 import { kindColour } from '../ui/parts';
+import { Scroll } from '../ui/scroll';
 
 interface PicturedClip {
   clipId: number;
@@ -25,13 +26,7 @@ export function UsesPicture({ clips }: { clips: readonly PicturedClip[] }) {
   const { shown, right, links, height, y, at, curve } = laidOut(clips);
   const lit = (link: { clip: number; target: string }) => pointed === `c${link.clip}` || pointed === link.target;
   return (
-    <div
-      className="overflow-auto"
-      style={{ maxHeight: 'max(320px, calc(100vh - 520px))' }}
-      tabIndex={0}
-      role="region"
-      aria-label="What uses what"
-    >
+    <Scroll label="What uses what" maxHeight="max(320px, calc(100vh - 520px))" isWide>
       {clips.length > MOST && (
         <p className="py-1 text-[13px] text-ink-2">
           The first {count(MOST)} of {count(clips.length)} clips. Narrow them to see others.
@@ -72,7 +67,7 @@ export function UsesPicture({ clips }: { clips: readonly PicturedClip[] }) {
         ))}
       </svg>
       <InWords clips={shown} />
-    </div>
+    </Scroll>
   );
 }
 

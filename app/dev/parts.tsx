@@ -21,11 +21,13 @@ import {
   Said,
   Sentence,
 } from '../ui/parts';
+import { Scroll } from '../ui/scroll';
 import { Select } from '../ui/select';
 import { Sheet } from '../ui/sheet';
 import { Slider } from '../ui/slider';
 import { Table } from '../ui/table';
 import { tell } from '../ui/toasts';
+import { Views } from '../ui/views';
 
 export { loader } from './parts.server.ts';
 
@@ -42,6 +44,7 @@ export default function Parts() {
         <Messages />
         <Marks />
         <Lists />
+        <Frames />
       </div>
     </div>
   );
@@ -258,6 +261,30 @@ function Lists() {
           },
         ]}
       />
+    </Card>
+  );
+}
+
+/** A frame that scrolls, views of which one is open, and the words of a mark when the pointer or the focus is on it. */
+function Frames() {
+  return (
+    <Card title="Frames and views">
+      <Views
+        label="Views"
+        shown="one"
+        views={[
+          { key: 'one', words: 'The first', to: '?view=one' },
+          { key: 'two', words: LONG.slice(0, 40), to: '?view=two' },
+        ]}
+      >
+        <Scroll label="More than there is room for" maxHeight={120}>
+          {Array.from({ length: 12 }, (_, i) => (
+            <p key={i} className="truncate" title={`Line ${i + 1}: ${LONG}`}>
+              Line {i + 1}: {LONG}
+            </p>
+          ))}
+        </Scroll>
+      </Views>
     </Card>
   );
 }

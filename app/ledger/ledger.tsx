@@ -5,6 +5,7 @@ import { ago, count, exactTime, size } from '#core/wording/amounts.ts';
 import { useTo } from '../shell/links';
 import { Choice } from '../ui/choice';
 import { Chip, Empty, inputLook, Sentence } from '../ui/parts';
+import { Scroll } from '../ui/scroll';
 
 export { loader } from './ledger.server.ts';
 
@@ -32,7 +33,7 @@ export default function Ledger({ loaderData: data }: Route.ComponentProps) {
             )}
           </Empty>
         ) : (
-          <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="Receipts">
+          <Scroll label="Receipts" isWide>
             <table className="table">
               <thead>
                 <tr>
@@ -51,7 +52,7 @@ export default function Ledger({ loaderData: data }: Route.ComponentProps) {
                 ))}
               </tbody>
             </table>
-          </div>
+          </Scroll>
         )}
       </div>
       {more !== null && (

@@ -5,6 +5,7 @@ import { ago, count, counted, day, duration, exactTime, size, timeOfDay } from '
 import { useLens } from '../shell/links';
 import { Weight } from '../shell/plan-sheet';
 import { Button, Card, Chip, Empty, Sentence } from '../ui/parts';
+import { Scroll } from '../ui/scroll';
 
 export { loader } from './nights.server.ts';
 
@@ -243,7 +244,7 @@ function Tonight({ data: { tonight, nowMs } }: { data: Data }) {
       title={isOn ? 'Tonight, going on' : `Tonight, ${day(tonight.fromMs)}`}
       aside={`${timeOfDay(tonight.fromMs)} to ${timeOfDay(tonight.toMs)} by the clock of the house`}
     >
-      <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="What happens by itself">
+      <Scroll label="What happens by itself" isWide>
         <table className="table">
           <thead>
             <tr>
@@ -260,7 +261,7 @@ function Tonight({ data: { tonight, nowMs } }: { data: Data }) {
             ))}
           </tbody>
         </table>
-      </div>
+      </Scroll>
     </Card>
   );
 }

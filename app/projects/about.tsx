@@ -11,6 +11,7 @@ import { Form } from '../ui/form';
 import { Button, Card, Chip, Empty, Field, inputLook, Said } from '../ui/parts';
 import { Sheet } from '../ui/sheet';
 import { Select } from '../ui/select';
+import { Scroll } from '../ui/scroll';
 
 type Data = Route.ComponentProps['loaderData'];
 
@@ -148,35 +149,37 @@ function Documents({ data }: { data: Data }) {
       {data.documents.length === 0 ? (
         <Empty>No document was found. Its files are known by their folder.</Empty>
       ) : (
-        <ul className="rows max-h-44 overflow-auto" tabIndex={0} aria-label="Documents">
-          {data.documents.map((document) => (
-            <li key={document.documentId} className="py-1">
-              <div className="flex justify-between gap-3">
-                <Link
-                  to={`/space?file=${document.fileId}`}
-                  className="path truncate hover:underline"
-                  title={`${document.folder} / ${document.name}`}
-                >
-                  {document.name}
-                </Link>
-                <span className="shrink-0 text-[13px] text-ink-2">
-                  {document.goneAt ? (
-                    'gone'
-                  ) : document.state === 'broken' ? (
-                    <Chip tone="loss">cannot be read</Chip>
-                  ) : document.supersededBy ? (
-                    'older version'
-                  ) : document.notes && document.notes.length > 0 ? (
-                    <Chip tone="caution">counts, but for {counted(document.notes.length, 'detail')}</Chip>
-                  ) : (
-                    'counts'
-                  )}
-                </span>
-              </div>
-              <Details document={document} />
-            </li>
-          ))}
-        </ul>
+        <Scroll label="Documents" maxHeight={176}>
+          <ul className="rows" aria-label="Documents">
+            {data.documents.map((document) => (
+              <li key={document.documentId} className="py-1">
+                <div className="flex justify-between gap-3">
+                  <Link
+                    to={`/space?file=${document.fileId}`}
+                    className="path truncate hover:underline"
+                    title={`${document.folder} / ${document.name}`}
+                  >
+                    {document.name}
+                  </Link>
+                  <span className="shrink-0 text-[13px] text-ink-2">
+                    {document.goneAt ? (
+                      'gone'
+                    ) : document.state === 'broken' ? (
+                      <Chip tone="loss">cannot be read</Chip>
+                    ) : document.supersededBy ? (
+                      'older version'
+                    ) : document.notes && document.notes.length > 0 ? (
+                      <Chip tone="caution">counts, but for {counted(document.notes.length, 'detail')}</Chip>
+                    ) : (
+                      'counts'
+                    )}
+                  </span>
+                </div>
+                <Details document={document} />
+              </li>
+            ))}
+          </ul>
+        </Scroll>
       )}
     </Card>
   );
@@ -195,18 +198,20 @@ function Shared({ title, rows, who }: SharedProps) {
       title={title}
       aside={`${counted(rows.length, 'file')}, ${size(rows.reduce((sum, row) => sum + row.bytes, 0))}`}
     >
-      <ul className="rows max-h-40 overflow-auto" tabIndex={0} aria-label={title}>
-        {rows.map((row) => (
-          <li key={`${row.fileId} ${who(row)}`} className="flex justify-between gap-3 py-1">
-            <Link to={`/space?file=${row.fileId}`} className="path truncate hover:underline">
-              {row.name}
-            </Link>
-            <span className="shrink-0 text-[13px] text-ink-2">
-              {title === 'Borrowed' ? 'from' : 'to'} {who(row)}, {size(row.bytes)}
-            </span>
-          </li>
-        ))}
-      </ul>
+      <Scroll label={title} maxHeight={160}>
+        <ul className="rows" aria-label={title}>
+          {rows.map((row) => (
+            <li key={`${row.fileId} ${who(row)}`} className="flex justify-between gap-3 py-1">
+              <Link to={`/space?file=${row.fileId}`} className="path truncate hover:underline">
+                {row.name}
+              </Link>
+              <span className="shrink-0 text-[13px] text-ink-2">
+                {title === 'Borrowed' ? 'from' : 'to'} {who(row)}, {size(row.bytes)}
+              </span>
+            </li>
+          ))}
+        </ul>
+      </Scroll>
     </Card>
   );
 }

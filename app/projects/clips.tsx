@@ -224,7 +224,7 @@ function ClipTable({ data, find, marked, onChoose }: ClipTableProps) {
         {
           key: 'used',
           title: 'Used',
-          width: 205,
+          width: 190,
           sort: (clip) => shareOf(clip.used),
           cell: (clip) => <Reached clip={clip} projectId={data.project.id} />,
         },

@@ -14,6 +14,7 @@ import { Clips } from './clips';
 import { Elsewhere } from './elsewhere';
 import { Homes } from './homes';
 import type { action } from './project.server.ts';
+import { Scroll } from '../ui/scroll';
 
 export { loader, action } from './project.server.ts';
 
@@ -27,8 +28,12 @@ export default function Project({ loaderData }: Route.ComponentProps) {
       <Homes data={loaderData} />
       <div className="grid grid-cols-[minmax(0,1fr)] wide:grid-cols-[236px_minmax(0,1fr)] gap-4">
         <div className="grid grid-cols-[minmax(0,1fr)] content-start gap-4">
-          <Card title="Timelines" aside={<HowFarBack data={loaderData} />} className="max-h-[340px] overflow-auto">
-            <Timelines data={loaderData} />
+          <Card title="Timelines" aside={<HowFarBack data={loaderData} />}>
+            <Scroll label="Timelines of the project" maxHeight={280} className="-mx-2">
+              <div className="px-2">
+                <Timelines data={loaderData} />
+              </div>
+            </Scroll>
           </Card>
           <Bins data={loaderData} />
         </div>

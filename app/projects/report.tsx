@@ -9,6 +9,7 @@ import { count, counted, day, exactTime, size } from '#core/wording/amounts.ts';
 import { useFrame } from '../shell/use-frame';
 import { useLens } from '../shell/links';
 import { Button, buttonLook, KindDot } from '../ui/parts';
+import { Scroll } from '../ui/scroll';
 
 export { loader } from './report.server.ts';
 
@@ -42,9 +43,9 @@ export default function Report({ loaderData: data }: Route.ComponentProps) {
 /** On a narrow screen a table scrolls in its own frame; on paper it does not. */
 function Wide({ label, children }: { label: string; children: ReactNode }) {
   return (
-    <div role="region" aria-label={label} tabIndex={0} className="relative overflow-x-auto print:overflow-visible">
+    <Scroll label={label} isWide>
       {children}
-    </div>
+    </Scroll>
   );
 }
 

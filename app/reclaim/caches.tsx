@@ -17,6 +17,7 @@ import { useLens, useTo } from '../shell/links';
 import { Checkbox } from '../ui/checkbox';
 import { Slider } from '../ui/slider';
 import { type Column, Table } from '../ui/table';
+import { Scroll } from '../ui/scroll';
 
 export { loader, action } from './caches.server.ts';
 
@@ -215,19 +216,21 @@ function After({ byVolume }: { byVolume: ReadonlyMap<VolumeId, number> }) {
       {byVolume.size === 0 ? (
         <p className="text-ink-2">Nothing is chosen, so nothing changes.</p>
       ) : (
-        <div className="grid max-h-40 gap-2.5 overflow-auto" tabIndex={0} role="region" aria-label="Volumes after this">
-          {volumes
-            .filter((volume) => byVolume.has(volume.volumeId))
-            .map((volume) => (
-              <BeforeAfter
-                key={volume.volumeId}
-                name={volume.name}
-                before={volume.usedBytes}
-                after={volume.usedBytes - (byVolume.get(volume.volumeId) ?? 0)}
-                capacity={volume.capacityBytes}
-              />
-            ))}
-        </div>
+        <Scroll label="Volumes after this" maxHeight={160}>
+          <div className="grid gap-2.5">
+            {volumes
+              .filter((volume) => byVolume.has(volume.volumeId))
+              .map((volume) => (
+                <BeforeAfter
+                  key={volume.volumeId}
+                  name={volume.name}
+                  before={volume.usedBytes}
+                  after={volume.usedBytes - (byVolume.get(volume.volumeId) ?? 0)}
+                  capacity={volume.capacityBytes}
+                />
+              ))}
+          </div>
+        </Scroll>
       )}
     </Card>
   );

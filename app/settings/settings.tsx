@@ -2,7 +2,7 @@
 // templates that new projects get their homes from; and what removing files may rely on.
 import { settingsForm } from '#contract/forms.ts';
 import { useState } from 'react';
-import { Link, useFetcher, useSearchParams } from 'react-router';
+import { useFetcher, useSearchParams } from 'react-router';
 import type { Route } from './+types/settings';
 import { placesOf } from '#core/snapshots/snapshots.ts';
 import type { KindRule } from '#core/kinds/kinds.ts';
@@ -13,7 +13,6 @@ import { type SettingsFacts, settingsSentence } from '#core/wording/settings.ts'
 import { Form } from '../ui/form';
 import {
   Button,
-  buttonLook,
   Card,
   Empty,
   Field,
@@ -25,12 +24,14 @@ import {
   VolumeOptions,
 } from '../ui/parts';
 import { Select } from '../ui/select';
+import { Views } from '../ui/views';
 import { RuleForm } from './rule-form';
 import { House } from './house';
 import { OwnBackup } from './own-backup';
 import { Post } from './post';
 import { Snapshots } from './snapshots';
 import type { action, Preview } from './settings.server.ts';
+import { Scroll } from '../ui/scroll';
 
 export { loader, action } from './settings.server.ts';
 
@@ -42,53 +43,41 @@ export default function Settings({ loaderData }: Route.ComponentProps) {
   // Held here, because the rules below are made anew once they are saved and their answer must outlive that.
   const fetcher = useFetcher<typeof action>();
   return (
-    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
-      <div className="grid gap-3">
-        <Sentence>{settingsSentence(show, factsOf(loaderData))}</Sentence>
-        <div role="group" aria-label="Show" className="flex flex-wrap gap-1">
-          {VIEWS.map((view) => (
-            <Link
-              key={view.key}
-              to={`?show=${view.key}`}
-              className={buttonLook(show === view.key ? 'first' : 'plain')}
-              aria-current={show === view.key ? 'true' : undefined}
-            >
-              {view.words}
-            </Link>
-          ))}
-        </div>
-      </div>
-      {show === 'templates' && (
-        <div className="max-w-[720px]">
-          <Templates data={loaderData} />
-        </div>
-      )}
-      {show === 'removing' && (
-        <div className="max-w-[720px]">
-          <Removing removing={loaderData.removing} />
-        </div>
-      )}
-      {show === 'backup' && (
-        <div className="max-w-[720px]">
-          <OwnBackup data={loaderData} />
-        </div>
-      )}
-      {show === 'post' && (
-        <div className="max-w-[720px]">
-          <Post data={loaderData} />
-        </div>
-      )}
-      {show === 'house' && (
-        <div className="max-w-[720px]">
-          <House {...loaderData} />
-        </div>
-      )}
-      {show === 'snapshots' && (
-        <div className="max-w-[720px]">
-          <Snapshots data={loaderData} />
-        </div>
-      )}
-      {show === 'kinds' && <Rules key={JSON.stringify(loaderData.rules)} data={loaderData} fetcher={fetcher} />}
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-3">
+      <Sentence>{settingsSentence(show, factsOf(loaderData))}</Sentence>
+      <Views label="Settings" views={VIEWS.map((view) => ({ ...view, to: `?show=${view.key}` }))} shown={show}>
+        {show === 'templates' && (
+          <div className="max-w-[720px]">
+            <Templates data={loaderData} />
+          </div>
+        )}
+        {show === 'removing' && (
+          <div className="max-w-[720px]">
+            <Removing removing={loaderData.removing} />
+          </div>
+        )}
+        {show === 'backup' && (
+          <div className="max-w-[720px]">
+            <OwnBackup data={loaderData} />
+          </div>
+        )}
+        {show === 'post' && (
+          <div className="max-w-[720px]">
+            <Post data={loaderData} />
+          </div>
+        )}
+        {show === 'house' && (
+          <div className="max-w-[720px]">
+            <House {...loaderData} />
+          </div>
+        )}
+        {show === 'snapshots' && (
+          <div className="max-w-[720px]">
+            <Snapshots data={loaderData} />
+          </div>
+        )}
+        {show === 'kinds' && <Rules key={JSON.stringify(loaderData.rules)} data={loaderData} fetcher={fetcher} />}
+      </Views>
     </div>
   );
 }
@@ -283,7 +272,7 @@ function Rules({ data, fetcher }: { data: Data; fetcher: ReturnType<typeof useFe
     });
   return (
     <Card title="Kinds of files" aside="the first rule that fits wins">
-      <div className="max-h-[calc(100vh-300px)] overflow-auto" tabIndex={0} role="region" aria-label="Rules">
+      <Scroll label="Rules" maxHeight="calc(100vh - 300px)" isWide>
         <table className="table table-fixed">
           <RuleHead />
           <tbody>
@@ -300,7 +289,7 @@ function Rules({ data, fetcher }: { data: Data; fetcher: ReturnType<typeof useFe
             ))}
           </tbody>
         </table>
-      </div>
+      </Scroll>
       <div className="mt-3 flex items-start justify-between slim:flex-wrap gap-4">
         <Button onClick={() => setDrafts((all) => [draftOf({ kind: 'other' }), ...all])}>Add a rule on top</Button>
         <fetcher.Form method="post" className="flex gap-2" onSubmit={() => setLooked(text)}>

@@ -13,6 +13,7 @@ import { Form } from '../ui/form';
 import { Button, Field, inputLook, Said } from '../ui/parts';
 import { OneOf } from '../ui/one-of';
 import { Select } from '../ui/select';
+import { Scroll } from '../ui/scroll';
 
 interface Portion {
   name: string;
@@ -447,28 +448,30 @@ function Portions({ offered, names, onNames }: PortionsProps) {
     onNames(next);
   };
   return (
-    <ul className="rows max-h-52 overflow-auto rounded-lg border border-line px-2.5" tabIndex={0} aria-label="Offered">
-      {offered.map((one) => (
-        <li key={one.name} className="py-1">
-          <label className="grid cursor-pointer grid-cols-[auto_minmax(0,1fr)_auto] items-baseline gap-x-2">
-            <input
-              type="checkbox"
-              checked={names.has(one.name)}
-              onChange={() => toggle(one.name)}
-              className="accent-accent"
-            />
-            <span className="truncate" title={one.name}>
-              {one.name}
-            </span>
-            <b className="text-[13px]">{size(one.bytes)}</b>
-            {one.missing > 0 && (
-              <span className="col-span-2 col-start-2 text-[13px] text-caution">
-                {counted(one.missing, 'piece')} of its media {one.missing === 1 ? 'is' : 'are'} not in this archive
+    <Scroll label="Offered" maxHeight={208} className="rounded-lg border border-line">
+      <ul className="rows px-2.5" aria-label="Offered">
+        {offered.map((one) => (
+          <li key={one.name} className="py-1">
+            <label className="grid cursor-pointer grid-cols-[auto_minmax(0,1fr)_auto] items-baseline gap-x-2">
+              <input
+                type="checkbox"
+                checked={names.has(one.name)}
+                onChange={() => toggle(one.name)}
+                className="accent-accent"
+              />
+              <span className="truncate" title={one.name}>
+                {one.name}
               </span>
-            )}
-          </label>
-        </li>
-      ))}
-    </ul>
+              <b className="text-[13px]">{size(one.bytes)}</b>
+              {one.missing > 0 && (
+                <span className="col-span-2 col-start-2 text-[13px] text-caution">
+                  {counted(one.missing, 'piece')} of its media {one.missing === 1 ? 'is' : 'are'} not in this archive
+                </span>
+              )}
+            </label>
+          </li>
+        ))}
+      </ul>
+    </Scroll>
   );
 }

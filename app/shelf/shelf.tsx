@@ -10,6 +10,7 @@ import { useLens, useTo } from '../shell/links';
 import { Choice } from '../ui/choice';
 import { buttonLook, Chip, Empty, inputLook, Said, Sentence } from '../ui/parts';
 import { Restore } from './restore';
+import { Scroll } from '../ui/scroll';
 
 export { loader, action } from './shelf.server.ts';
 
@@ -187,7 +188,7 @@ function Narrow({ data: { places, place, worried, isWorried } }: { data: Data })
 
 function Archives({ data, submit }: { data: Data; submit: ReturnType<typeof useFetcher<Answer>> }) {
   return (
-    <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="Archives and their copies">
+    <Scroll label="Archives and their copies" isWide>
       <table className="table">
         <thead>
           <tr>
@@ -209,7 +210,7 @@ function Archives({ data, submit }: { data: Data; submit: ReturnType<typeof useF
           ))}
         </tbody>
       </table>
-    </div>
+    </Scroll>
   );
 }
 

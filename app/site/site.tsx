@@ -16,6 +16,7 @@ import { Form } from '../ui/form';
 import { Fold } from '../ui/fold';
 import { FirstSteps, isBeginning } from './first-steps';
 import { Button, buttonLook, Card, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
+import { Scroll } from '../ui/scroll';
 
 export { action, loader } from './site.server.ts';
 
@@ -103,27 +104,25 @@ const DRAWN_ON_SERVER = 20;
 function Decisions({ list }: { list: Decision[] }) {
   const drawn = useFirstOnServer(list, DRAWN_ON_SERVER);
   return (
-    <ul
-      className="rows max-h-[max(318px,calc(100vh-560px))] overflow-auto"
-      tabIndex={0}
-      aria-label="Decisions that wait"
-    >
-      {drawn.map((decision) => (
-        <li key={decision.key} className="flex items-center gap-3 py-2 tight:flex-wrap tight:gap-y-1">
-          <Weight weight={decision.weight} />
-          <div className="min-w-0 flex-1 tight:basis-[calc(100%-2rem)]">
-            <div className="truncate font-medium tight:whitespace-normal" title={decision.what}>
-              {decision.what}
+    <Scroll label="Decisions that wait" maxHeight="max(318px, calc(100vh - 560px))">
+      <ul className="rows" aria-label="Decisions that wait">
+        {drawn.map((decision) => (
+          <li key={decision.key} className="flex items-center gap-3 py-2 tight:flex-wrap tight:gap-y-1">
+            <Weight weight={decision.weight} />
+            <div className="min-w-0 flex-1 tight:basis-[calc(100%-2rem)]">
+              <div className="truncate font-medium tight:whitespace-normal" title={decision.what}>
+                {decision.what}
+              </div>
+              <div className="truncate text-[13px] text-ink-2 tight:whitespace-normal" title={decision.detail}>
+                {decision.detail}
+              </div>
             </div>
-            <div className="truncate text-[13px] text-ink-2 tight:whitespace-normal" title={decision.detail}>
-              {decision.detail}
-            </div>
-          </div>
-          <PutOff decision={decision} />
-          {decision.action && <Act action={decision.action} about={decision.what} />}
-        </li>
-      ))}
-    </ul>
+            <PutOff decision={decision} />
+            {decision.action && <Act action={decision.action} about={decision.what} />}
+          </li>
+        ))}
+      </ul>
+    </Scroll>
   );
 }
 

@@ -5,6 +5,7 @@ import { useFetcher } from 'react-router';
 import { counted, size } from '#core/wording/amounts.ts';
 import type { Looked } from '#server/stores/folder-list.ts';
 import { Button, Field, inputLook } from '../ui/parts';
+import { Scroll } from '../ui/scroll';
 
 type Seen = ({ ok: true } & Looked) | { ok: false; error: string };
 
@@ -114,16 +115,20 @@ function Shown({ seen, isLooking, go }: ShownProps) {
         {against !== null && <p className="text-caution">{against}</p>}
       </div>
       <Mounted mounted={mounted} at={list.path} go={go} />
-      <ul className="rows max-h-64 overflow-auto rounded-lg border border-line px-1.5" aria-label="Folders in it">
-        {list.parent !== null && <Row words="One up" path={list.parent} go={go} />}
-        {list.folders.map((name) => (
-          <Row key={name} words={name} path={`${list.path === '/' ? '' : list.path}/${name}`} go={go} />
-        ))}
-        {list.folders.length === 0 && <li className="px-1.5 py-1.5 text-[13px] text-ink-2">No folder in it.</li>}
-        {list.more > 0 && (
-          <li className="px-1.5 py-1.5 text-[13px] text-ink-2">{counted(list.more, 'more folder')}: type its name.</li>
-        )}
-      </ul>
+      <Scroll label="Folders in it" maxHeight={256} className="rounded-lg border border-line">
+        <ul className="rows px-1.5" aria-label="Folders in it">
+          {list.parent !== null && <Row words="One up" path={list.parent} go={go} />}
+          {list.folders.map((name) => (
+            <Row key={name} words={name} path={`${list.path === '/' ? '' : list.path}/${name}`} go={go} />
+          ))}
+          {list.folders.length === 0 && <li className="px-1.5 py-1.5 text-[13px] text-ink-2">No folder in it.</li>}
+          {list.more > 0 && (
+            <li className="px-1.5 py-1.5 text-[13px] text-ink-2">
+              {counted(list.more, 'more folder')}: type its name.
+            </li>
+          )}
+        </ul>
+      </Scroll>
     </>
   );
 }

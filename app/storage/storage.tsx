@@ -13,6 +13,7 @@ import { Button, buttonLook, Card, Chip, Empty, Field, inputLook, Said, Sentence
 import { type Column, Table } from '../ui/table';
 import { Select } from '../ui/select';
 import { FolderField } from './folder-field';
+import { Scroll } from '../ui/scroll';
 
 export { loader, action } from './storage.server.ts';
 
@@ -125,18 +126,20 @@ function Reading({ volume, reading }: { volume: string; reading: NonNullable<Dat
         {reading.total === 0 ? 'Everything was read.' : `${counted(reading.total, 'thing')} to know:`}
       </p>
       {reading.notices.length > 0 && (
-        <ul className="rows mt-1 max-h-44 overflow-auto" tabIndex={0} aria-label="What was not read">
-          {reading.notices.map((notice, i) => (
-            <li key={i} className="flex justify-between gap-3 py-1">
-              <span className="path truncate" title={notice.path}>
-                {notice.path || '(top)'}
-              </span>
-              <span className="shrink-0 text-[13px] text-ink-2" title={notice.detail}>
-                {notice.code}
-              </span>
-            </li>
-          ))}
-        </ul>
+        <Scroll label="What was not read" maxHeight={176} className="mt-1">
+          <ul className="rows" aria-label="What was not read">
+            {reading.notices.map((notice, i) => (
+              <li key={i} className="flex justify-between gap-3 py-1">
+                <span className="path truncate" title={notice.path}>
+                  {notice.path || '(top)'}
+                </span>
+                <span className="shrink-0 text-[13px] text-ink-2" title={notice.detail}>
+                  {notice.code}
+                </span>
+              </li>
+            ))}
+          </ul>
+        </Scroll>
       )}
     </Card>
   );

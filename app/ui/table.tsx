@@ -14,6 +14,7 @@ import clsx from 'clsx';
 import { type ReactNode, type RefObject, useMemo, useRef, useState } from 'react';
 import { useFirstOnServer } from '../lib/hydrated';
 import { MENU_LETTER, openMenuOf, type RowAction, RowMenus, useAct } from './menu';
+import { Scroll } from './scroll';
 
 export interface Column<Row> {
   key: string;
@@ -64,18 +65,16 @@ export function Table<Row>({
   const act = useAct();
   const actionsAt = (row: HTMLElement) => actions?.(rows[Number(row.dataset.at)]!) ?? null;
   const region = (
-    <div
+    <Scroll
       ref={scroller}
-      role="region"
-      aria-label={label}
-      tabIndex={0}
+      label={label}
+      maxHeight={height}
+      isWide
       onKeyDown={(event) => {
         const row = (event.target as HTMLElement).closest<HTMLElement>('tr[data-at]');
         if (!row || !pressed(event, row, { of: actionsAt, act })) walk(event);
       }}
       onPointerLeave={onPoint && (() => onPoint(null))}
-      className="relative overflow-auto"
-      style={height === undefined ? undefined : { maxHeight: height }}
     >
       <table className="table" aria-rowcount={all.length + 1}>
         <thead>
@@ -87,7 +86,7 @@ export function Table<Row>({
         </thead>
         <Body {...{ drawn, above, below, byKey, rowKey, rowHeight, marked, onPoint }} isActed={actions !== undefined} />
       </table>
-    </div>
+    </Scroll>
   );
   return actions ? <RowMenus of={actionsAt}>{region}</RowMenus> : region;
 }
@@ -158,7 +157,7 @@ function HeadCell<Row>({ header, column }: { header: Header<Row, unknown>; colum
       {column.sort ? (
         <button type="button" onClick={header.column.getToggleSortingHandler()} className="hover:text-ink">
           {column.title}
-          <span aria-hidden className="ml-0.5 inline-block w-2">
+          <span aria-hidden className="ml-0.5 inline-block w-2.5 overflow-hidden">
             {sorted === 'asc' ? '↑' : sorted === 'desc' ? '↓' : ''}
           </span>
         </button>
