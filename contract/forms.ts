@@ -467,11 +467,11 @@ const ruleWord = z.string().trim().toLowerCase().min(1).max(60, 'A word of a rul
 const kindRule = z
   .object({
     kind: z.enum(KINDS, 'That is not a kind of file.'),
-    folderWords: z.array(ruleWord).max(50).optional(),
+    folderWords: z.array(ruleWord).max(50, 'A rule has 50 words of folders at most.').optional(),
     duties: z.array(z.enum(DUTIES, 'That is not a duty a volume can have.')).max(20).optional(),
     endings: z
       .array(ruleWord.transform((ending) => ending.replace(/^\*?\./, '')))
-      .max(200)
+      .max(200, 'A rule has 200 endings at most.')
       .optional(),
     names: z
       .array(
@@ -482,7 +482,7 @@ const kindRule = z
           .max(120, 'A name pattern is longer than 120 letters.')
           .refine((text) => (text.match(/\*/g)?.length ?? 0) <= 4, 'A name pattern may have four stars at most.'),
       )
-      .max(50)
+      .max(50, 'A rule has 50 names at most.')
       .optional(),
   })
   .refine(
@@ -510,10 +510,12 @@ const jsonList = <Schema extends z.ZodType>(schema: Schema, what: string) =>
       }
     })
     .pipe(schema);
-const rules = jsonList(
-  z.array(kindRule).min(1, 'There is no rule left. Keep at least one.').max(200, 'There are more than 200 rules.'),
-  'The rules',
-);
+/** The rules by which files get their kinds. */
+export const kindRules = z
+  .array(kindRule)
+  .min(1, 'There is no rule left. Keep at least one.')
+  .max(200, 'There are more than 200 rules.');
+const rules = jsonList(kindRules, 'The rules');
 const wantedOf = (what: string) =>
   z.coerce
     .number(`${what} are no number. Nothing was saved.`)

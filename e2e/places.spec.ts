@@ -77,8 +77,16 @@ test('rules for kinds show what they change before they are saved', async ({ pag
   await page.getByRole('button', { name: 'Add a rule on top' }).click();
   await choose(page.getByLabel('Kind of rule 1', { exact: true }), 'delivery');
   await page.getByRole('button', { name: 'Show what changes' }).click();
-  await expect(page.getByRole('alert')).toContainText('A rule has nothing in it');
-  await page.getByLabel('Names of rule 1', { exact: true }).fill('house_title_*');
+  const first = page.getByLabel('Folder words of rule 1', { exact: true });
+  await expect(first).toBeFocused();
+  await expect(first).toHaveAccessibleDescription(/A rule has nothing in it/);
+  const names = page.getByLabel('Names of rule 1', { exact: true });
+  await names.fill('*a*b*c*d*');
+  // What is mended is not said any more, and what is wrong now stands where it is.
+  await expect(first).toHaveAccessibleDescription('');
+  await expect(names).toHaveAccessibleDescription(/four stars at most/);
+  await names.fill('house_title_*');
+  await expect(names).toHaveAccessibleDescription('');
   await expect(page.getByRole('button', { name: 'Save the rules' })).toBeDisabled();
   await page.getByRole('button', { name: 'Show what changes' }).click();
   await expect(page.getByText('14 files become delivery, 560 MB, were library')).toBeVisible();

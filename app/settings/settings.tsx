@@ -5,10 +5,9 @@ import { useState } from 'react';
 import { useFetcher, useSearchParams } from 'react-router';
 import type { Route } from './+types/settings';
 import { placesOf } from '#core/snapshots/snapshots.ts';
-import type { KindRule } from '#core/kinds/kinds.ts';
 import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
-import { DUTIES, type Duty, type Kind, KINDS } from '#core/model.ts';
-import { count, counted, listed, size } from '#core/wording/amounts.ts';
+import type { Kind } from '#core/model.ts';
+import { count, listed } from '#core/wording/amounts.ts';
 import { type SettingsFacts, settingsSentence } from '#core/wording/settings.ts';
 import { Form } from '../ui/form';
 import {
@@ -25,13 +24,13 @@ import {
 } from '../ui/parts';
 import { Select } from '../ui/select';
 import { Views } from '../ui/views';
+import { Rules } from './kind-rules';
 import { RuleForm } from './rule-form';
 import { House } from './house';
 import { OwnBackup } from './own-backup';
 import { Post } from './post';
 import { Snapshots } from './snapshots';
-import type { action, Preview } from './settings.server.ts';
-import { Scroll } from '../ui/scroll';
+import type { action } from './settings.server.ts';
 
 export { loader, action } from './settings.server.ts';
 
@@ -223,148 +222,6 @@ function AsideAtNight({ rule }: { rule: Data['removing']['aside'] }) {
   );
 }
 
-interface Draft {
-  key: number;
-  kind: Kind;
-  folderWords: string;
-  duty: Duty | '';
-  endings: string;
-  names: string;
-  /** Duties beyond the first: kept as they are. */
-  moreDuties: readonly Duty[];
-}
-
-let nextKey = 1;
-const draftOf = (rule: KindRule): Draft => ({
-  key: nextKey++,
-  kind: rule.kind,
-  folderWords: rule.folderWords?.join(', ') ?? '',
-  duty: rule.duties?.[0] ?? '',
-  endings: rule.endings?.join(', ') ?? '',
-  names: rule.names?.join(', ') ?? '',
-  moreDuties: rule.duties?.slice(1) ?? [],
-});
-const wordsOf = (text: string) => text.split(/[,\s]+/).filter(Boolean);
-const ruleOf = (draft: Draft) => ({
-  kind: draft.kind,
-  folderWords: wordsOf(draft.folderWords),
-  duties: draft.duty === '' ? [] : [draft.duty, ...draft.moreDuties],
-  endings: wordsOf(draft.endings),
-  names: draft.names
-    .split(',')
-    .map((name) => name.trim())
-    .filter(Boolean),
-});
-
-function Rules({ data, fetcher }: { data: Data; fetcher: ReturnType<typeof useFetcher<typeof action>> }) {
-  const [drafts, setDrafts] = useState(() => data.rules.map(draftOf));
-  const text = JSON.stringify(drafts.map(ruleOf));
-  const [looked, setLooked] = useState(fetcher.data?.preview ? '' : text);
-  const preview = looked === text ? (fetcher.data?.preview ?? null) : null;
-  const change = (key: number, to: Partial<Draft>) =>
-    setDrafts((all) => all.map((draft) => (draft.key === key ? { ...draft, ...to } : draft)));
-  const move = (at: number, by: number) =>
-    setDrafts((all) => {
-      const next = [...all];
-      const [draft] = next.splice(at, 1);
-      next.splice(at + by, 0, draft!);
-      return next;
-    });
-  return (
-    <Card title="Kinds of files" aside="the first rule that fits wins">
-      <Scroll label="Rules" maxHeight="calc(100vh - 300px)" isWide>
-        <table className="table table-fixed">
-          <RuleHead />
-          <tbody>
-            {drafts.map((draft, i) => (
-              <RuleRow
-                key={draft.key}
-                draft={draft}
-                at={i}
-                last={i === drafts.length - 1}
-                onChange={(to) => change(draft.key, to)}
-                onMove={(by) => move(i, by)}
-                onRemove={() => setDrafts((all) => all.filter((one) => one.key !== draft.key))}
-              />
-            ))}
-          </tbody>
-        </table>
-      </Scroll>
-      <div className="mt-3 flex items-start justify-between slim:flex-wrap gap-4">
-        <Button onClick={() => setDrafts((all) => [draftOf({ kind: 'other' }), ...all])}>Add a rule on top</Button>
-        <fetcher.Form method="post" className="flex gap-2" onSubmit={() => setLooked(text)}>
-          <input type="hidden" name="rules" value={text} />
-          <input type="hidden" name="previewed" value={preview?.mark ?? ''} />
-          <Button type="submit" name="intent" value="preview" disabled={fetcher.state !== 'idle'}>
-            Show what changes
-          </Button>
-          <Button tone="first" type="submit" name="intent" value="save" disabled={!preview || fetcher.state !== 'idle'}>
-            Save the rules
-          </Button>
-        </fetcher.Form>
-      </div>
-      {looked === text && (
-        <div className="mt-3 grid gap-2">
-          {preview && <Changes preview={preview} />}
-          <Said answer={fetcher.data?.answer} />
-        </div>
-      )}
-    </Card>
-  );
-}
-
-interface WordsProps {
-  what: string;
-  at: number;
-  value: string;
-  onChange: (value: string) => void;
-}
-
-function Words({ what, at, value, onChange }: WordsProps) {
-  return (
-    <input
-      aria-label={`${what} of rule ${at + 1}`}
-      className={inputLook}
-      value={value}
-      title={value}
-      placeholder="any"
-      onChange={(event) => onChange(event.target.value)}
-    />
-  );
-}
-
-function Small({ words, sign, off, onClick }: { words: string; sign: string; off: boolean; onClick: () => void }) {
-  return (
-    <button
-      type="button"
-      aria-label={words}
-      title={words}
-      disabled={off}
-      onClick={onClick}
-      className="size-6 rounded text-ink-2 enabled:hover:bg-line-soft disabled:opacity-35"
-    >
-      {sign}
-    </button>
-  );
-}
-
-function Changes({ preview }: { preview: Preview }) {
-  if (preview.changes.length === 0) return null;
-  return (
-    <ul className="rows" aria-label="What would change">
-      {preview.changes.map((change) => (
-        <li key={`${change.from} ${change.to}`} className="py-1">
-          <b>{counted(change.files, 'file')}</b> {change.files === 1 ? 'becomes' : 'become'} <b>{change.to}</b>,{' '}
-          {size(change.bytes)}, {change.files === 1 ? 'was' : 'were'} {change.from}
-          <span className="path block truncate text-ink-2" title={change.example}>
-            {change.example}
-          </span>
-        </li>
-      ))}
-    </ul>
-  );
-}
-
 function Templates({ data }: { data: Data }) {
   const fetcher = useFetcher<typeof action>();
   const [chosen, setChosen] = useState<string>(data.templates[0]?.name ?? '');
@@ -446,91 +303,5 @@ function Template({ data, template, fetcher }: TemplateProps) {
       </Button>
       <Said answer={fetcher.data?.preview ? undefined : fetcher.data?.answer} />
     </Form>
-  );
-}
-
-interface RuleProps {
-  draft: Draft;
-  at: number;
-  last: boolean;
-  onChange: (to: Partial<Draft>) => void;
-  onMove: (by: number) => void;
-  onRemove: () => void;
-}
-
-function RuleRow({ draft, at: i, last, onChange, onMove, onRemove }: RuleProps) {
-  return (
-    <tr>
-      <td>
-        <span className="flex items-center gap-1.5">
-          <KindDot kind={draft.kind} />
-          <Select
-            aria-label={`Kind of rule ${i + 1}`}
-            className={inputLook}
-            value={draft.kind}
-            onChange={(event) => onChange({ kind: event.target.value as Kind })}
-          >
-            {KINDS.map((kind) => (
-              <option key={kind}>{kind}</option>
-            ))}
-          </Select>
-        </span>
-      </td>
-      <td>
-        <Words
-          what="Folder words"
-          at={i}
-          value={draft.folderWords}
-          onChange={(folderWords) => onChange({ folderWords })}
-        />
-      </td>
-      <td>
-        <DutyChoice draft={draft} at={i} onChange={onChange} />
-      </td>
-      <td>
-        <Words what="Endings" at={i} value={draft.endings} onChange={(endings) => onChange({ endings })} />
-      </td>
-      <td>
-        <Words what="Names" at={i} value={draft.names} onChange={(names) => onChange({ names })} />
-      </td>
-      <td className="whitespace-nowrap">
-        <Small words={`Move rule ${i + 1} up`} sign="↑" off={i === 0} onClick={() => onMove(-1)} />
-        <Small words={`Move rule ${i + 1} down`} sign="↓" off={last} onClick={() => onMove(1)} />
-        <Small words={`Take rule ${i + 1} out`} sign="×" off={false} onClick={onRemove} />
-      </td>
-    </tr>
-  );
-}
-
-function RuleHead() {
-  return (
-    <thead>
-      <tr>
-        <th className="w-36">Kind</th>
-        <th>Folder named</th>
-        <th className="w-28">Duty of volume</th>
-        <th>Endings</th>
-        <th className="w-40">Names like</th>
-        <th className="w-20">
-          <span className="sr-only">Order</span>
-        </th>
-      </tr>
-    </thead>
-  );
-}
-
-function DutyChoice({ draft, at: i, onChange }: Pick<RuleProps, 'draft' | 'at' | 'onChange'>) {
-  return (
-    <Select
-      aria-label={`Duty of rule ${i + 1}`}
-      className={inputLook}
-      value={draft.duty}
-      onChange={(event) => onChange({ duty: event.target.value as Duty | '', moreDuties: [] })}
-    >
-      <option value="">any</option>
-      {DUTIES.map((duty) => (
-        <option key={duty}>{duty}</option>
-      ))}
-    </Select>
   );
 }
