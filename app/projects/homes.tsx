@@ -1,7 +1,6 @@
 // Where the files of a project belong: one line of what it holds, kind by kind, with the step that brings home what has strayed; opened,
 // each kind with its home.
 import { projectForm } from '#contract/forms.ts';
-import { Popover } from 'radix-ui';
 import clsx from 'clsx';
 import { useFetcher } from 'react-router';
 import { z } from 'zod';
@@ -12,6 +11,7 @@ import { counted, size } from '#core/wording/amounts.ts';
 import { useKept } from '../lib/kept';
 import { useFrame } from '../shell/use-frame';
 import { Form } from '../ui/form';
+import { Pop } from '../ui/pop';
 import { Button, Chip, Empty, Field, inputLook, KindDot, PathText, Said, VolumeOptions } from '../ui/parts';
 import { Select } from '../ui/select';
 import type { action } from './project.server.ts';
@@ -218,38 +218,30 @@ function EditHome({ kind, home }: { kind: Kind; home: Data['homes'][number] | nu
   const { volumes } = useFrame();
   const fetcher = useFetcher<typeof action>();
   return (
-    <Popover.Root>
-      <Popover.Trigger
-        className="text-[13px] text-accent hover:underline"
-        aria-label={`${home ? 'Change' : 'Set'} the home of ${kind}`}
-      >
-        {home ? 'change' : 'set'}
-      </Popover.Trigger>
-      <Popover.Portal>
-        <Popover.Content
-          align="end"
-          sideOffset={4}
-          aria-label={`Home of ${kind}`}
-          className="z-40 w-80 rounded-[10px] border border-line bg-raised p-4 focus:outline-none"
-        >
-          <Form fetcher={fetcher} schema={projectForm} method="post" className="grid gap-3">
-            <input type="hidden" name="intent" value="home" />
-            <input type="hidden" name="kind" value={kind} />
-            <Field label={`Files of the kind ${kind} belong on`}>
-              <Select name="volumeId" className={inputLook} defaultValue={home?.volumeId}>
-                <VolumeOptions volumes={volumes} />
-              </Select>
-            </Field>
-            <Field label="In the folder" hint="Empty for the whole volume. Nothing is moved.">
-              <input name="folder" className={`${inputLook} path`} defaultValue={home?.folder} />
-            </Field>
-            <Button tone="first" type="submit">
-              Save this home
-            </Button>
-            <Said answer={fetcher.data} />
-          </Form>
-        </Popover.Content>
-      </Popover.Portal>
-    </Popover.Root>
+    <Pop
+      label={`Home of ${kind}`}
+      opener={{
+        className: 'text-[13px] text-accent hover:underline',
+        'aria-label': `${home ? 'Change' : 'Set'} the home of ${kind}`,
+        children: home ? 'change' : 'set',
+      }}
+    >
+      <Form fetcher={fetcher} schema={projectForm} method="post" className="grid gap-3">
+        <input type="hidden" name="intent" value="home" />
+        <input type="hidden" name="kind" value={kind} />
+        <Field label={`Files of the kind ${kind} belong on`}>
+          <Select name="volumeId" className={inputLook} defaultValue={home?.volumeId}>
+            <VolumeOptions volumes={volumes} />
+          </Select>
+        </Field>
+        <Field label="In the folder" hint="Empty for the whole volume. Nothing is moved.">
+          <input name="folder" className={`${inputLook} path`} defaultValue={home?.folder} />
+        </Field>
+        <Button tone="first" type="submit">
+          Save this home
+        </Button>
+        <Said answer={fetcher.data} />
+      </Form>
+    </Pop>
   );
 }

@@ -1,6 +1,5 @@
 // Bringing an archive back to a volume, or one timeline, a bin or single files of it: asked for in a dialog, added to the plan.
 import { archiveForm } from '#contract/forms.ts';
-import { Dialog } from 'radix-ui';
 import { useEffect, useRef, useState } from 'react';
 import { useFetcher } from 'react-router';
 import { fetchWords } from '#core/archive/fetching.ts';
@@ -9,6 +8,7 @@ import type { PutBackSum } from '#server/steps/put-back.ts';
 import type { Answer } from '../lib/answer';
 import { openTray } from '../shell/open-tray';
 import { useFrame } from '../shell/use-frame';
+import { Closes, Dialog } from '../ui/dialog';
 import { Form } from '../ui/form';
 import { Button, Field, inputLook, Said } from '../ui/parts';
 import { OneOf } from '../ui/one-of';
@@ -53,29 +53,26 @@ export function Restore(props: RestoreProps) {
   const [open, setOpen] = useState(false);
   const toPlan = useRef(false);
   return (
-    <Dialog.Root open={open} onOpenChange={setOpen}>
-      <Dialog.Trigger asChild>
+    <Dialog
+      title={`Restore ${archive.name}`}
+      open={open}
+      onOpen={setOpen}
+      className="w-[480px]"
+      opener={
         <Button tone={tone} aria-label={`Restore ${ticked.length > 0 ? counted(ticked.length, 'file') : archive.name}`}>
           {ticked.length > 0 ? `Restore ${counted(ticked.length, 'file')}` : 'Restore'}
         </Button>
-      </Dialog.Trigger>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-40 bg-ground/80" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          // Opened sooner, the plan would close as the focus goes back to where it was.
-          onCloseAutoFocus={(event) => {
-            if (!toPlan.current) return;
-            event.preventDefault();
-            toPlan.current = false;
-            openTray('plan');
-          }}
-          className="fixed top-1/2 left-1/2 z-40 max-h-[92vh] w-[480px] max-w-[calc(100vw-1.5rem)] -translate-x-1/2 -translate-y-1/2 overflow-auto rounded-[10px] border border-line bg-raised p-5 focus:outline-none"
-        >
-          <Asking {...props} ticked={ticked} onReview={() => (toPlan.current = true)} />
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
+      }
+      // Opened sooner, the plan would close as the focus goes back to where it was.
+      onClosed={(event) => {
+        if (!toPlan.current) return;
+        event.preventDefault();
+        toPlan.current = false;
+        openTray('plan');
+      }}
+    >
+      <Asking {...props} ticked={ticked} onReview={() => (toPlan.current = true)} />
+    </Dialog>
   );
 }
 
@@ -90,51 +87,48 @@ function Asking({ archive, copy, portions, ticked = [], onReview }: RestoreProps
   const weighed = useWeight(archive.archiveId, { only: onlyText, isAsked: isNamed && !isNone });
   const places = usePlaces(archive.archiveId, { only: onlyText, isAsked: isBack && !isNone });
   return (
-    <>
-      <Dialog.Title className="sentence mb-3 !text-lg">Restore {archive.name}</Dialog.Title>
-      <Form
-        fetcher={fetcher}
-        schema={archiveForm}
-        method="post"
-        action={`/shelf/${archive.archiveId}`}
-        className="grid gap-3"
-      >
-        <input type="hidden" name="intent" value={isBack ? 'put back' : 'restore'} />
-        <input type="hidden" name="archiveId" value={archive.archiveId} />
-        <input type="hidden" name="copyId" value={copy.copyId} />
-        {only && <input type="hidden" name="only" value={onlyText} />}
-        {portions && <WhichChoice {...{ which, portions, ticked: ticked.length }} onChoose={choose} />}
-        {offered.length > 0 && <Portions offered={offered} names={names} onNames={setNames} />}
-        {!(isBack && places) && (
-          <Weight
-            {...{ which, isNone, sum, copy }}
-            weighed={weighed?.[isInRanges ? around : '']}
-            bytesPerSecond={portions?.bytesPerSecond}
-          />
-        )}
-        {isInRanges && <HowMuch weighed={weighed} around={around} onChoose={setAround} />}
-        {portions && (
-          <OneOf
-            label="Where it goes"
-            values={WHERE}
-            chosen={isBack ? 'back' : 'new'}
-            onChoose={(key) => setBack(key === 'back')}
-          />
-        )}
-        {isBack ? (
-          <InPlaces places={places} copy={copy} bytesPerSecond={portions?.bytesPerSecond} />
-        ) : (
-          <Target folder={archive.folder} mounts={portions?.mounts} />
-        )}
-        <Said answer={fetcher.data} />
-        <Buttons
-          isBack={isBack}
-          isDone={fetcher.data?.ok === true}
-          isOff={fetcher.state !== 'idle' || isNone || (isBack && places?.files === 0)}
-          onReview={onReview}
+    <Form
+      fetcher={fetcher}
+      schema={archiveForm}
+      method="post"
+      action={`/shelf/${archive.archiveId}`}
+      className="grid gap-3"
+    >
+      <input type="hidden" name="intent" value={isBack ? 'put back' : 'restore'} />
+      <input type="hidden" name="archiveId" value={archive.archiveId} />
+      <input type="hidden" name="copyId" value={copy.copyId} />
+      {only && <input type="hidden" name="only" value={onlyText} />}
+      {portions && <WhichChoice {...{ which, portions, ticked: ticked.length }} onChoose={choose} />}
+      {offered.length > 0 && <Portions offered={offered} names={names} onNames={setNames} />}
+      {!(isBack && places) && (
+        <Weight
+          {...{ which, isNone, sum, copy }}
+          weighed={weighed?.[isInRanges ? around : '']}
+          bytesPerSecond={portions?.bytesPerSecond}
         />
-      </Form>
-    </>
+      )}
+      {isInRanges && <HowMuch weighed={weighed} around={around} onChoose={setAround} />}
+      {portions && (
+        <OneOf
+          label="Where it goes"
+          values={WHERE}
+          chosen={isBack ? 'back' : 'new'}
+          onChoose={(key) => setBack(key === 'back')}
+        />
+      )}
+      {isBack ? (
+        <InPlaces places={places} copy={copy} bytesPerSecond={portions?.bytesPerSecond} />
+      ) : (
+        <Target folder={archive.folder} mounts={portions?.mounts} />
+      )}
+      <Said answer={fetcher.data} />
+      <Buttons
+        isBack={isBack}
+        isDone={fetcher.data?.ok === true}
+        isOff={fetcher.state !== 'idle' || isNone || (isBack && places?.files === 0)}
+        onReview={onReview}
+      />
+    </Form>
   );
 }
 
@@ -164,15 +158,15 @@ interface ButtonsProps {
 function Buttons({ isBack, isDone, isOff, onReview }: ButtonsProps) {
   return (
     <div className="mt-1 flex justify-end gap-2">
-      <Dialog.Close asChild>
+      <Closes>
         <Button>Close</Button>
-      </Dialog.Close>
+      </Closes>
       {isDone ? (
-        <Dialog.Close asChild>
+        <Closes>
           <Button tone="first" onClick={onReview}>
             Review plan
           </Button>
-        </Dialog.Close>
+        </Closes>
       ) : (
         <Button tone="first" type="submit" disabled={isOff}>
           {isBack ? 'Add putting it back to the plan' : 'Add the restore to the plan'}

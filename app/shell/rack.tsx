@@ -1,7 +1,6 @@
 // The rack: every volume under its station, with what it holds by kind. Clicking one narrows every lens to it, clicking
 // it again widens; with the control or shift key several are chosen.
 import clsx from 'clsx';
-import { Dialog } from 'radix-ui';
 import { useEffect, useState } from 'react';
 import { Link, useLocation, useSearchParams } from 'react-router';
 import { z } from 'zod';
@@ -9,6 +8,7 @@ import { forecastWords } from '#core/forecast/forecast.ts';
 import { KINDS } from '#core/model.ts';
 import { counted, exactTime, percentFull, size, span } from '#core/wording/amounts.ts';
 import { useKept } from '../lib/kept';
+import { Closes, Dialog } from '../ui/dialog';
 import { Bar, Button, inputLook, kindColour, type Part } from '../ui/parts';
 import { Select } from '../ui/select';
 import { useAsked, useChosen } from './links';
@@ -167,31 +167,28 @@ export function RackButton({ frame, within = false }: { frame: FrameData; within
   const { key } = useLocation();
   useEffect(() => setOpen(false), [key]);
   return (
-    <Dialog.Root open={open} onOpenChange={setOpen}>
-      <Dialog.Trigger asChild>
+    <Dialog
+      title="Storage"
+      isPlain
+      open={open}
+      onOpen={setOpen}
+      className="inset-y-0 left-0 w-[280px] overflow-y-auto border-r bg-panel py-3"
+      opener={
         <button
           type="button"
           className={clsx('card-title rounded px-1 py-1 hover:underline', !within && 'min-[700px]:hidden')}
         >
           Storage
         </button>
-      </Dialog.Trigger>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-30 bg-ground/80" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed inset-y-0 left-0 z-40 w-[280px] overflow-y-auto border-r border-line bg-panel py-3 focus:outline-none"
-        >
-          <Dialog.Title className="sr-only">Storage</Dialog.Title>
-          <Volumes frame={frame} />
-          <div className="mt-3 px-4">
-            <Dialog.Close asChild>
-              <Button>Close</Button>
-            </Dialog.Close>
-          </div>
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
+      }
+    >
+      <Volumes frame={frame} />
+      <div className="mt-3 px-4">
+        <Closes>
+          <Button>Close</Button>
+        </Closes>
+      </div>
+    </Dialog>
   );
 }
 

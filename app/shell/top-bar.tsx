@@ -1,11 +1,11 @@
 // The top bar: our mark, the lenses, the search field, the person.
 import { personForm } from '#contract/forms.ts';
 import clsx from 'clsx';
-import { Popover } from 'radix-ui';
 import { useEffect } from 'react';
 import { Link, NavLink, useFetcher, useNavigate } from 'react-router';
 import type { Answer } from '../lib/answer';
 import { Form } from '../ui/form';
+import { Pop } from '../ui/pop';
 import { Field, inputLook, Said } from '../ui/parts';
 import type { FrameData } from './use-frame';
 import { LENSES, PLACES, useLens } from './links';
@@ -113,44 +113,38 @@ function Person({ who, theme }: { who: string; theme: string }) {
     void fetcher.submit({ theme: value }, { method: 'post', action: '/person' });
   };
   return (
-    <Popover.Root>
-      <Popover.Trigger
-        aria-label={`${initials(who)} ${who}: name and colours`}
-        className="flex size-7 items-center justify-center rounded-full bg-accent-wash text-xs font-semibold text-accent-deep"
-      >
-        {initials(who)}
-      </Popover.Trigger>
-      <Popover.Portal>
-        <Popover.Content
-          align="end"
-          sideOffset={6}
-          aria-label="Name and colours"
-          className="z-40 w-64 rounded-[10px] border border-line bg-raised p-4 focus:outline-none"
-        >
-          <Form fetcher={fetcher} schema={personForm} method="post" action="/person">
-            <Field label="Receipts are signed">
-              <input name="name" defaultValue={who} maxLength={60} className={inputLook} />
-            </Field>
-          </Form>
-          {fetcher.data && !fetcher.data.ok && <Said answer={fetcher.data} />}
-          <fieldset className="mt-3">
-            <legend className="mb-1 text-[13px] text-ink-2">Colours</legend>
-            {THEMES.map(([value, words]) => (
-              <label key={value} className="flex h-7 cursor-pointer items-center gap-2">
-                <input
-                  type="radio"
-                  name="theme"
-                  value={value}
-                  checked={theme === value}
-                  onChange={() => setTheme(value)}
-                  className="accent-accent"
-                />
-                {words}
-              </label>
-            ))}
-          </fieldset>
-        </Popover.Content>
-      </Popover.Portal>
-    </Popover.Root>
+    <Pop
+      label="Name and colours"
+      className="w-64"
+      opener={{
+        'aria-label': `${initials(who)} ${who}: name and colours`,
+        className:
+          'flex size-7 items-center justify-center rounded-full bg-accent-wash text-xs font-semibold text-accent-deep',
+        children: initials(who),
+      }}
+    >
+      <Form fetcher={fetcher} schema={personForm} method="post" action="/person">
+        <Field label="Receipts are signed">
+          <input name="name" defaultValue={who} maxLength={60} className={inputLook} />
+        </Field>
+      </Form>
+      {fetcher.data && !fetcher.data.ok && <Said answer={fetcher.data} />}
+      <fieldset className="mt-3">
+        <legend className="mb-1 text-[13px] text-ink-2">Colours</legend>
+        {THEMES.map(([value, words]) => (
+          <label key={value} className="flex h-7 cursor-pointer items-center gap-2">
+            <input
+              type="radio"
+              name="theme"
+              value={value}
+              checked={theme === value}
+              onChange={() => setTheme(value)}
+              className="accent-accent"
+            />
+            {words}
+          </label>
+        ))}
+      </fieldset>
+    </Pop>
   );
 }

@@ -2,7 +2,6 @@
 import { siteForm } from '#contract/forms.ts';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/site';
-import { Popover } from 'radix-ui';
 import { count, counted, day, size } from '#core/wording/amounts.ts';
 import { type Decision } from '#core/wording/decisions.ts';
 import { FillChart } from '../charts/fill-chart';
@@ -13,6 +12,7 @@ import type { Answer } from '../lib/answer';
 import { useFirstOnServer } from '../lib/hydrated';
 import { openTray } from '../shell/open-tray';
 import { Form } from '../ui/form';
+import { Pop } from '../ui/pop';
 import { Fold } from '../ui/fold';
 import { FirstSteps, isBeginning } from './first-steps';
 import { Button, buttonLook, Card, Empty, Field, inputLook, Said, Sentence } from '../ui/parts';
@@ -130,35 +130,32 @@ function Decisions({ list }: { list: Decision[] }) {
 function PutOff({ decision }: { decision: Decision }) {
   const fetcher = useFetcher<Answer>();
   return (
-    <Popover.Root>
-      <Popover.Trigger
-        className="shrink-0 rounded px-1 text-[13px] text-ink-2 hover:text-ink hover:underline"
-        aria-label={`Later: ${decision.what}`}
-      >
-        Later
-      </Popover.Trigger>
-      <Popover.Portal>
-        <Popover.Content align="end" className="card z-30 w-80 !p-4 shadow-lg" aria-label="Put off this decision">
-          <Form fetcher={fetcher} schema={siteForm} method="post" action="/?index" className="grid gap-2.5">
-            <input type="hidden" name="intent" value="postpone" />
-            <input type="hidden" name="key" value={decision.key} />
-            <input type="hidden" name="what" value={decision.what} />
-            <Field label="Tell me again on">
-              <input name="until" type="date" className={inputLook} required />
-            </Field>
-            <Field label="Why it can wait">
-              <input name="reason" className={inputLook} maxLength={300} required />
-            </Field>
-            <Said answer={fetcher.data} />
-            <div>
-              <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
-                Put it off
-              </Button>
-            </div>
-          </Form>
-        </Popover.Content>
-      </Popover.Portal>
-    </Popover.Root>
+    <Pop
+      label="Put off this decision"
+      opener={{
+        className: 'shrink-0 rounded px-1 text-[13px] text-ink-2 hover:text-ink hover:underline',
+        'aria-label': `Later: ${decision.what}`,
+        children: 'Later',
+      }}
+    >
+      <Form fetcher={fetcher} schema={siteForm} method="post" action="/?index" className="grid gap-2.5">
+        <input type="hidden" name="intent" value="postpone" />
+        <input type="hidden" name="key" value={decision.key} />
+        <input type="hidden" name="what" value={decision.what} />
+        <Field label="Tell me again on">
+          <input name="until" type="date" className={inputLook} required />
+        </Field>
+        <Field label="Why it can wait">
+          <input name="reason" className={inputLook} maxLength={300} required />
+        </Field>
+        <Said answer={fetcher.data} />
+        <div>
+          <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
+            Put it off
+          </Button>
+        </div>
+      </Form>
+    </Pop>
   );
 }
 

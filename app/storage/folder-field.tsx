@@ -1,9 +1,9 @@
 // A folder of this server: typed, or chosen from what a worker sees there, with what is known against it before anything is saved.
-import { Dialog } from 'radix-ui';
 import { useState } from 'react';
 import { useFetcher } from 'react-router';
 import { counted, size } from '#core/wording/amounts.ts';
 import type { Looked } from '#server/stores/folder-list.ts';
+import { Closes, Dialog } from '../ui/dialog';
 import { Button, Field, inputLook } from '../ui/parts';
 import { Scroll } from '../ui/scroll';
 
@@ -47,42 +47,33 @@ function Chooser({ from, label, onChoose }: ChooserProps) {
   const { load, data, state } = useFetcher<Seen>();
   const go = (path: string) => void load(`/storage/folders?path=${encodeURIComponent(path)}`);
   return (
-    <Dialog.Root
+    <Dialog
+      title={label}
       open={open}
-      onOpenChange={(next) => {
+      onOpen={(next) => {
         setOpen(next);
         if (next) go(from.startsWith('/') ? from : '/');
       }}
+      className="grid w-[520px] gap-3"
+      opener={<Button className="mt-1.5">Choose a folder</Button>}
     >
-      <Dialog.Trigger asChild>
-        <Button className="mt-1.5">Choose a folder</Button>
-      </Dialog.Trigger>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-40 bg-ground/80" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-1/2 left-1/2 z-40 grid max-h-[92vh] w-[520px] max-w-[calc(100vw-1.5rem)] -translate-x-1/2 -translate-y-1/2 gap-3 overflow-auto rounded-[10px] border border-line bg-raised p-5 focus:outline-none"
+      <Shown seen={data} isLooking={state !== 'idle'} go={go} />
+      <div className="flex justify-end gap-2">
+        <Closes>
+          <Button>Close</Button>
+        </Closes>
+        <Button
+          tone="first"
+          disabled={state !== 'idle' || !data?.ok || data.against !== null}
+          onClick={() => {
+            if (data?.ok) onChoose(data.list.path);
+            setOpen(false);
+          }}
         >
-          <Dialog.Title className="sentence !text-lg">{label}</Dialog.Title>
-          <Shown seen={data} isLooking={state !== 'idle'} go={go} />
-          <div className="flex justify-end gap-2">
-            <Dialog.Close asChild>
-              <Button>Close</Button>
-            </Dialog.Close>
-            <Button
-              tone="first"
-              disabled={state !== 'idle' || !data?.ok || data.against !== null}
-              onClick={() => {
-                if (data?.ok) onChoose(data.list.path);
-                setOpen(false);
-              }}
-            >
-              Use this folder
-            </Button>
-          </div>
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
+          Use this folder
+        </Button>
+      </div>
+    </Dialog>
   );
 }
 
