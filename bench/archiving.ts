@@ -1,6 +1,7 @@
 // Two copies of an archive written and read back, beside cp twice and xxhsum three times on the same bytes, as a folder and as
 // one tar; then a copy read back beside xxhsum, and restored beside cp and xxhsum. Prints seconds, ratios and the most memory. usage: npm run bench -- archiving [megabytes]
-import { execFileSync, spawnSync } from 'node:child_process';
+import { execFileSync, spawn, spawnSync } from 'node:child_process';
+import { once } from 'node:events';
 import {
   closeSync,
   fstatSync,
@@ -8,6 +9,7 @@ import {
   mkdtempSync,
   openSync,
   readdirSync,
+  readFileSync,
   rmSync,
   writeFileSync,
   writeSync,
@@ -226,8 +228,30 @@ console.log(
   `read back ${readBack.toFixed(2)} s, xxhsum -H1 ${summed.toFixed(2)} s: ${(summed / readBack).toFixed(2)} of its rate; restored ${restored.toFixed(2)} s, cp and xxhsum ${copied.toFixed(2)} s: ${(restored / copied).toFixed(2)} times`,
 );
 console.log(
-  `most memory ${Math.round(process.resourceUsage().maxRSS / 1024)} MB, ${Math.round(before / 1e6)} MB of it before anything was copied`,
+  `most memory of this process ${Math.round(process.resourceUsage().maxRSS / 1024)} MB, ${Math.round(before / 1e6)} MB of it before anything was copied`,
 );
+
+/** The most memory that a worker took, started as the product starts it: of two copies once more, as one tar, in MB. */
+async function workerMemory(): Promise<number> {
+  const built = path.join(process.env.KERAMION_THREADS!, 'server/worker-process.mjs');
+  const env = { ...process.env, KERAMION_DATABASE: server.url, KERAMION_LEASE_SECONDS: '30', NODE_ENV: 'production' };
+  const worker = spawn(process.execPath, [built], { env, stdio: ['ignore', 'ignore', 'inherit'] });
+  try {
+    const scope = { ...USUAL_SCOPE, pack: 'tar' as const };
+    const asked = { projectId: 1 as ProjectId, carrierIds: carriers, folder: 'fog-memory', scope, now: new Date() };
+    await addArchive(db, asked);
+    const plan = await currentPlan(db);
+    await runPlan(db, { planId: plan.planId as PlanId, version: plan.version, who: 'bench', now: new Date() });
+    while ((await db.select().from(jobs)).some((job) => job.finishedAt === null))
+      await new Promise((resolve) => setTimeout(resolve, 200));
+    const [, kilobytes] = /VmHWM:\s+(\d+) kB/.exec(readFileSync(`/proc/${worker.pid}/status`, 'utf8'))!;
+    return Math.round(Number(kilobytes) / 1024);
+  } finally {
+    worker.kill();
+    await once(worker, 'exit');
+  }
+}
+console.log(`most memory of a worker ${await workerMemory()} MB`);
 await endPools(pools);
 await disconnect(db);
 await server.stop();

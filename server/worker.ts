@@ -2,7 +2,6 @@
 // number of workers may share one database; killed at any moment, another goes on where the journal ends.
 import { randomBytes } from 'node:crypto';
 import os from 'node:os';
-import { pathToFileURL } from 'node:url';
 import pino from 'pino';
 import { and, eq, inArray } from 'drizzle-orm';
 import { contentPool } from '#disk/content/content.ts';
@@ -87,44 +86,68 @@ async function workByItself(db: Database, { volumes }: Reach, now: Date): Promis
   await askForSnapshots(db, volumes, { now });
 }
 
+/** What a worker sees of the house, looked at every few seconds; a clock that is put back changes nothing of that. */
+class LookAround {
+  reach: Reach = { volumes: new Map(), carriers: new Map() };
+  private workerId: number | null = null;
+  private lookedAt = -Infinity;
+  private tidiedAt = -Infinity;
+
+  constructor(
+    private readonly db: Database,
+    private readonly options: WorkerOptions,
+  ) {}
+
+  /** It has looked for all that is to be done. */
+  hasTidied = (): boolean => this.tidiedAt > -Infinity;
+
+  async whereDue(): Promise<void> {
+    if (performance.now() - this.lookedAt < LOOK_FOR_STORES_EVERY_MS) return;
+    const { db, options } = this;
+    this.workerId ??= await signIn(db, { name: options.name, machine: os.hostname() });
+    this.reach = await lookAtStores(db, this.workerId, options.paths ?? {});
+    this.lookedAt = performance.now();
+    await noteOpenFiles(db, this.workerId, this.reach.volumes);
+    if (options.assesses ?? true) await askToAssess(db, new Date());
+    await askForDue(db, [...this.reach.volumes.keys()], new Date());
+    if (performance.now() - this.tidiedAt < LOOK_FOR_LEFTOVERS_EVERY_MS) return;
+    if (options.assesses ?? true) await workByItself(db, this.reach, new Date());
+    await lookForLeftovers(db, this.reach);
+    this.tidiedAt = performance.now();
+  }
+
+  async end(): Promise<void> {
+    if (this.workerId !== null) await signOut(this.db, this.workerId).catch(() => undefined);
+  }
+}
+
 /** Starts taking jobs. `stop` ends the running ones without finishing them: the next worker goes on with them at once. */
 export function startWorker(db: Database, options: WorkerOptions): Worker {
   const pools = options.pools ?? newPools();
   const running: Running = new Map();
-  let workerId: number | null = null;
-  let reach: Reach = { volumes: new Map(), carriers: new Map() };
-  let lookedAt = 0;
-  let tidiedAt = 0;
+  const looking = new LookAround(db, options);
   let stopping = false;
   let idle = false;
-
-  const lookAround = async () => {
-    workerId ??= await signIn(db, { name: options.name, machine: os.hostname() });
-    reach = await lookAtStores(db, workerId, options.paths ?? {});
-    lookedAt = Date.now();
-    await noteOpenFiles(db, workerId, reach.volumes);
-    if (options.assesses ?? true) await askToAssess(db, new Date());
-    await askForDue(db, [...reach.volumes.keys()], new Date());
-    if (Date.now() - tidiedAt < LOOK_FOR_LEFTOVERS_EVERY_MS) return;
-    if (options.assesses ?? true) await workByItself(db, reach, new Date());
-    await lookForLeftovers(db, reach);
-    tidiedAt = Date.now();
-  };
+  const pause = new Pause();
   const claims = claimsOf(db, options);
   const begin = (job: Job): void => {
-    const paths = pathsIn(reach);
+    const paths = pathsIn(looking.reach);
     const { leaseSeconds, clock } = options;
     const context = new JobContext({ db, job, pools, leaseSeconds, paths, clock });
     const ended = runJob(context, db, options.log).then(() => claims.ended(job));
     // What it had may be what others waited for.
-    const gone = () => void (idle = !running.delete(job.id));
+    const gone = () => {
+      idle = !running.delete(job.id);
+      // There is room for the next.
+      pause.end();
+    };
     running.set(job.id, { context, ended: ended.finally(gone) });
   };
   const loop = async (): Promise<void> => {
     while (!stopping) {
       try {
-        if (Date.now() - lookedAt > LOOK_FOR_STORES_EVERY_MS) await lookAround();
-        const job = running.size < AT_ONCE && !stopping ? await claims.next(reachedBy(reach)) : null;
+        await looking.whereDue();
+        const job = running.size < AT_ONCE && !stopping ? await claims.next(reachedBy(looking.reach)) : null;
         idle = job === null;
         if (job) {
           begin(job);
@@ -133,22 +156,37 @@ export function startWorker(db: Database, options: WorkerOptions): Worker {
       } catch (error) {
         options.log.error({ err: error }, 'the database did not answer; trying again');
       }
-      await new Promise((resolve) => setTimeout(resolve, options.pollMs));
+      await pause.begin(options.pollMs);
     }
   };
   const looping = loop();
   return {
-    isIdle: () => tidiedAt > 0 && running.size === 0 && idle,
+    isIdle: () => looking.hasTidied() && running.size === 0 && idle,
     stop: async () => {
       stopping = true;
       db.$patience.waits = false;
       for (const { context } of running.values()) context.abandon();
       await looping;
       await allEnded(running);
-      if (workerId !== null) await signOut(db, workerId).catch(() => undefined);
+      await looking.end();
       if (!options.pools) await endPools(pools);
     },
   };
+}
+
+/** A wait that somebody else can end. */
+class Pause {
+  end: () => void = () => undefined;
+
+  begin(ms: number): Promise<void> {
+    return new Promise((resolve) => {
+      const timer = setTimeout(resolve, ms);
+      this.end = () => {
+        clearTimeout(timer);
+        resolve();
+      };
+    });
+  }
 }
 
 /** Removals end after their batch, copies at their next block; whoever comes next goes on at once. */
@@ -255,8 +293,8 @@ async function dispatch(context: JobContext): Promise<void> {
   await endPlainly(context, { state: 'failed', trouble: context.givenUp });
 }
 
-/** The process itself, where this file is the one that was started. */
-async function main(): Promise<void> {
+/** The process itself. */
+export async function main(): Promise<void> {
   const { databaseUrl, leaseSeconds, paths } = settings();
   const log = pino({ name: 'worker' });
   const db = connect(databaseUrl, 10, { patient: true });
@@ -273,5 +311,3 @@ async function main(): Promise<void> {
   process.once('SIGINT', () => void end());
   log.info('worker started');
 }
-
-if (process.argv[1] && import.meta.url === pathToFileURL(process.argv[1]).href) void main();

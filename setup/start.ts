@@ -138,7 +138,7 @@ async function startProcesses(databaseUrl: string, own: OwnDatabase | null, opti
   let stopping = false;
   const children = new Map<string, ChildProcess>();
   const launch = (name: string) => {
-    const child = spawn(process.execPath, ['--import', 'tsx', `server/${name}.ts`], {
+    const child = spawn(process.execPath, name === 'worker' ? workerArgs() : ['--import', 'tsx', `server/${name}.ts`], {
       env,
       stdio: ['ignore', options.quiet ? 'ignore' : 'inherit', 'inherit'],
       detached: true,
@@ -170,6 +170,12 @@ async function startProcesses(databaseUrl: string, own: OwnDatabase | null, opti
     throw error;
   }
   return { address, databaseUrl, worker: () => children.get('worker')!, stop };
+}
+
+/** As it was built, where it was. */
+function workerArgs(): string[] {
+  const built = process.env.KERAMION_THREADS && path.join(process.env.KERAMION_THREADS, 'server/worker-process.mjs');
+  return built && existsSync(built) ? [built] : ['--import', 'tsx', 'server/worker-process.ts'];
 }
 
 function endChild(child: ChildProcess | null): Promise<void> {

@@ -1,5 +1,5 @@
-// Builds what threads run, so that one begins in a third of the time: whoever starts a process with pools says with KERAMION_THREADS
-// where they lie. Without it they run from their sources. Always built anew: it takes less than to find out whether it has to be.
+// Builds what threads run, so that one begins in a third of the time, and the worker itself, which then takes half the memory: whoever
+// starts a process with pools says with KERAMION_THREADS where they lie. Without it they run from their sources. Always built anew: it takes less than to find out whether it has to be.
 import { existsSync, mkdirSync, readdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { readFile } from 'node:fs/promises';
 import path from 'node:path';
@@ -43,7 +43,7 @@ function put(file: string, contents: Uint8Array): void {
 export async function buildThreads(outdir = path.resolve('var/threads')): Promise<string> {
   try {
     const { outputFiles } = await build({
-      entryPoints: ['disk/threads/built.ts', ...entries()],
+      entryPoints: ['disk/threads/built.ts', 'server/worker-process.ts', ...entries()],
       ...{ outdir, outbase: '.', outExtension: { '.js': '.mjs' } },
       ...{ bundle: true, splitting: true, packages: 'external', logLevel: 'silent' },
       ...{ platform: 'node', format: 'esm', target: 'node20', sourcemap: true },
