@@ -41,7 +41,7 @@ export class TakenFiles<File extends { path: string }> {
 
   /** Files beside one that differ from it in their last number alone: the sequence of stills that it is of. */
   sequence(file: File): File[] {
-    const pattern = /^(.*?)(\d+)(\D*)$/.exec(nameOf(file.path));
+    const pattern = /^(.*?)(\d+)(\D*)$/s.exec(nameOf(file.path));
     if (!pattern) return [file];
     const [, before, , after] = pattern;
     return this.byFolder.get(folderOf(file.path))!.filter((one) => {

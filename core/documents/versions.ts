@@ -14,7 +14,7 @@ export interface VersionedFile {
 export function versionOf(name: string): { stem: string; version: number; ending: string } {
   const dot = name.lastIndexOf('.');
   const [bare, ending] = dot > 0 ? [name.slice(0, dot), name.slice(dot)] : [name, ''];
-  const mark = /^(.+?)[ ._-]+v(\d{1,6})$/i.exec(bare);
+  const mark = /^(.+?)[ ._-]+v(\d{1,6})$/is.exec(bare);
   return mark ? { stem: mark[1]!, version: Number(mark[2]), ending } : { stem: bare, version: 0, ending };
 }
 

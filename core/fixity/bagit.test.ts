@@ -21,6 +21,14 @@ test('a manifest written is the manifest read, whatever the names', () => {
   );
 });
 
+test('a name with a line separator of Unicode is a name', () => {
+  const entries = ['data/a\u2028b', 'data/c\u2029', 'data/d\u0085e'].map((one) => ({
+    path: one,
+    hash: '0'.repeat(32),
+  }));
+  expect(parseManifest(manifestText(entries), 32)).toEqual({ ok: true, entries });
+});
+
 test('a wrong line is told with its number', () => {
   const good = `${'0'.repeat(32)}  data/a\n`;
   expect(parseManifest(`${good}oops\n`, 32)).toMatchObject({ ok: false, trouble: { code: 'bad_line', line: 2 } });

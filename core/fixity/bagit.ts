@@ -43,7 +43,8 @@ export type ManifestReading =
 export function parseManifest(text: string, hexDigits: number): ManifestReading {
   const entries: ManifestEntry[] = [];
   const seen = new Set<string>();
-  const pattern = new RegExp(`^([0-9a-fA-F]{${hexDigits}})[ \\t]+\\*?(.+)$`);
+  // A name may hold U+2028 and U+2029, which no dot stands for by itself.
+  const pattern = new RegExp(`^([0-9a-fA-F]{${hexDigits}})[ \\t]+\\*?(.+)$`, 's');
   for (const [i, line] of text.split(/\r\n|\n|\r/).entries()) {
     if (line === '') continue;
     const match = pattern.exec(line);

@@ -31,6 +31,7 @@ test('sum tools write a sum and a path, plain, with a star, tagged, escaped, and
     `; and a word`,
     '',
     `${A}  ./d.mov`,
+    `${A}  e\u2028f.mov`,
   ].join('\r\n');
   expect(readList('card/list.md5', text)).toEqual({
     sums: [
@@ -39,6 +40,7 @@ test('sum tools write a sum and a path, plain, with a star, tagged, escaped, and
       { path: 'card/c (2).mov', kind: 'md5', sum: A },
       { path: 'card/odd\\name\n.mov', kind: 'md5', sum: B },
       { path: 'card/d.mov', kind: 'md5', sum: A },
+      { path: 'card/e\u2028f.mov', kind: 'md5', sum: A },
     ],
     wrong: [],
   });

@@ -85,12 +85,12 @@ function readSums(at: string, text: string, kind: Exclude<SumKind, 'c4'>): ListR
     const trimmed = line.trim();
     if (trimmed === '' || /^[#;]/.test(trimmed)) continue;
     const where = `line ${i + 1}`;
-    const tagged = /^[A-Z0-9-]+ ?\((.+)\) = ([0-9a-fA-F]+)$/.exec(trimmed);
+    const tagged = /^[A-Z0-9-]+ ?\((.+)\) = ([0-9a-fA-F]+)$/s.exec(trimmed);
     if (tagged) {
       found.add(where, tagged[1]!, { kind, sum: tagged[2]! });
       continue;
     }
-    const plain = /^(\\?)([0-9a-fA-F]+)(?:[ \t]+\*?(.+))?$/.exec(line);
+    const plain = /^(\\?)([0-9a-fA-F]+)(?:[ \t]+\*?(.+))?$/s.exec(line);
     if (!plain) {
       found.tell(where, 'not a checksum and a path');
       continue;
