@@ -38,6 +38,7 @@ export default [
   route('shelf/:archiveId/weight', 'shelf/weight-data.ts'),
   route('projects/export', 'projects/list-data.ts'),
   route('projects/:projectId/export', 'projects/export-data.ts'),
+  route('projects/:projectId/compared/:snapshotId', 'projects/compared-data.ts'),
   route('step/:stepId/items', 'ledger/items-data.ts'),
   route('plan', 'shell/plan-data.ts'),
   route('work', 'shell/work-data.ts'),

@@ -5,6 +5,7 @@ import { readFileSync } from 'node:fs';
 import path from 'node:path';
 import { xxh64 } from '@node-rs/xxhash';
 import { eq } from 'drizzle-orm';
+import { contentsOf } from '#core/snapshots/contents.ts';
 import { snapshotPath, snapshotRule, summaryOf } from '#core/snapshots/snapshots.ts';
 import { documentPool, readDocument } from '#disk/documents/documents.ts';
 import { PrivateNames } from '#disk/private-names.ts';
@@ -12,7 +13,7 @@ import { Root } from '#disk/root.ts';
 import { keepMoment, snapshotAt } from '#disk/snapshots.ts';
 import type { Database } from '#server/db/connect.ts';
 import { documents } from '#server/db/schema/documents.ts';
-import { snapshots } from '#server/db/schema/snapshots.ts';
+import { snapshotContents, snapshots } from '#server/db/schema/snapshots.ts';
 import { volumes } from '#server/db/schema/stores.ts';
 import { siteMark } from '#server/db/site-mark.ts';
 import { setSnapshotRule } from '#server/snapshots/rule.ts';
@@ -84,10 +85,11 @@ export async function leaveSnapshots(db: Database, root: string, { who, now }: B
       await keepMoment(to, { at, temporary: names.path('copy', id), check: () => Promise.resolve() }, moment);
       const { reading } = await readDocument(pool, { path: to.placeText(at), name }, facts);
       if (!reading.ok) throw new Error(`An earlier ${name} of the demo cannot be read: ${reading.trouble.detail}.`);
-      await db.insert(snapshots).values({
+      const [{ insertId: snapshotId }] = await db.insert(snapshots).values({
         ...{ projectId, fileId, name, onVolumeId: volume!.id, path: at, state: 'kept', takenAt, xxh64: sum },
         ...{ ...facts, summary: summaryOf(reading.document) },
       });
+      await db.insert(snapshotContents).values({ snapshotId, contents: contentsOf(reading.document)! });
     }
   } finally {
     to.close();

@@ -14,6 +14,7 @@ import { Button, Card, Chip, Field, inputLook, NumberField, Said, Sentence } fro
 import { type Column, Table } from '../ui/table';
 import { Select } from '../ui/select';
 import { AtNight } from './at-night';
+import { ComparedWithNow } from './compared';
 
 export { loader, action } from './back.server.ts';
 
@@ -49,7 +50,7 @@ export default function Back({ loaderData: data }: Route.ComponentProps) {
         </Link>
       </p>
       {lines.map((line) => (
-        <Document key={line.fileId} line={line} nowMs={nowMs} />
+        <Document key={line.fileId} line={line} projectId={project.projectId} nowMs={nowMs} />
       ))}
       {on !== null && <OwnRule {...data.rule} />}
       <AtNight project={project} night={data.night} carriers={data.carriers} nowMs={nowMs} />
@@ -118,7 +119,7 @@ const momentsOf = ({ snapshots, autosaves }: Line): Moment[] =>
     ...autosaves.map((autosave) => ({ at: autosave.modifiedMs, key: `a${autosave.fileId}`, autosave })),
   ].sort((a, b) => b.at - a.at);
 
-function Document({ line, nowMs }: { line: Line; nowMs: number }) {
+function Document({ line, projectId, nowMs }: { line: Line; projectId: number; nowMs: number }) {
   const [chosen, setChosen] = useState(line.snapshots[0]?.snapshotId ?? null);
   const picked = line.snapshots.find((one) => one.snapshotId === chosen) ?? line.snapshots[0] ?? null;
   const moments = momentsOf(line);
@@ -153,6 +154,11 @@ function Document({ line, nowMs }: { line: Line; nowMs: number }) {
           )}
         </div>
       </div>
+      {picked && line.isThere && (
+        <div className="mt-4 border-t border-line-soft pt-3">
+          <ComparedWithNow key={picked.snapshotId} projectId={projectId} snapshotId={picked.snapshotId} />
+        </div>
+      )}
     </Card>
   );
 }

@@ -69,6 +69,14 @@ export function duration(seconds: number): string {
   return `${Math.floor(hours / 24)} d ${hours % 24} h`;
 }
 
+/** A moment of media in its own time, from milliseconds: "10:00:02.040". */
+export function mediaTime(ms: number): string {
+  const [sign, whole] = [ms < 0 ? '-' : '', Math.abs(Math.round(ms))];
+  const two = (n: number) => String(Math.floor(n)).padStart(2, '0');
+  const [hours, minutes, seconds] = [whole / 3_600_000, (whole / 60_000) % 60, (whole / 1000) % 60];
+  return `${sign}${two(hours)}:${two(minutes)}:${two(seconds)}.${String(whole % 1000).padStart(3, '0')}`;
+}
+
 /** Bytes a second. */
 export const rate = (bytesPerSecond: number): string => `${size(bytesPerSecond)}/s`;
 

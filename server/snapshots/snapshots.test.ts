@@ -10,7 +10,8 @@ import { askToCheck, lastCheck } from '../check/check.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { projects } from '../db/schema/projects.ts';
 import { receipts } from '../db/schema/receipts.ts';
-import { snapshots } from '../db/schema/snapshots.ts';
+import { snapshotContents, snapshots } from '../db/schema/snapshots.ts';
+import { comparedWithNow } from './comparing.ts';
 import { undoReceipt } from '../ledger/undo.ts';
 import { keptOf, linesOf, snapshotWorries } from './line.ts';
 import { askToPutBeside } from './put-beside.ts';
@@ -101,6 +102,13 @@ test('a document that changed is kept as it was, at most every so many minutes, 
     { since: null, untilNow: ['Cut is less than a second longer'] },
   ]);
   expect((await keptOf(site.db, FOG)).count).toBe(2);
+  // Part by part, the document as it was last read beside each of them; of another project's there is nothing to tell.
+  const [older, newer] = await kept();
+  expect(await comparedWithNow(site.db, FOG, newer!.id)).toMatchObject([{ name: 'Cut', is: 'same', changes: [] }]);
+  const [cut] = (await comparedWithNow(site.db, FOG, older!.id))!;
+  expect(cut).toMatchObject({ name: 'Cut', is: 'changed', kept: 2 });
+  expect(cut!.changes).toMatchObject([{ media: expect.stringMatching(/^c/), then: null }]);
+  expect(await comparedWithNow(site.db, 99 as ProjectId, older!.id)).toBeNull();
   // Saved again as it was: nothing new.
   write(3, BEGIN + 30 * MINUTE);
   expect(await pass(BEGIN + 31 * MINUTE)).toEqual([media]);
@@ -162,6 +170,17 @@ test('only documents of projects in work, and none of what lies beside its snaps
   await setRule({ volumeId: null });
   expect(await pass(BEGIN + MINUTE)).toEqual([]);
   await expect(setRule({ volumeId: 99 as VolumeId })).rejects.toThrow(/no such volume/);
+});
+
+test('what a snapshot that is gone took of its media goes with it', async () => {
+  await setRule({ newest: 1, hours: 0, days: 0, weeks: 0, months: 0 });
+  for (let i = 0; i < 3; i++) {
+    write((i % 2) + 2, BEGIN + i * 20 * MINUTE);
+    await pass(BEGIN + i * 20 * MINUTE + MINUTE);
+  }
+  const rows = await kept();
+  expect(rows).toHaveLength(1);
+  expect((await site.db.select().from(snapshotContents)).map((row) => row.snapshotId)).toEqual([rows[0]!.id]);
 });
 
 test('they are thinned by the rule, and the newest never goes', async () => {

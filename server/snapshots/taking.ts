@@ -5,6 +5,7 @@ import { and, asc, eq, inArray, isNull, ne, sql } from 'drizzle-orm';
 import { z } from 'zod';
 import { thinned } from '#core/reclaim/thin.ts';
 import { joinPath } from '#core/paths.ts';
+import { contentsOf } from '#core/snapshots/contents.ts';
 import { placesOf, snapshotPath, type Summary, summaryOf } from '#core/snapshots/snapshots.ts';
 import { readDocument } from '#disk/documents/documents.ts';
 import { codeOf } from '#disk/facts.ts';
@@ -16,7 +17,7 @@ import { files, folders } from '../db/schema/catalogue.ts';
 import { documents } from '../db/schema/documents.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { projects } from '../db/schema/projects.ts';
-import { snapshots } from '../db/schema/snapshots.ts';
+import { snapshotContents, snapshots } from '../db/schema/snapshots.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { siteMark } from '../db/site-mark.ts';
 import type { JobContext } from '../runtime/context.ts';
@@ -144,7 +145,10 @@ async function drop({ context, to }: Taking, { id, path }: Pick<Kept, 'id' | 'pa
   // Its temporary file is ours since the volume was opened, whoever began it.
   removeSnapshot(to, (await context.names()).path('copy', id));
   removeSnapshot(to, path);
-  await context.transaction((tx) => tx.delete(snapshots).where(eq(snapshots.id, id)));
+  await context.transaction(async (tx) => {
+    await tx.delete(snapshotContents).where(eq(snapshotContents.snapshotId, id));
+    await tx.delete(snapshots).where(eq(snapshots.id, id));
+  });
 }
 
 /** Whether another one is kept now. What is being written, or is no whole document, waits for the next time. */
@@ -212,12 +216,14 @@ async function keep(taking: Taking, { document, moment, takenAt }: Keeping): Pro
     broken.set(fileId, markOf(moment.facts));
     return false;
   }
-  await context.transaction((tx) =>
-    tx
+  const contents = contentsOf(reading.document);
+  await context.transaction(async (tx) => {
+    await tx
       .update(snapshots)
       .set({ state: 'kept', summary: summaryOf(reading.document) })
-      .where(eq(snapshots.id, row.id)),
-  );
+      .where(eq(snapshots.id, row.id));
+    if (contents) await tx.insert(snapshotContents).values({ snapshotId: row.id, contents });
+  });
   return true;
 }
 

@@ -1,4 +1,5 @@
 // Snapshots of project documents: copies of how they were at some moments, on another volume than theirs.
+import type { Contents } from '#core/snapshots/contents.ts';
 import type { Summary } from '#core/snapshots/snapshots.ts';
 import { char, index, mysqlEnum, mysqlTable, varchar } from 'drizzle-orm/mysql-core';
 import { amount, at, id, jsonOf, longPath } from './columns.ts';
@@ -25,3 +26,9 @@ export const snapshots = mysqlTable(
   },
   (t) => [index('snapshots_project').on(t.projectId), index('snapshots_file').on(t.fileId)],
 );
+
+/** What the document of a snapshot takes of its media, for whoever compares it; none of one from before this was kept, or with too much. */
+export const snapshotContents = mysqlTable('snapshot_contents', {
+  snapshotId: amount('snapshot_id').primaryKey(),
+  contents: jsonOf<Contents>('contents').notNull(),
+});

@@ -1,0 +1,1 @@
+export { loader } from './compared-data.server.ts';
