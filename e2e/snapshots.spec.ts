@@ -16,6 +16,19 @@ test('a snapshot is chosen by what changed, and put beside the document as its n
   await expect(list.getByText('teaser 30s is new')).toBeVisible();
   await list.getByRole('button', { name: '22 hours ago' }).click();
   await expect(page.getByText('Since then').first()).toBeVisible();
+  // Part by part, what its timelines took then and take now.
+  await page.getByRole('button', { name: 'Compare it with the document now' }).first().click();
+  await expect(page.getByText('new since').first()).toBeVisible();
+  await page
+    .getByRole('button', { name: /parts? otherwise|new since/ })
+    .first()
+    .click();
+  await expect(
+    page
+      .getByRole('region', { name: /^What is different in/ })
+      .getByRole('row')
+      .nth(1),
+  ).toBeVisible();
   const before = readdirSync(FOLDER);
   await page.getByRole('button', { name: 'Put it beside the document' }).first().click();
   await expect(page.getByRole('status')).toContainText('as its next version; nothing is written over');
