@@ -28,13 +28,14 @@ export async function loader({ request }: Route.LoaderArgs) {
   const volumes = only.length > 0 ? all.filter((volume) => only.includes(volume.volumeId)) : all;
   const ids = volumes.map((volume) => volume.volumeId);
   const today = houseDay(Date.now());
-  const [known, causes, steps] = await Promise.all([
-    knownOf(db(), { all, volumes, only, today }),
+  const known = knownOf(db(), { all, volumes, only, today });
+  const [{ projects, strays, growing, forecastOf }, every, causes, steps, later] = await Promise.all([
+    known,
+    decisionsOf(db(), { all, volumes }, known),
     causesOfGrowth(db(), ids),
     firstSteps(db()),
+    postponedNow(db(), new Date()),
   ]);
-  const { projects, strays, growing, forecastOf } = known;
-  const [every, later] = await Promise.all([decisionsOf(db(), known), postponedNow(db(), new Date())]);
   const decisions = every.filter(({ key }) => !later.has(key));
   return {
     sentence: siteSentence({

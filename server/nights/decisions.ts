@@ -59,11 +59,9 @@ export async function knownOf(
   return { all, volumes, projects, strays, growing, forecastOf: new Map(growing.map((g) => [g.volumeId, g.forecast])) };
 }
 
-export async function decisionsOf(
-  db: Database,
-  { all, volumes, projects, strays, forecastOf }: Known,
-): Promise<Decision[]> {
-  const [broken, nobodys, homeless, copies, check, sounds, sealed, aside, carriers, due, jobs] = await Promise.all([
+/** What is asked for decisions alone: all at once. */
+function askedFor(db: Database, { all, volumes }: Asked, now: Date) {
+  return Promise.all([
     brokenDocuments(db),
     ownerlessByVolume(db),
     homesInTrouble(db),
@@ -72,13 +70,31 @@ export async function decisionsOf(
     compressedSounds(db),
     archiveRows(db),
     asideTotal(db, volumes.length < all.length ? volumes.map((volume) => volume.volumeId) : []),
-    carriersToTell(db, (await shelfRule(db)).carrierYears, new Date()),
-    dueReadBacks(db, new Date()),
+    shelfRule(db).then((rule) => carriersToTell(db, rule.carrierYears, now)),
+    dueReadBacks(db, now),
     jobRows(db, 0),
+    timeIsOver(db, now),
+    snapshotWorries(db, now.getTime()),
+    postTrouble(db, now),
+    Promise.all([ownBackupRule(db), lastOwnBackup(db)]),
   ]);
+}
+
+interface Asked {
+  all: Volumes;
+  volumes: Volumes;
+}
+
+/** @param known what is asked for more than decisions; waited for while the rest is asked */
+export async function decisionsOf(db: Database, asked: Asked, known: Promise<Known>): Promise<Decision[]> {
+  const { all, volumes } = asked;
+  const now = new Date();
+  const [{ projects, strays, forecastOf }, rest] = await Promise.all([known, askedFor(db, asked, now)]);
+  const [broken, nobodys, homeless, copies, check, sounds, sealed, aside, carriers, due, jobs, ...more] = rest;
+  const [over, snapshots, post, [backupRule, backup]] = more;
   const nameOf = (id: number) => all.find((volume) => volume.volumeId === id)?.name ?? '';
   return decisions({
-    nowMs: Date.now(),
+    nowMs: now.getTime(),
     volumes: volumes.map((v) => ({ ...v, forecast: forecastOf.get(v.volumeId) })),
     projects: projects.map((p) => ({ ...p, sinceMs: p.stateSince.getTime() })),
     brokenDocuments: broken,
@@ -102,10 +118,8 @@ export async function decisionsOf(
       short === null ? [] : [{ archiveId, name, folder, short }],
     ),
     aside,
-    timeIsOver: await timeIsOver(db, new Date()),
-    snapshots: await snapshotWorries(db, Date.now()),
-    post: await postTrouble(db, new Date()),
-    ownBackup: backupTrouble(await ownBackupRule(db), await lastOwnBackup(db), Date.now()),
+    ...{ timeIsOver: over, snapshots, post },
+    ownBackup: backupTrouble(backupRule, backup, now.getTime()),
     compressedSounds: sounds
       .filter((row) => volumes.some((volume) => volume.volumeId === row.volumeId))
       .map((row) => ({ ...row, volume: nameOf(row.volumeId) })),
@@ -120,5 +134,6 @@ export async function decisionsOf(
 export async function houseDecisions(db: Database, now: Date): Promise<Decision[]> {
   const all = await rackVolumes(db);
   const today = houseDay(now.getTime());
-  return decisionsOf(db, await knownOf(db, { all, volumes: all, only: [], today }));
+  const asked = { all, volumes: all };
+  return decisionsOf(db, asked, knownOf(db, { ...asked, only: [], today }));
 }

@@ -253,7 +253,12 @@ test('of a sequence the stills come that are shown, with their numbers, and its 
   const scan = (start: number, duration: number) => ({
     ...{ OTIO_SCHEMA: 'Clip.1', name: 'scan', source_range: range(start, duration) },
     media_reference: {
-      ...{ OTIO_SCHEMA: 'ImageSequenceReference.1', target_url_base: 'scan/', name_prefix: 'fog_', name_suffix: '.dpx' },
+      ...{
+        OTIO_SCHEMA: 'ImageSequenceReference.1',
+        target_url_base: 'scan/',
+        name_prefix: 'fog_',
+        name_suffix: '.dpx',
+      },
       ...{ start_frame: 1001, frame_step: 1, rate: 25, frame_zero_padding: 4, available_range: range(500, 100) },
     },
   });
