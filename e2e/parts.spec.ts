@@ -60,3 +60,22 @@ test('a frame scrolls by keyboard and shows its bar; views have addresses, arrow
   await page.goBack();
   await expect(tabs.getByRole('tab', { selected: true })).toHaveText('Kinds of files');
 });
+
+for (const colorScheme of ['light', 'dark'] as const)
+  for (const width of [1280, 600])
+    test(`every part in every state is photographed, ${colorScheme}, ${width} wide, and nothing is wider than it`, async ({
+      page,
+    }, info) => {
+      await page.emulateMedia({ colorScheme });
+      await page.setViewportSize({ width, height: 800 });
+      await page.goto('/parts');
+      const main = page.getByRole('main');
+      await expect(main.getByRole('heading', { name: 'Frames and views' })).toBeVisible();
+      expect(await main.evaluate((own) => own.scrollWidth - own.clientWidth)).toBeLessThanOrEqual(0);
+      const tall = await main.evaluate((own) => own.scrollHeight);
+      await page.setViewportSize({ width, height: tall + 140 });
+      const body = await page.screenshot({ path: info.outputPath(`parts-${colorScheme}-${width}.png`) });
+      await info.attach(`parts-${colorScheme}-${width}`, { body, contentType: 'image/png' });
+      // A picture of nothing is small.
+      expect(body.length).toBeGreaterThan(40_000);
+    });

@@ -52,7 +52,7 @@ function OneTimeline({ timeline }: { timeline: Compared }) {
       <Chip tone={IS[is].tone}>{IS[is].words}</Chip>
       <span className="text-[13px]">
         {is === 'changed'
-          ? `${counted(changed, 'part')} otherwise, ${kept} as ${kept === 1 ? 'it was' : 'they were'}`
+          ? `${counted(changed, 'part')} ${changed === 1 ? 'differs' : 'differ'}, ${kept} the same`
           : counted(kept + changed, 'part')}
       </span>
     </span>

@@ -1,4 +1,5 @@
 // What is known of one folder or file: whose it is and why, who uses it, its path on every station, and what can be done.
+import { projectsForm } from '#contract/forms.ts';
 import { useState } from 'react';
 import { Link, useFetcher } from 'react-router';
 import type { Route } from './+types/space';
@@ -8,7 +9,8 @@ import { groupWords, REASON_WORDS } from '#core/wording/reclaim.ts';
 import type { Answer } from '../lib/answer';
 import { useFrame } from '../shell/use-frame';
 import { type To, useLens } from '../shell/links';
-import { Button, Card, Chip, inputLook, LevelMark, Said } from '../ui/parts';
+import { Form } from '../ui/form';
+import { Button, Card, Chip, Field, inputLook, LevelMark, Said } from '../ui/parts';
 import { Picture } from '../ui/picture';
 import { UsedStrip } from '../charts/used-strip';
 
@@ -110,22 +112,19 @@ function MakeProject({ folder }: { folder: NonNullable<Data['folder']> }) {
       </>
     );
   return (
-    <fetcher.Form method="post" action="/projects" className="grid gap-2">
+    <Form fetcher={fetcher} schema={projectsForm} method="post" action="/projects" className="grid gap-2">
       <input type="hidden" name="intent" value="from folder" />
       <input type="hidden" name="folderId" value={folder.folderId} />
-      <span className="flex gap-2">
-        <input
-          name="name"
-          aria-label="Title of the project"
-          className={inputLook}
-          defaultValue={folder.trail.at(-1)?.name}
-        />
+      <Field label="Title of the project">
+        <input name="name" className={inputLook} defaultValue={folder.trail.at(-1)?.name} />
+      </Field>
+      <div>
         <Button tone="first" type="submit" disabled={fetcher.state !== 'idle'}>
           Register
         </Button>
-      </span>
+      </div>
       <Said answer={fetcher.data} />
-    </fetcher.Form>
+    </Form>
   );
 }
 

@@ -157,7 +157,7 @@ function HeadCell<Row>({ header, column }: { header: Header<Row, unknown>; colum
       {column.sort ? (
         <button type="button" onClick={header.column.getToggleSortingHandler()} className="hover:text-ink">
           {column.title}
-          <span aria-hidden className="ml-0.5 inline-block w-2.5 overflow-hidden">
+          <span aria-hidden className="ml-0.5 inline-block w-3">
             {sorted === 'asc' ? '↑' : sorted === 'desc' ? '↓' : ''}
           </span>
         </button>
