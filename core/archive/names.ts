@@ -87,8 +87,15 @@ export interface Wish<Key> {
 export function placeNames<Key>(wishes: readonly Wish<Key>[]): Map<Key, string> {
   const taken = new Set<string>();
   const folders = new Map<string, string>();
+  // The same list of folders is asked for again and again.
+  const lists = new Map<readonly string[], string>();
   const portable = (folder: readonly string[]): string => {
-    const key = JSON.stringify(folder);
+    let path = lists.get(folder);
+    if (path === undefined) lists.set(folder, (path = portablePath(folder)));
+    return path;
+  };
+  const portablePath = (folder: readonly string[]): string => {
+    const key = folder.join('\0');
     const known = folders.get(key);
     if (known !== undefined) return known;
     const names = folder.map(portableName);
@@ -96,16 +103,21 @@ export function placeNames<Key>(wishes: readonly Wish<Key>[]): Map<Key, string> 
     folders.set(key, names.join('/'));
     return names.join('/');
   };
-  const sorted = wishes
-    .map((wish) => ({ wish, folder: portable(wish.folder) }))
-    .sort((a, b) => (a.wish.order < b.wish.order ? -1 : a.wish.order > b.wish.order ? 1 : 0));
+  for (const { folder } of wishes) portable(folder);
+  const sorted = inOrder(wishes, (a, b) => (a.order < b.order ? -1 : a.order > b.order ? 1 : 0));
   const placed = new Map<Key, string>();
-  for (const { wish, folder } of sorted) {
-    const { path, folded } = freePath(folder, nameBeside(wish, placed), taken);
+  for (const wish of sorted) {
+    const { path, folded } = freePath(portable(wish.folder), nameBeside(wish, placed), taken);
     taken.add(folded);
     placed.set(wish.key, path);
   }
   return placed;
+}
+
+/** Sorted; what is in order already, as it mostly is, is only looked through. */
+export function inOrder<One>(list: readonly One[], compare: (a: One, b: One) => number): readonly One[] {
+  for (let i = 1; i < list.length; i++) if (compare(list[i - 1]!, list[i]!) > 0) return [...list].sort(compare);
+  return list;
 }
 
 export const stemOf = (name: string) => (name.lastIndexOf('.') > 0 ? name.slice(0, name.lastIndexOf('.')) : name);

@@ -184,7 +184,10 @@ export function selectForArchive<File extends ProjectFile>(
   for (const file of files)
     if (!goes(file) && file.isOwn && !isTrimmed(file)) leave({ kind: file.kind, files: 1, bytes: file.sizeBytes });
   others.forEach(leave);
-  const how = { shared: sharedFolders(chosen), layout, names, bundle: layout === 'bundle' ? bundledIn(chosen) : null };
+  const how = {
+    ...{ shared: sharedFolders(chosen), layout, names, folders: new Map<string, string[]>() },
+    bundle: layout === 'bundle' ? bundledIn(chosen) : null,
+  };
   const places = placeNames(chosen.flatMap((file) => wishesWith(file, mainOf(file), how)));
   const placed = chosen.map((file): PlacedFile & File => {
     const parts = partsOf(file, places);
@@ -322,15 +325,15 @@ export function partOf(kind: Kind): LeftOut {
 
 /** The folder of media that timelines use. */
 function mediaFolder({ bins, volume, path, kind, isStill }: ProjectFile, { layout, bundle }: How): string[] {
-  const onDisk = ['media', volume, ...folderOf(path).split('/').filter(Boolean)];
+  const onDisk = () => ['media', volume, ...folderOf(path).split('/').filter(Boolean)];
   // In a bundle media lie side by side, but stills keep their names, which are numbers.
-  if (bundle) return [bundle.folder, ...(isStill ? onDisk : ['media'])];
+  if (bundle) return [bundle.folder, ...(isStill ? onDisk() : ['media'])];
   switch (layout) {
     case 'bundle':
     case 'bins':
       return ['media', ...(bins.length > 0 ? bins : ['not in any bin'])];
     case 'disk':
-      return onDisk;
+      return onDisk();
     case 'kind':
       return ['media', kind];
   }
@@ -342,6 +345,8 @@ interface How {
   layout: Layout;
   names: string;
   bundle: Bundle | null;
+  /** Folders that were made up so far. */
+  folders: Map<string, string[]>;
 }
 
 /** What goes with another lies beside it, and is renamed as that is. */
@@ -361,18 +366,31 @@ function ownName({ kept }: ProjectFile, name: string): string {
   return length?.is === 'encoded' ? encodedName(name, length.as, length.isSound) : name;
 }
 
+/** What lies in one folder goes into one folder, which is made up once. */
+function askedFolder(
+  asked: keyof typeof FOLDERS,
+  above: string,
+  { file, how }: { file: ProjectFile; how: How },
+): string[] {
+  const at = folderOf(file.path);
+  const key = `${asked}\0${above}\0${at}`;
+  const known = how.folders.get(key);
+  if (known) return known;
+  const below = at
+    .slice(above === '' ? 0 : above.length + 1)
+    .split('/')
+    .filter(Boolean);
+  const folder = [...FOLDERS[asked], ...below];
+  how.folders.set(key, folder);
+  return folder;
+}
+
 function wishesOf(file: ProjectFile, how: How): Wish<string>[] {
   const { shared, names, bundle } = how;
   const order = `${file.path}\0${String(file.volumeId).padStart(12, '0')}`;
   if (!file.isDocument && !file.used && file.asked !== undefined) {
-    const above = shared.get(`${file.asked} ${file.volumeId}`) ?? '';
-    const below = folderOf(file.path)
-      .slice(above === '' ? 0 : above.length + 1)
-      .split('/')
-      .filter(Boolean);
-    return [
-      { key: `${file.fileId}`, folder: [...FOLDERS[file.asked], ...below], name: ownName(file, file.name), order },
-    ];
+    const folder = askedFolder(file.asked, shared.get(`${file.asked} ${file.volumeId}`) ?? '', { file, how });
+    return [{ key: `${file.fileId}`, folder, name: ownName(file, file.name), order }];
   }
   if (!file.isDocument) {
     const folder = mediaFolder(file, how);
