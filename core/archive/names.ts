@@ -95,7 +95,7 @@ export function placeNames<Key>(wishes: readonly Wish<Key>[]): Map<Key, string> 
     return path;
   };
   const portablePath = (folder: readonly string[]): string => {
-    const key = folder.join('\0');
+    const key = JSON.stringify(folder);
     const known = folders.get(key);
     if (known !== undefined) return known;
     const names = folder.map(portableName);
