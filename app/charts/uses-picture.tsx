@@ -18,15 +18,15 @@ interface PicturedClip {
 
 const MOST = 60;
 const ROW = 22;
-const WIDTH = 760;
-const [LEFT, RIGHT] = [215, 440];
+const WIDTH = 686;
+const [LEFT, RIGHT] = [205, 410];
 
 export function UsesPicture({ clips }: { clips: readonly PicturedClip[] }) {
   const [pointed, setPointed] = useState<string | null>(null);
   const { shown, right, links, height, y, at, curve } = laidOut(clips);
   const lit = (link: { clip: number; target: string }) => pointed === `c${link.clip}` || pointed === link.target;
   return (
-    <Scroll label="What uses what" maxHeight="max(320px, calc(100vh - 520px))" isWide>
+    <Scroll label="What uses what" maxHeight="max(320px, calc(100vh - 340px))" isWide>
       {clips.length > MOST && (
         <p className="py-1 text-[13px] text-ink-2">
           The first {count(MOST)} of {count(clips.length)} clips. Narrow them to see others.
