@@ -60,12 +60,12 @@ export async function relinkDocuments(
       : null;
     const were = placesBefore(original);
     const lead = (_written: string, place: string) => urlOf(place);
+    const isWhole = ranges.size === 0 && stillsOut.length === 0;
     const stills = { out: stillsOut, inside };
-    const part = partsOf(text, only?.timelines ?? [], { ranged, stills, to, lead, at });
+    const part = isWhole ? null : partsOf(text, only?.timelines ?? [], { ranged, stills, to, lead, at });
     const relinked = relinkOtio(text, {
       part(place, named) {
-        if (ranges.size === 0 && stillsOut.length === 0) return null;
-        const found = part(place, named);
+        const found = part?.(place, named) ?? null;
         // The others are told by their turn.
         if (found) ('url' in named ? were.files : were.sequences).shift();
         return found;
