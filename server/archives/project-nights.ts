@@ -115,7 +115,7 @@ export async function setProjectNight(
   });
 }
 
-/** ", of those after 14 days one a week, after 90 days one a month, none after 365 days" */
+/** ", after 14 days one night a week kept, after 90 days one night a month kept, nights let go after 365 days" */
 const thinWords = ({ allDays, weeklyDays, keepDays }: ProjectNight): string =>
   [
     allDays > 0 && `after ${counted(allDays, 'day')} one night a week kept`,
