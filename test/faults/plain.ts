@@ -37,5 +37,5 @@ export function plainWorker(forWhom: string): string {
       .replace(/^register.*\n/m, '')
       .replace('serve.ts', 'serve.js'),
   );
-  return path.join(out, 'server/worker.js');
+  return path.join(out, 'server/worker-process.js');
 }
