@@ -240,5 +240,6 @@ test(`${HISTORIES} histories of copies, rot, read-backs, repairs and restores, s
     // What was brought back was looked at: a reading of it all after every restore would take longer and longer.
     for (const name of readdirSync(at('back')))
       if (name.startsWith('back-')) rmSync(at('back', name), { recursive: true });
+    await site.read(back);
   }
 }, 7_200_000);
