@@ -83,7 +83,7 @@ const COLUMNS: Column<Change & { at: number }>[] = [
     sort: (row) => row.media,
     cell: (row) => (
       <span className="path block max-w-44 truncate" title={row.media}>
-        {row.media}
+        {row.media || 'without a name'}
       </span>
     ),
   },

@@ -49,7 +49,7 @@ const ruleOf = (draft: Draft) => ({
     .filter(Boolean),
 });
 
-/** What is wrong with which rule, by the same schema that the server reads them with: the rule as a whole under 'rule'. */
+/** What is wrong with which rule, by the same schema that the server reads them with; what is wrong with a rule as a whole stands under its folder words. */
 type Wrong = ReadonlyMap<string, string>;
 type RuleField = 'folderWords' | 'endings' | 'names';
 

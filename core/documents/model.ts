@@ -86,3 +86,10 @@ export interface DocumentTrouble {
 
 export type DocumentReading<Model = DocumentModel> =
   { ok: true; document: Model } | { ok: false; trouble: DocumentTrouble };
+
+/** Longest name of media that is kept. */
+export const MEDIA_NAME_LETTERS = 1020;
+
+/** As much of a text as is kept of it. */
+export const fit = (text: string, length: number): string =>
+  text.length > length ? `${text.slice(0, length - 1)}…` : text;

@@ -52,7 +52,7 @@ test('what is told leads from the one moment to the other, and nothing is told t
 test('a part that was made longer is one part, changed; picture and sound of it are one', () => {
   const model = (start: number, duration: number): DocumentModel => ({
     ...{ name: 'fog', bins: [], clips: [], notes: [] },
-    media: [{ key: 7, name: '', target: 'rushes/a.mov', stills: null, available: null, reel: null }],
+    media: [{ key: 7, name: 'a.mov', target: 'rushes/a.mov', stills: null, available: null, reel: null }],
     timelines: [
       {
         ...{ bin: null, name: 'reel 1', durationFrames: 100, rate: { num: 25, den: 1 } },

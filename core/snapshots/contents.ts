@@ -1,7 +1,6 @@
 // What the timelines of a document take of its media, as it was at a moment, so that two moments can be compared part by part when
 // the one is long gone.
-import type { DocumentModel } from '../documents/model.ts';
-import { nameOf } from '../paths.ts';
+import { type DocumentModel, fit, MEDIA_NAME_LETTERS } from '../documents/model.ts';
 
 /** A part of media: which, by its place in the list; from when, and how long, in milliseconds of its own time. 0 is the whole of it. */
 export type PartOf = [media: number, from: number, lasts: number];
@@ -17,7 +16,8 @@ const MOST_PARTS = 20_000;
 export function contentsOf({ media, timelines }: DocumentModel): Contents | null {
   const places = new Map<number, number>();
   const names: string[] = [];
-  const byKey = new Map(media.map((one) => [one.key, one.name || nameOf(one.target ?? '')]));
+  // As the catalogue has the names that a document gives: both moments call the same media the same.
+  const byKey = new Map(media.map((one) => [one.key, fit(one.name, MEDIA_NAME_LETTERS)]));
   const placeOf = (key: number): number => {
     const known = places.get(key);
     if (known !== undefined) return known;

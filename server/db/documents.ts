@@ -1,6 +1,6 @@
 // A document's contents as rows: bins, media, clips, timelines, uses. Written whole, replaced whole.
 import { eq, inArray, sql } from 'drizzle-orm';
-import type { DocumentModel } from '#core/documents/model.ts';
+import { type DocumentModel, fit, MEDIA_NAME_LETTERS } from '#core/documents/model.ts';
 import { type Reach, reachByMedia, type ScopedUse } from '#core/reach/scope.ts';
 import type { Rate } from '#core/time/rates.ts';
 import { numberRows } from './conditions.ts';
@@ -13,8 +13,6 @@ export interface Contents {
   projectId: number;
   model: DocumentModel;
 }
-
-const fit = (text: string, length: number) => (text.length > length ? `${text.slice(0, length - 1)}…` : text);
 
 export async function forgetContents(tx: Transaction, documentId: number): Promise<void> {
   // By their numbers: a deletion that asks for them in a query looks at every row there is.
@@ -103,7 +101,7 @@ async function writeMedia(
         return {
           documentId,
           projectId,
-          name: fit(item.name, 1020),
+          name: fit(item.name, MEDIA_NAME_LETTERS),
           // What is bundled is there as long as the document is.
           place: item.bundled
             ? ('bundled' as const)
