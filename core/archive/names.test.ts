@@ -42,6 +42,19 @@ test('of two alike, the lower order keeps its name and the other is numbered bef
   expect(Object.fromEntries(placed)).toEqual({ a: 'm/a.mov', b: 'm/A~2.mov' });
 });
 
+test('a name that nobody else has is kept, also where another would be numbered to it', () => {
+  const placed = placeNames([
+    { key: 'a', folder: ['m'], name: 'A.mov', order: '1' },
+    { key: 'b', folder: ['m'], name: 'a.mov', order: '2' },
+    { key: 'c', folder: ['m'], name: 'A~2.mov', order: '3' },
+    { key: 'd', folder: [], name: 'm', order: '4' },
+    { key: 'e', folder: ['m'], name: 'a.xml', order: '0', follows: { key: 'b', name: 'a.mov' } },
+  ]);
+  expect(Object.fromEntries(placed)).toEqual({
+    ...{ a: 'm/A.mov', b: 'm/a~3.mov', c: 'm/A~2.mov', d: 'm~2', e: 'm/a~3.xml' },
+  });
+});
+
 test('names by a pattern keep their endings, and what is not there is the name of the file', () => {
   const of = (pattern: string, clip: string | null = 'Take 3', bin: string | null = 'Deck') =>
     nameBy(pattern, { name: 'A001.mov', clip, bin });

@@ -82,10 +82,12 @@ export interface Wish<Key> {
 
 /**
  * Gives every wish its own path. Two that would be one on a case-insensitive or Unicode-normalising file system are
- * told apart by '~2', '~3' before the ending, in the order of `order`. A file never takes the path of a folder.
+ * told apart by '~2', '~3' before the ending, in the order of `order`; whoever is alone with a name keeps it. A file never takes
+ * the path of a folder. What follows another is placed after all that follow none.
  */
 export function placeNames<Key>(wishes: readonly Wish<Key>[]): Map<Key, string> {
-  const taken = new Set<string>();
+  // By the name as it is compared, whose it is; null where it is a folder's, or decided.
+  const taken = new Map<string, Wish<Key> | null>();
   const folders = new Map<string, string>();
   // The same list of folders is asked for again and again.
   const lists = new Map<readonly string[], string>();
@@ -99,25 +101,39 @@ export function placeNames<Key>(wishes: readonly Wish<Key>[]): Map<Key, string> 
     const known = folders.get(key);
     if (known !== undefined) return known;
     const names = folder.map(portableName);
-    for (let i = 1; i <= names.length; i++) taken.add(fold(names.slice(0, i).join('/')));
+    for (let i = 1; i <= names.length; i++) taken.set(fold(names.slice(0, i).join('/')), null);
     folders.set(key, names.join('/'));
     return names.join('/');
   };
   for (const { folder } of wishes) portable(folder);
-  const sorted = inOrder(wishes, (a, b) => (a.order < b.order ? -1 : a.order > b.order ? 1 : 0));
   const placed = new Map<Key, string>();
-  for (const wish of sorted) {
-    const { path, folded } = freePath(portable(wish.folder), nameBeside(wish, placed), taken);
-    taken.add(folded);
+  const placeAt = (wish: Wish<Key>, { path, folded }: Place, owner: Wish<Key> | null) => {
+    taken.set(folded, owner);
     placed.set(wish.key, path);
-  }
+  };
+  const place = (some: readonly Wish<Key>[]): void => {
+    const alike = new Set<Wish<Key>>();
+    const contested = new Set<string>();
+    for (const wish of some) {
+      const own = placeOf(portable(wish.folder), portableName(nameBeside(wish, placed)));
+      const owner = taken.get(own.folded);
+      if (owner === undefined) {
+        placeAt(wish, own, wish);
+        continue;
+      }
+      alike.add(wish);
+      if (owner === null) continue;
+      alike.add(owner);
+      contested.add(own.folded);
+      taken.set(own.folded, null);
+    }
+    for (const folded of contested) taken.delete(folded);
+    for (const wish of [...alike].sort((a, b) => (a.order < b.order ? -1 : a.order > b.order ? 1 : 0)))
+      placeAt(wish, freePath(portable(wish.folder), nameBeside(wish, placed), taken), null);
+  };
+  place(wishes.filter(({ follows }) => !follows));
+  place(wishes.filter(({ follows }) => follows));
   return placed;
-}
-
-/** Sorted; what is in order already, as it mostly is, is only looked through. */
-export function inOrder<One>(list: readonly One[], compare: (a: One, b: One) => number): readonly One[] {
-  for (let i = 1; i < list.length; i++) if (compare(list[i - 1]!, list[i]!) > 0) return [...list].sort(compare);
-  return list;
 }
 
 export const stemOf = (name: string) => (name.lastIndexOf('.') > 0 ? name.slice(0, name.lastIndexOf('.')) : name);
@@ -134,15 +150,28 @@ const ASCII = /^[\x20-\x7e]*$/;
 export const fold = (path: string): string => (ASCII.test(path) ? path : path.normalize('NFC')).toLowerCase();
 
 /** A place for a name that none of these (see fold) has. */
-export const freePlace = (folder: string, wished: string, taken: ReadonlySet<string>): string =>
-  freePath(folder, wished, taken).path;
+export const freePlace = (folder: string, wished: string, taken: Taken): string => freePath(folder, wished, taken).path;
 
-function freePath(folder: string, wished: string, taken: ReadonlySet<string>): { path: string; folded: string } {
+interface Taken {
+  has(folded: string): boolean;
+}
+
+/** A path, and as it is compared. */
+interface Place {
+  path: string;
+  folded: string;
+}
+
+function placeOf(folder: string, name: string): Place {
+  const path = joinPath(folder, name);
+  return { path, folded: fold(path) };
+}
+
+function freePath(folder: string, wished: string, taken: Taken): Place {
   const name = portableName(wished);
   for (let n = 1; ; n++) {
-    const path = joinPath(folder, n === 1 ? name : numbered(name, n));
-    const folded = fold(path);
-    if (!taken.has(folded)) return { path, folded };
+    const place = placeOf(folder, n === 1 ? name : numbered(name, n));
+    if (!taken.has(place.folded)) return place;
   }
 }
 

@@ -23,6 +23,7 @@ const file = (id: number, over: Partial<ProjectFile> = {}): ProjectFile => ({
   isOwn: true,
   bins: ['Day 1'],
   isDocument: false,
+  identity: null,
   ...over,
 });
 

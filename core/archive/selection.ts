@@ -7,7 +7,7 @@ import { type Handles, type Kept, partBytes, partName } from './lengths.ts';
 import { KEPT_NAMES, nameBy, placeNames, stemOf, type Wish } from './names.ts';
 
 /** A file of the project, as far as the catalogue knows it. */
-export interface ProjectFile {
+export interface ProjectFile<Identity = unknown> {
   fileId: FileId;
   volumeId: VolumeId;
   /** The volume's name. */
@@ -37,6 +37,8 @@ export interface ProjectFile {
   goesWith?: FileId;
   /** How much of it is kept, and of how many frames; left out where all of it is. */
   kept?: { length: Kept; frames: number };
+  /** What says on disk which file it is; goes along as it came. */
+  identity: Identity;
 }
 
 /** A range of a file under a name of its own. */
@@ -49,7 +51,7 @@ export interface PlacedPart {
   isExact: boolean;
 }
 
-export interface PlacedFile extends ProjectFile {
+export interface PlacedFile<Identity = unknown> extends ProjectFile<Identity> {
   /** Path in the bag's payload folder. Of a document: where the relinked one lies; the original goes beside it. */
   payloadPath: string;
   originalPath: string | null;
@@ -128,8 +130,8 @@ export const USUAL_HAND_OVER: ArchiveScope = {
   ...{ parts: [], versions: 'newest', rest: 'leaves', originals: false },
 };
 
-export interface Selection<File extends ProjectFile = ProjectFile> {
-  chosen: (PlacedFile & File)[];
+export interface Selection<Identity = unknown> {
+  chosen: PlacedFile<Identity>[];
   chosenBytes: number;
   leftOut: { why: LeftOut; files: number; bytes: number }[];
   /** All that the project owns on disk, each file once. */
@@ -156,15 +158,15 @@ export interface Others {
 }
 
 /** Media that timelines use, whole; documents, relinked and original; what was asked for. Of `others` nothing goes along. */
-export function selectForArchive<File extends ProjectFile>(
-  files: readonly File[],
+export function selectForArchive<Identity>(
+  files: readonly ProjectFile<Identity>[],
   others: readonly Others[] = [],
   {
     layout = 'bins',
     originals = true,
     names = KEPT_NAMES,
   }: { layout?: Layout; originals?: boolean; names?: string } = {},
-): Selection<File> {
+): Selection<Identity> {
   const isTrimmed = (file: ProjectFile) => !file.isDocument && file.used && file.kept?.length.is === 'nothing';
   const byId = new Map(files.map((file) => [file.fileId, file]));
   const mainOf = (file: ProjectFile) => (file.goesWith === undefined ? file : (byId.get(file.goesWith) ?? file));
@@ -185,27 +187,11 @@ export function selectForArchive<File extends ProjectFile>(
     if (!goes(file) && file.isOwn && !isTrimmed(file)) leave({ kind: file.kind, files: 1, bytes: file.sizeBytes });
   others.forEach(leave);
   const how = {
-    ...{ shared: sharedFolders(chosen), layout, names, folders: new Map<string, string[]>() },
+    ...{ shared: sharedFolders(chosen), layout, names, folders: new Map<string | readonly string[], string[]>() },
     bundle: layout === 'bundle' ? bundledIn(chosen) : null,
   };
   const places = placeNames(chosen.flatMap((file) => wishesWith(file, mainOf(file), how)));
-  const placed = chosen.map((file): PlacedFile & File => {
-    const parts = partsOf(file, places);
-    const length = file.kept?.length;
-    const encoded = length?.is === 'encoded' ? length : null;
-    const keptBytes =
-      encoded?.bytes ?? (parts.length > 0 ? parts.reduce((sum, part) => sum + part.bytes, 0) : file.sizeBytes);
-    return {
-      payloadPath: parts[0]?.payloadPath ?? places.get(`${file.fileId}`)!,
-      originalPath: file.isDocument ? (places.get(`${file.fileId} original`) ?? null) : null,
-      parts,
-      encoding: encoded?.as ?? null,
-      keptBytes,
-      whyWhole: length?.is === 'whole' ? length.why : null,
-      // Last: what is added to a copy afterwards takes ten times as long, and there may be many thousands.
-      ...file,
-    };
-  });
+  const placed = chosen.map((file) => placedAt(file, places));
   placed.sort((a, b) => (a.payloadPath < b.payloadPath ? -1 : 1));
   return {
     chosen: placed,
@@ -215,6 +201,40 @@ export function selectForArchive<File extends ProjectFile>(
       files.reduce((sum, file) => sum + (file.isOwn ? file.sizeBytes : 0), 0) +
       others.reduce((sum, other) => sum + other.bytes, 0),
     ...sumsOf(placed, trimmed),
+  };
+}
+
+/** A file where it goes. Field by field: a copy that is added to takes ten times as long, and there may be many thousands. */
+function placedAt<Identity>(file: ProjectFile<Identity>, places: ReadonlyMap<WishKey, string>): PlacedFile<Identity> {
+  const parts = partsOf(file, places);
+  const length = file.kept?.length;
+  const encoded = length?.is === 'encoded' ? length : null;
+  return {
+    fileId: file.fileId,
+    volumeId: file.volumeId,
+    volume: file.volume,
+    path: file.path,
+    name: file.name,
+    sizeBytes: file.sizeBytes,
+    modifiedUs: file.modifiedUs,
+    kind: file.kind,
+    used: file.used,
+    isOwn: file.isOwn,
+    clip: file.clip,
+    isStill: file.isStill,
+    bins: file.bins,
+    isDocument: file.isDocument,
+    asItIs: file.asItIs,
+    asked: file.asked,
+    goesWith: file.goesWith,
+    kept: file.kept,
+    identity: file.identity,
+    payloadPath: parts[0]?.payloadPath ?? places.get(file.fileId)!,
+    originalPath: file.isDocument ? (places.get(`${file.fileId} original`) ?? null) : null,
+    parts,
+    encoding: encoded?.as ?? null,
+    keptBytes: encoded?.bytes ?? (parts.length > 0 ? parts.reduce((sum, part) => sum + part.bytes, 0) : file.sizeBytes),
+    whyWhole: length?.is === 'whole' ? length.why : null,
   };
 }
 
@@ -241,9 +261,12 @@ function sumsOf(
 const workOf = ({ kept }: ProjectFile, as: Encoding): number =>
   kept?.length.is === 'encoded' && kept.length.as === as ? kept.length.work : 0;
 
+/** A file's own number, or it with what of it is wished. */
+type WishKey = FileId | string;
+
 const partKey = (file: ProjectFile, from: number): string => `${file.fileId} part ${from}`;
 
-function partsOf(file: ProjectFile, places: ReadonlyMap<string, string>): PlacedPart[] {
+function partsOf(file: ProjectFile, places: ReadonlyMap<WishKey, string>): PlacedPart[] {
   const { kept } = file;
   if (kept?.length.is !== 'parts') return [];
   return kept.length.parts.map((part) => ({
@@ -324,14 +347,19 @@ export function partOf(kind: Kind): LeftOut {
 }
 
 /** The folder of media that timelines use. */
-function mediaFolder({ bins, volume, path, kind, isStill }: ProjectFile, { layout, bundle }: How): string[] {
+function mediaFolder({ bins, volume, path, kind, isStill }: ProjectFile, { layout, bundle, folders }: How): string[] {
   const onDisk = () => ['media', volume, ...folderOf(path).split('/').filter(Boolean)];
   // In a bundle media lie side by side, but stills keep their names, which are numbers.
   if (bundle) return [bundle.folder, ...(isStill ? onDisk() : ['media'])];
   switch (layout) {
     case 'bundle':
-    case 'bins':
-      return ['media', ...(bins.length > 0 ? bins : ['not in any bin'])];
+    case 'bins': {
+      const known = folders.get(bins);
+      if (known) return known;
+      const folder = ['media', ...(bins.length > 0 ? bins : ['not in any bin'])];
+      folders.set(bins, folder);
+      return folder;
+    }
     case 'disk':
       return onDisk();
     case 'kind':
@@ -345,18 +373,18 @@ interface How {
   layout: Layout;
   names: string;
   bundle: Bundle | null;
-  /** Folders that were made up so far. */
-  folders: Map<string, string[]>;
+  /** Folders that were made up so far, by the list of bins or by what else they are of. */
+  folders: Map<string | readonly string[], string[]>;
 }
 
 /** What goes with another lies beside it, and is renamed as that is. */
-function wishesWith(file: ProjectFile, main: ProjectFile, how: How): Wish<string>[] {
+function wishesWith(file: ProjectFile, main: ProjectFile, how: How): Wish<WishKey>[] {
   if (main === file) return wishesOf(file, how);
   const [beside] = wishesOf(main, how);
   if (!beside) return wishesOf(file, how);
-  const follows = { key: `${main.fileId}`, name: main.name };
+  const follows = { key: main.fileId, name: main.name };
   return [
-    { key: `${file.fileId}`, folder: beside.folder, name: file.name, order: `${beside.order}\0${file.path}`, follows },
+    { key: file.fileId, folder: beside.folder, name: file.name, order: `${beside.order}\0${file.path}`, follows },
   ];
 }
 
@@ -385,12 +413,12 @@ function askedFolder(
   return folder;
 }
 
-function wishesOf(file: ProjectFile, how: How): Wish<string>[] {
+function wishesOf(file: ProjectFile, how: How): Wish<WishKey>[] {
   const { shared, names, bundle } = how;
   const order = `${file.path}\0${String(file.volumeId).padStart(12, '0')}`;
   if (!file.isDocument && !file.used && file.asked !== undefined) {
     const folder = askedFolder(file.asked, shared.get(`${file.asked} ${file.volumeId}`) ?? '', { file, how });
-    return [{ key: `${file.fileId}`, folder, name: ownName(file, file.name), order }];
+    return [{ key: file.fileId, folder, name: ownName(file, file.name), order }];
   }
   if (!file.isDocument) {
     const folder = mediaFolder(file, how);
@@ -403,13 +431,13 @@ function wishesOf(file: ProjectFile, how: How): Wish<string>[] {
         name: partName(name, from),
         order: `${order}\0${String(from).padStart(15, '0')}`,
       }));
-    return [{ key: `${file.fileId}`, folder, name: ownName(file, name), order }];
+    return [{ key: file.fileId, folder, name: ownName(file, name), order }];
   }
   const place =
     file.fileId === bundle?.fileId
       ? { folder: [bundle.folder], name: IN_BUNDLE }
       : { folder: [DOCUMENTS], name: file.name };
-  const itself = { key: `${file.fileId}`, ...place, order };
+  const itself = { key: file.fileId, ...place, order };
   if (file.asItIs) return [itself];
   return [
     itself,

@@ -11,7 +11,7 @@ import type { Db } from '../db/connect.ts';
 import { archiveFiles, archives } from '../db/schema/archives.ts';
 
 export type Archived = typeof archiveFiles.$inferSelect;
-type Chosen = PlacedFile & { changedUs: number | null };
+type Chosen = PlacedFile<{ changedUs: number | null }>;
 
 /** By the number of the file, what stands for it in the earlier archive. */
 export type Held = ReadonlyMap<number, readonly Archived[]>;
@@ -96,7 +96,7 @@ function isSame(file: Chosen, rows: readonly Archived[]): boolean {
     (row) =>
       (row.ofBytes ?? row.sizeBytes) === file.sizeBytes &&
       row.modifiedUs === file.modifiedUs &&
-      (row.changedUs === null || file.changedUs === null || row.changedUs === file.changedUs),
+      (row.changedUs === null || file.identity.changedUs === null || row.changedUs === file.identity.changedUs),
   );
   if (!sameFile) return false;
   if (file.encoding) return rows.length === 1 && rows[0]!.role === 'encoded' && rows[0]!.encoding === file.encoding;

@@ -35,15 +35,15 @@ import { stepItems, type stepParts } from '../db/schema/plans.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { volumeSums } from '../db/schema/sums.ts';
 
-type Known = ProjectFile & Identity & { isWhole: boolean };
+type Known = ProjectFile<Identity> & { isWhole: boolean };
 /** What says which file one is, beside its size and time. */
-interface Identity {
+export interface Identity {
   rawPath: Buffer | null;
   device: number | null;
   inode: number | null;
   changedUs: number | null;
 }
-export interface ProjectSelection extends Selection<Known> {
+export interface ProjectSelection extends Selection<Identity> {
   /** Media the timelines use that is not found, and media that points out of every volume. */
   missing: number;
   outside: number;
@@ -134,13 +134,10 @@ async function projectFiles(of: Of): Promise<{ all: Known[]; others: Others[] }>
       volumeId: known.volumeId,
       volume: known.volume,
       path: known.path,
-      rawPath: known.rawPath,
       name: known.name,
       sizeBytes: known.sizeBytes,
       modifiedUs: known.modifiedUs,
-      device: known.device,
-      inode: known.inode,
-      changedUs: known.changedUs,
+      identity: known.identity,
       kind: known.kind,
       isOwn: known.isOwn,
       goesWith: main as FileId | undefined,
@@ -396,7 +393,7 @@ interface Living {
   projectId: number | null;
   known: Pick<
     Known,
-    'fileId' | 'volumeId' | 'volume' | 'path' | 'name' | 'sizeBytes' | 'modifiedUs' | 'kind' | 'isOwn' | keyof Identity
+    'fileId' | 'volumeId' | 'volume' | 'path' | 'name' | 'sizeBytes' | 'modifiedUs' | 'kind' | 'isOwn' | 'identity'
   >;
 }
 
@@ -417,13 +414,10 @@ async function livingWhere(db: Db, projectId: ProjectId, which: SQL): Promise<Li
       volumeId: row.volumeId as VolumeId,
       volume: row.volume,
       path: joinPath(row.folder, row.name),
-      rawPath: placeOfFile(row).raw,
       name: row.name,
       sizeBytes: row.sizeBytes,
       modifiedUs: row.modifiedUs,
-      device: row.device,
-      inode: row.inode,
-      changedUs: row.changedUs,
+      identity: { rawPath: placeOfFile(row).raw, device: row.device, inode: row.inode, changedUs: row.changedUs },
       kind: row.kind,
       isOwn: row.projectId === projectId,
     },

@@ -33,20 +33,18 @@ export async function stageSelection(
 ): Promise<{ files: number; bytes: number }> {
   for (let i = 0; i < selection.chosen.length; i += 1000)
     await tx.insert(stepItems).values(
-      selection.chosen
-        .slice(i, i + 1000)
-        .map(({ volumeId, fileId, path, rawPath, sizeBytes, modifiedUs, ...file }) => ({
-          stepId,
-          volumeId,
-          fileId,
-          path,
-          rawPath,
-          sizeBytes,
-          modifiedUs,
-          device: file.device,
-          inode: file.inode,
-          changedUs: file.changedUs,
-        })),
+      selection.chosen.slice(i, i + 1000).map(({ volumeId, fileId, path, sizeBytes, modifiedUs, identity }) => ({
+        stepId,
+        volumeId,
+        fileId,
+        path,
+        sizeBytes,
+        modifiedUs,
+        rawPath: identity.rawPath,
+        device: identity.device,
+        inode: identity.inode,
+        changedUs: identity.changedUs,
+      })),
     );
   await stageParts(tx, stepId, { chosen: selection.chosen, held: held ?? new Map(), now });
   // What an earlier archive holds is looked at as well, and not written.
