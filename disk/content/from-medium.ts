@@ -8,7 +8,7 @@ import { dropFromMemory } from './content.ts';
 
 /** Places, lengths and memory of direct reading are whole blocks, of at most this many bytes on any disk. */
 const BLOCK = 4096;
-const STRETCH = 4 << 20;
+const STRETCH = 1 << 20;
 /** Handed on in pieces short enough that their memory is used again for later ones. */
 const PIECE = 256 << 10;
 const PAGE = 64 << 10;
@@ -33,14 +33,30 @@ interface Range {
   length: number;
 }
 
-/** Throws the system's code, or 'not a file'. */
-export async function fromMedium(place: string, range: Range = { at: 0, length: Infinity }): Promise<Readable> {
+/** A stream, whose pieces are whoever's reads it. Throws the system's code, or 'not a file'. */
+export async function fromMedium(place: string, range?: Range): Promise<Readable> {
+  return Readable.from(copied(await passingFromMedium(place, range)), { objectMode: false, highWaterMark: 1 });
+}
+
+/**
+ * Long pieces, each of which is good until the next is asked for: then its memory is used again. For whoever sums or writes one
+ * piece before the next. Throws as `fromMedium`.
+ */
+export async function passingFromMedium(
+  place: string,
+  range: Range = { at: 0, length: Infinity },
+): Promise<AsyncIterable<Buffer>> {
   const handle = await opened(place);
   if (!(await handle.stat()).isFile()) {
     await handle.close();
     throw Object.assign(new Error('It is no plain file.'), { code: 'not a file' });
   }
-  return Readable.from(stretches(handle, place, range), { objectMode: false, highWaterMark: 1 });
+  return stretches(handle, place, range);
+}
+
+async function* copied(all: AsyncIterable<Buffer>): AsyncGenerator<Buffer> {
+  for await (const stretch of all)
+    for (let i = 0; i < stretch.length; i += PIECE) yield Buffer.from(stretch.subarray(i, i + PIECE));
 }
 
 async function opened(place: string): Promise<FileHandle> {
@@ -78,7 +94,7 @@ async function* stretches(first: FileHandle, place: string, { at, length }: Rang
       const isEnd = got.length < STRETCH || until >= end;
       next = isEnd ? null : readAt(until, memory[turn]!);
       const [skip, stop] = [Math.max(0, at - from), Math.min(got.length, end - from)];
-      for (let i = skip; i < stop; i += PIECE) yield Buffer.from(got.subarray(i, Math.min(i + PIECE, stop)));
+      if (skip < stop) yield got.subarray(skip, stop);
       from = until;
     }
   } finally {

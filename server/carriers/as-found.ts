@@ -72,6 +72,12 @@ export class FoundFolder extends Found {
     for await (const entry of this.carrier.list(of)) yield { ...entry, at: INSIDE + entry.at };
   }
 
+  get passing(): Carrier['passing'] {
+    const { carrier } = this;
+    if (!carrier.passing) return undefined;
+    return (of, at, range) => carrier.passing!(of, inPayload(at), range);
+  }
+
   get positions(): Carrier['positions'] {
     const { carrier } = this;
     if (!carrier.positions) return undefined;

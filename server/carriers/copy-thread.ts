@@ -89,7 +89,7 @@ serve<CopyRequest, CopyResult>(async (asked) => {
     case 'sum': {
       const carrier = await openCarrier(request.carrier);
       try {
-        return await pump(await carrier.read(request.of, request.at), [], asked);
+        return await pump(await passingOf(carrier, request), [], asked);
       } finally {
         await carrier.close();
       }
@@ -98,13 +98,16 @@ serve<CopyRequest, CopyResult>(async (asked) => {
       const carrier = await openCarrier(request.carrier);
       try {
         const target = new HoleWriter(openHandle(request.to), async () => fsyncSync(request.to));
-        return await pump(await carrier.read(request.of, request.at), [target], asked);
+        return await pump(await passingOf(carrier, request), [target], asked, { isPassing: true });
       } finally {
         await carrier.close();
       }
     }
   }
 });
+
+const passingOf = async (carrier: Carrier, { of, at }: { of: Pack | string; at: string }) =>
+  (await carrier.passing?.(of, at)) ?? ((await carrier.read(of, at)) as AsyncIterable<Buffer>);
 
 async function writeFile(
   asked: Asked<CopyRequest>,
@@ -123,11 +126,12 @@ async function writeFile(
     }
     const source = bytesOf(from, cut ? cut.pieces : WHOLE);
     // Nothing gets its name before it is known that the source stayed the same: streams end after this look.
-    const result = await pump(source, streams, asked, (sizeBytes) => {
+    const beforeEnd = (sizeBytes: number) => {
       const after = fstatSync(from);
       if (!isUnchanged(factsOf(after), before) || sizeBytes !== (cut ? cut.sizeBytes : after.size))
         throw trouble('The file changed while it was read.', 'changed');
-    });
+    };
+    const result = await pump(source, streams, asked, { beforeEnd });
     return cut ? { ...result, part: cut.frames } : result;
   } finally {
     for (const stream of streams) stream.destroy();
@@ -144,9 +148,10 @@ async function copyFile(
   try {
     const bytes = ofCarrier(source, from);
     const stream = await target.write(to.pack, to.at, { sizeBytes, modifiedMs });
-    return await pump(bytes, [stream], asked, (read) => {
+    const beforeEnd = (read: number) => {
       if (read !== sizeBytes) throw trouble(`${from.at} has another size than was sealed.`, 'source_damaged');
-    });
+    };
+    return await pump(bytes, [stream], asked, { beforeEnd });
   } finally {
     await source.close();
     await target.close();
@@ -230,7 +235,7 @@ async function pump(
   source: AsyncIterable<Buffer> | Iterable<Buffer>,
   targets: readonly Writable[],
   asked: Asked<CopyRequest>,
-  beforeEnd?: (sizeBytes: number) => void,
+  { beforeEnd, isPassing = false }: { beforeEnd?: (sizeBytes: number) => void; isPassing?: boolean } = {},
 ): Promise<CopyResult> {
   const { progress, stopped } = asked;
   const fast = new Xxh64();
@@ -248,12 +253,12 @@ async function pump(
       if (pace) await waited(pace.after(chunk.length), stopped);
       if (stopped()) throw trouble('The work was stopped.', 'stopped');
       if (failures[0]) throw failures[0];
+      // All write at once while it is summed. Waiting for one that fails ends with what it fails of.
+      const taken = targets.map((target) => (isPassing ? wrote(target, chunk) : took(target, chunk)));
       fast.update(chunk);
       strong?.update(chunk);
       for (const [, hash] of more) hash.update(chunk);
-      // All at once, and what comes next is read and summed while they write. Waiting for one that fails ends with what it fails of.
-      const full = targets.filter((target) => !target.write(chunk));
-      if (full.length > 0) await Promise.all(full.map((target) => once(target, 'drain')));
+      await Promise.all(taken);
       sizeBytes += chunk.length;
       if (sizeBytes - told >= 16 << 20) {
         progress(sizeBytes - told);
@@ -278,6 +283,14 @@ async function pump(
     ...(more.length > 0 ? { also: Object.fromEntries(more.map(([kind, hash]) => [kind, hash.digest('hex')])) } : {}),
   };
 }
+
+/** Once there is room for more: what comes next is read while it still writes. */
+const took = async (target: Writable, chunk: Buffer): Promise<void> =>
+  void (target.write(chunk) || (await once(target, 'drain')));
+
+/** Once all of it is written: its memory may be used again. */
+const wrote = (target: Writable, chunk: Buffer): Promise<void> =>
+  new Promise((resolve, reject) => target.write(chunk, (error) => (error ? reject(error) : resolve())));
 
 /** In short stretches: who is told to stop does not wait for the end of it. */
 async function waited(ms: number, stopped: () => boolean): Promise<void> {

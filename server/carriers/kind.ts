@@ -129,6 +129,8 @@ export interface Carrier {
    * @param at '' for what was placed itself, where that is one file
    */
   read(of: Pack | string, at: string, range?: { at: number; length: number }): Promise<Readable>;
+  /** As `read`, for whoever is done with a piece before asking for the next: its memory is used again then. Left out: `read` does. */
+  passing?(of: Pack | string, at: string, range?: { at: number; length: number }): Promise<AsyncIterable<Buffer>>;
   /** Pieces of one file, wherever they lie. `isFresh`: from the medium; else what memory has of it will do. */
   pieces<T>(of: Pack | string, at: string, isFresh: boolean, use: (readAt: ReadAt) => Promise<T>): Promise<T>;
   /** The size of a file, and a mark that is another once it was changed; null where there is none. */

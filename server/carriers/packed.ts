@@ -133,9 +133,13 @@ export class PackedCarrier implements Carrier {
   }
 
   async read(of: Pack | string, at: string, range?: { at: number; length: number }): Promise<Readable> {
-    const entry = await this.entry(of, at);
-    const within = { at: entry.at + (range?.at ?? 0), length: range?.length ?? entry.sizeBytes };
-    return this.carrier.read(...this.whole(of), within);
+    return this.carrier.read(...this.whole(of), await this.within(of, at, range));
+  }
+
+  get passing(): Carrier['passing'] {
+    const { carrier } = this;
+    if (!carrier.passing) return undefined;
+    return async (of, at, range) => carrier.passing!(...this.whole(of), await this.within(of, at, range));
   }
 
   async pieces<T>(of: Pack | string, at: string, isFresh: boolean, use: (readAt: ReadAt) => Promise<T>): Promise<T> {
@@ -179,6 +183,12 @@ export class PackedCarrier implements Carrier {
 
   private async entries(of: Pack | string): Promise<ReadonlyMap<string, PlacedEntry>> {
     return typeof of === 'string' ? this.placedEntries(of) : (await this.written(of)).byPath;
+  }
+
+  /** Where a file, or a range of it, lies in the one file that there is. */
+  private async within(of: Pack | string, at: string, range: { at: number; length: number } | undefined) {
+    const entry = await this.entry(of, at);
+    return { at: entry.at + (range?.at ?? 0), length: range?.length ?? entry.sizeBytes };
   }
 
   private async entry(of: Pack | string, at: string): Promise<PlacedEntry> {

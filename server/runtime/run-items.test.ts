@@ -13,7 +13,7 @@ import { serverStep } from '../steps/kind.ts';
 import { addServerStep } from '../steps/registry.ts';
 import { volumesOfItems } from '../steps/remove.ts';
 import { cancelJob } from './queue.ts';
-import { runItems } from './run-items.ts';
+import { asBatch, runItems } from './run-items.ts';
 
 const asking = stepKind({
   kind: 'ask about files',
@@ -79,4 +79,17 @@ test.each([
   expect(await site.db.select().from(receipts)).toMatchObject([
     cancels ? { files: 1, held: 1, facts: { notReached: 3 } } : { files: 3, held: 2, facts: { notReached: 0 } },
   ]);
+});
+
+test('a batch ends with the item that makes it large, but several are copied at once', () => {
+  const of = (...sizes: number[]) =>
+    asBatch(
+      sizes.map((sizeBytes) => ({ sizeBytes })),
+      100,
+    ).length;
+  expect(of(10, 10, 10)).toBe(3);
+  expect(of(10, 10, 10, 10, 60, 10)).toBe(5);
+  expect(of(500, 500, 500, 500, 500)).toBe(4);
+  expect(of()).toBe(0);
+  expect(asBatch([{ sizeBytes: 1e15 }, { sizeBytes: 1e15 }])).toHaveLength(2);
 });

@@ -58,7 +58,10 @@ export interface ItemWork {
   lastWords?(tx: Transaction, tally: Tally, ending: Ending): Promise<Record<string, unknown>>;
   /** What was done and does not stand after all is told as not done: before the items are summed for the receipt. */
   takeBack?(tx: Transaction, ending: Ending): Promise<void>;
+  /** So many items make a batch. */
   batch?: number;
+  /** Its bytes are copied: a batch ends with the item that makes it this large, so that little of large files is done again. */
+  batchBytes?: number;
   /** Its files go for good: the receipt says what that gave back. */
   frees?: boolean;
   /**
@@ -71,6 +74,20 @@ export interface ItemWork {
 /** Large enough that what a batch costs in the database is little beside its files. */
 const BATCH = 1000;
 const BEGUN = ['started', 'taken'] as const;
+
+/** Batches of work that copies bytes: many small files, or a few large ones, as several are copied at once. */
+export const COPYING = { batch: 200, batchBytes: 1 << 30 };
+const LEAST_COPIED = 4;
+
+/** As many as make a batch. */
+export function asBatch<Of extends Pick<Item, 'sizeBytes'>>(items: readonly Of[], batchBytes = Infinity): Of[] {
+  let bytes = 0;
+  const end = items.findIndex((item, i) => {
+    bytes += item.sizeBytes;
+    return bytes >= batchBytes && i + 1 >= LEAST_COPIED;
+  });
+  return items.slice(0, end < 0 ? items.length : end + 1);
+}
 
 export async function runItems(context: JobContext, step: Step, work: ItemWork): Promise<void> {
   let ending: Ending = { state: 'done' };
@@ -184,7 +201,7 @@ async function beginBatch(
   step: Step,
   { work, cursor }: { work: ItemWork; cursor: Cursor },
 ): Promise<Item[]> {
-  const items = await nextItems(context, step, { most: work.batch ?? BATCH, cursor });
+  const items = await nextItems(context, step, { work, cursor });
   if (cursor.isFresh && items.length > 0) await markBegun(context, step, cursor.after);
   return items;
 }
@@ -220,15 +237,17 @@ interface Cursor {
 async function nextItems(
   { db }: JobContext,
   step: Step,
-  { most, cursor }: { most: number; cursor: Cursor },
+  { work, cursor }: { work: ItemWork; cursor: Cursor },
 ): Promise<Item[]> {
-  const of = (state: Item['state']) =>
-    db
+  const of = async (state: Item['state']) => {
+    const next = await db
       .select()
       .from(stepItems)
       .where(and(eq(stepItems.stepId, step.id), eq(stepItems.state, state), gt(stepItems.id, cursor.after)))
       .orderBy(stepItems.id)
-      .limit(most);
+      .limit(work.batch ?? BATCH);
+    return asBatch(next, work.batchBytes);
+  };
   if (!cursor.isFresh)
     for (const state of BEGUN) {
       const items = await of(state);

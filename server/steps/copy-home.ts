@@ -19,7 +19,15 @@ import { recomputeProjectSumsIn } from '../readings/project-sums.ts';
 import type { JobContext } from '../runtime/context.ts';
 import type { StoreNeed } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
-import { finishItems, type Item, type ItemWork, type Outcome, runItems, type Step } from '../runtime/run-items.ts';
+import {
+  COPYING,
+  finishItems,
+  type Item,
+  type ItemWork,
+  type Outcome,
+  runItems,
+  type Step,
+} from '../runtime/run-items.ts';
 import { type Added, addFileStepIn, NothingToAdd } from './adding.ts';
 import { commonFindings, tooFull } from './findings.ts';
 import { serverStep } from './kind.ts';
@@ -190,7 +198,7 @@ async function workOf(context: JobContext, step: Step, params: Copying['params']
   return {
     kind,
     projectId,
-    batch: 20,
+    ...COPYING,
     prepare: () => refuseWithoutRoom({ context, step, target, copies: true }),
     act: (items) => copyItems(copying, items),
     finishOrUndo: (items) => finishOrUndo(copying, items),

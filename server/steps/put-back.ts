@@ -25,7 +25,15 @@ import { readVolume } from '../readings/read-volume.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { inParallel } from '../runtime/in-parallel.ts';
 import { Refused } from '../runtime/refused.ts';
-import { finishItems, type Item, type ItemWork, type Outcome, runItems, type Step } from '../runtime/run-items.ts';
+import {
+  COPYING,
+  finishItems,
+  type Item,
+  type ItemWork,
+  type Outcome,
+  runItems,
+  type Step,
+} from '../runtime/run-items.ts';
 import { addStep } from './adding.ts';
 import { carriersAskedFor, finding, readOnly, tooFull, unreachable } from './findings.ts';
 import { bring, type Bringing } from './from-copies.ts';
@@ -312,7 +320,7 @@ async function commonFolder(db: Db, volumeId: number, all: readonly string[]): P
 
 const workOf = (putting: Putting): ItemWork => ({
   kind,
-  batch: 20,
+  ...COPYING,
   projectId: putting.archive.projectId,
   act: (items) => putItems(putting, items),
   finishOrUndo: (items) => finishOrUndo(putting, items),

@@ -34,7 +34,7 @@ import type { JobContext } from '../runtime/context.ts';
 import { inParallel } from '../runtime/in-parallel.ts';
 import type { Ending } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
-import { finishItems, type Item, type ItemWork, type Outcome, runItems } from '../runtime/run-items.ts';
+import { COPYING, finishItems, type Item, type ItemWork, type Outcome, runItems } from '../runtime/run-items.ts';
 import { tooSmall } from '../stores/look.ts';
 import { allMounts } from '../stores/places.ts';
 import { volumeFree } from '../stores/volume-free.ts';
@@ -286,7 +286,7 @@ async function isPlaced({ context, root, folder }: Restoring): Promise<boolean> 
   return known !== undefined && isFolderOf(root!, folder, known);
 }
 
-const besides = ({ sources, context }: Restoring): number => (sources.isWound ? 1 : context.pools.carriers.size);
+const besides = ({ sources, context }: Restoring): number => (sources.isWound ? 1 : 2 * context.pools.carriers.size);
 
 /** While ranges are cut of them, files lie there whole: as many as are brought at once. */
 const roomBeside = (restoring: Restoring): number =>
@@ -435,7 +435,7 @@ const begunItems = ({ context, step }: Restoring) =>
 
 const workOf = (restoring: Restoring): ItemWork => ({
   kind,
-  batch: 20,
+  ...COPYING,
   projectId: restoring.archive.projectId,
   prepare: async () => {
     await prepare(restoring);

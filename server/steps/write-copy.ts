@@ -20,7 +20,15 @@ import { endingOf } from '../runtime/endings.ts';
 import { inParallel } from '../runtime/in-parallel.ts';
 import type { Ending } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
-import { finishItems, type Item, type ItemWork, type Outcome, runItems, type Step } from '../runtime/run-items.ts';
+import {
+  COPYING,
+  finishItems,
+  type Item,
+  type ItemWork,
+  type Outcome,
+  runItems,
+  type Step,
+} from '../runtime/run-items.ts';
 import { type Bench, noteFiles, openFor, type Part, partsOf, readBack, throwFor } from './package-model.ts';
 import { beginOn, opened, type Place, takeOverBegun } from './package-targets.ts';
 import { PartSources } from './part-sources.ts';
@@ -273,7 +281,7 @@ async function lastWords(copying: Copying, tx: Transaction): Promise<Record<stri
 
 const workOf = (copying: Copying): ItemWork => ({
   kind,
-  batch: 20,
+  ...COPYING,
   projectId: copying.archive.projectId,
   prepare: () => prepare(copying),
   act: (items) => copyItems(copying, items),

@@ -20,7 +20,7 @@ import { inParallel } from '../runtime/in-parallel.ts';
 import type { Ending } from '../runtime/queue.ts';
 import { ask, isLeftOut } from '../runtime/questions.ts';
 import { Refused } from '../runtime/refused.ts';
-import { finishItems, type Item, type ItemWork, type Outcome, runItems } from '../runtime/run-items.ts';
+import { COPYING, finishItems, type Item, type ItemWork, type Outcome, runItems } from '../runtime/run-items.ts';
 import { partIn, staysWhole, weighParts } from './archive-parts.ts';
 import { dropEncoded, encodedAt, makeEncoded } from './encoded.ts';
 import {
@@ -395,7 +395,7 @@ async function sealOrDiscard(writing: Writing, ending: Ending): Promise<void> {
 const workOf = (writing: Writing): ItemWork => ({
   kind: writing.purpose.kind,
   projectId: writing.purpose.projectId,
-  batch: 20,
+  ...COPYING,
   prepare: () => prepare(writing),
   act: (items) => writeItems(writing, items),
   // Nothing of an original is in anybody's hands: what is begun is simply not done.

@@ -9,7 +9,7 @@ import { MOST_TOP } from '#core/archive/carrier-facts.ts';
 import type { ReadAt } from '#core/archive/containers/container.ts';
 import { roomOf } from '#core/places/space.ts';
 import { dropFromMemory } from '#disk/content/content.ts';
-import { fromMedium } from '#disk/content/from-medium.ts';
+import { fromMedium, passingFromMedium } from '#disk/content/from-medium.ts';
 import { codeOf, isMissing, look } from '#disk/facts.ts';
 import { giveIdentity, lookAtStore, PRIVATE_FOLDER } from '#disk/identity.ts';
 import { privateName, privateNames } from '#disk/private-names.ts';
@@ -188,6 +188,10 @@ class DiskCarrier implements Carrier {
 
   async read(of: Pack | string, at: string, range?: { at: number; length: number }): Promise<Readable> {
     return fromMedium(this.placeIn(of, at), range);
+  }
+
+  passing(of: Pack | string, at: string, range?: { at: number; length: number }): Promise<AsyncIterable<Buffer>> {
+    return passingFromMedium(this.placeIn(of, at), range);
   }
 
   async pieces<T>(of: Pack | string, at: string, isFresh: boolean, use: (readAt: ReadAt) => Promise<T>): Promise<T> {
