@@ -2,7 +2,6 @@
 // Source of sums: SHA-512 (FIPS 180-4); XXH64 as media hash lists have it.
 import { createHash } from 'node:crypto';
 import { fstatSync, fsyncSync, read } from 'node:fs';
-import { once } from 'node:events';
 import type { Writable } from 'node:stream';
 import { finished } from 'node:stream/promises';
 import { setTimeout as sleep } from 'node:timers/promises';
@@ -98,7 +97,7 @@ serve<CopyRequest, CopyResult>(async (asked) => {
       const carrier = await openCarrier(request.carrier);
       try {
         const target = new HoleWriter(openHandle(request.to), async () => fsyncSync(request.to));
-        return await pump(await passingOf(carrier, request), [target], asked, { isPassing: true });
+        return await pump(await passingOf(carrier, request), [target], asked);
       } finally {
         await carrier.close();
       }
@@ -131,7 +130,7 @@ async function writeFile(
       if (!isUnchanged(factsOf(after), before) || sizeBytes !== (cut ? cut.sizeBytes : after.size))
         throw trouble('The file changed while it was read.', 'changed');
     };
-    const result = await pump(source, streams, asked, { beforeEnd });
+    const result = await pump(source, streams, asked, beforeEnd);
     return cut ? { ...result, part: cut.frames } : result;
   } finally {
     for (const stream of streams) stream.destroy();
@@ -151,7 +150,7 @@ async function copyFile(
     const beforeEnd = (read: number) => {
       if (read !== sizeBytes) throw trouble(`${from.at} has another size than was sealed.`, 'source_damaged');
     };
-    return await pump(bytes, [stream], asked, { beforeEnd });
+    return await pump(bytes, [stream], asked, beforeEnd);
   } finally {
     await source.close();
     await target.close();
@@ -160,7 +159,7 @@ async function copyFile(
 
 async function* ofCarrier(carrier: Carrier, { of, at }: FileOn): AsyncGenerator<Buffer> {
   try {
-    for await (const chunk of (await carrier.read(of, at)) as AsyncIterable<Buffer>) yield chunk;
+    yield* await passingOf(carrier, { of, at });
   } catch (error) {
     const code = codeOf(error);
     throw code === 'carrier_away' ? error : trouble(`${at} cannot be read (${code}).`, 'source_damaged');
@@ -183,8 +182,9 @@ function recipeOf(from: number, { sizeBytes }: FileFacts, part: Wanted) {
   }
 }
 
-/** Short enough that the memory of one is used again for a later one: making it anew costs more than reading into it. */
-const STRETCH = 256 << 10;
+const STRETCH = 1 << 20;
+/** Memory that sources are read into, for the next to use: making it anew costs more than reading into it. */
+const spare: Buffer[] = [];
 /** All there is, however much that is by then. */
 const WHOLE: Recipe['pieces'] = [{ at: 0, length: Infinity }];
 
@@ -198,9 +198,14 @@ async function* bytesOf(from: number, pieces: Recipe['pieces']): AsyncGenerator<
     else yield* stretchesOf(from, piece);
 }
 
-/** Reads on while what was read is written. */
+/** Reads on while what was read is written; each piece is good until the next is asked for. */
 async function* stretchesOf(from: number, { at, length }: { at: number; length: number }): AsyncGenerator<Buffer> {
-  const readFrom = (done: number) => readAt(from, at + done, Math.min(STRETCH, length - done));
+  const memory = [0, 1].map(() => spare.pop() ?? Buffer.allocUnsafeSlow(STRETCH));
+  let turn = 0;
+  const readFrom = (done: number) => {
+    turn = 1 - turn;
+    return readAt(from, at + done, memory[turn]!.subarray(0, Math.min(STRETCH, length - done)));
+  };
   let next = readFrom(0);
   try {
     for (let done = 0; ;) {
@@ -214,18 +219,18 @@ async function* stretchesOf(from: number, { at, length }: { at: number; length: 
       if (isEnd) return;
     }
   } finally {
-    // Nothing is read any more from a file that its opener is about to close.
+    // Nothing is read any more from a file that its opener is about to close, nor into memory that is another's.
     await next.catch(() => undefined);
+    spare.push(...memory);
   }
 }
 
 const readAsync = promisify(read);
 
-async function readAt(from: number, at: number, length: number): Promise<Buffer> {
-  const buffer = Buffer.allocUnsafe(length);
+async function readAt(from: number, at: number, into: Buffer): Promise<Buffer> {
   try {
-    const { bytesRead } = await readAsync(from, buffer, 0, length, at);
-    return buffer.subarray(0, bytesRead);
+    const { bytesRead } = await readAsync(from, into, 0, into.length, at);
+    return into.subarray(0, bytesRead);
   } catch {
     throw unreadable();
   }
@@ -235,7 +240,7 @@ async function pump(
   source: AsyncIterable<Buffer> | Iterable<Buffer>,
   targets: readonly Writable[],
   asked: Asked<CopyRequest>,
-  { beforeEnd, isPassing = false }: { beforeEnd?: (sizeBytes: number) => void; isPassing?: boolean } = {},
+  beforeEnd?: (sizeBytes: number) => void,
 ): Promise<CopyResult> {
   const { progress, stopped } = asked;
   const fast = new Xxh64();
@@ -253,12 +258,12 @@ async function pump(
       if (pace) await waited(pace.after(chunk.length), stopped);
       if (stopped()) throw trouble('The work was stopped.', 'stopped');
       if (failures[0]) throw failures[0];
-      // All write at once while it is summed. Waiting for one that fails ends with what it fails of.
-      const taken = targets.map((target) => (isPassing ? wrote(target, chunk) : took(target, chunk)));
+      // All write at once while it is summed and the next is read: after that its memory is used again.
+      const written = targets.map((target) => wrote(target, chunk));
       fast.update(chunk);
       strong?.update(chunk);
       for (const [, hash] of more) hash.update(chunk);
-      await Promise.all(taken);
+      await Promise.all(written);
       sizeBytes += chunk.length;
       if (sizeBytes - told >= 16 << 20) {
         progress(sizeBytes - told);
@@ -284,11 +289,6 @@ async function pump(
   };
 }
 
-/** Once there is room for more: what comes next is read while it still writes. */
-const took = async (target: Writable, chunk: Buffer): Promise<void> =>
-  void (target.write(chunk) || (await once(target, 'drain')));
-
-/** Once all of it is written: its memory may be used again. */
 const wrote = (target: Writable, chunk: Buffer): Promise<void> =>
   new Promise((resolve, reject) => target.write(chunk, (error) => (error ? reject(error) : resolve())));
 

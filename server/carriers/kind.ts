@@ -111,7 +111,10 @@ export interface Carrier {
   begin(pack: Pack): Promise<void>;
   /** Takes over what earlier leases of this job had begun; true where there is something now. `check` may end it. */
   takeOver(pack: Pack, check?: () => void): Promise<boolean>;
-  /** A stream to one file of the pack. It is flushed, and under its name in the pack, when the stream has finished. */
+  /**
+   * A stream to one file of the pack. It is flushed, and under its name in the pack, when the stream has finished. Memory that was
+   * written from may be used again once that write is called back.
+   */
   write(pack: Pack, at: string, file: FileToWrite): Promise<Writable>;
   /** Goes on writing a file of the pack from a place on; what lay behind it is cut off. Flushed when it has finished. */
   append(pack: Pack, at: string, from: number, mend?: () => Mending | null): Promise<Writable>;

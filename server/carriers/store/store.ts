@@ -297,6 +297,8 @@ const MOST_PARTS = 9_000;
 class ObjectWriter extends Writable {
   private chunks: Buffer[] = [];
   private waiting = 0;
+  /** What is sent while more comes. */
+  private sending: Promise<void> = Promise.resolve();
   private upload: string | null = null;
   private readonly parts: { PartNumber: number; ETag?: string }[] = [];
   private readonly partBytes: number;
@@ -313,10 +315,15 @@ class ObjectWriter extends Writable {
   }
 
   override _write(chunk: Buffer, _encoding: BufferEncoding, done: (error?: Error | null) => void): void {
-    this.chunks.push(chunk);
+    // Its memory is used again once this is called back.
+    this.chunks.push(Buffer.from(chunk));
     this.waiting += chunk.length;
     if (this.waiting < this.partBytes) return done();
-    this.send().then(() => done(), done);
+    this.sending.then(() => {
+      this.sending = this.send();
+      this.sending.catch(() => undefined);
+      done();
+    }, done);
   }
 
   override _final(done: (error?: Error | null) => void): void {
@@ -324,22 +331,22 @@ class ObjectWriter extends Writable {
   }
 
   override _destroy(error: Error | null, done: (error?: Error | null) => void): void {
-    if (this.upload === null || this.isWhole) return done(error);
-    this.objects.abort(this.key, this.upload).then(
-      () => done(error),
-      () => done(error),
-    );
+    const end = () => done(error);
+    const abort = () =>
+      this.upload === null || this.isWhole ? end() : void this.objects.abort(this.key, this.upload).then(end, end);
+    this.sending.then(abort, abort);
   }
 
   private async send(): Promise<void> {
-    this.upload ??= await this.objects.begin(this.key);
     const body = Buffer.concat(this.chunks);
     this.chunks = [];
     this.waiting = 0;
+    this.upload ??= await this.objects.begin(this.key);
     this.parts.push(await this.objects.part(this.key, this.upload, this.parts.length + 1, body));
   }
 
   private async finish(): Promise<void> {
+    await this.sending;
     if (this.upload === null) {
       await this.assertOwn();
       await this.objects.put(this.key, Buffer.concat(this.chunks));

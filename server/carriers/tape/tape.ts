@@ -376,6 +376,8 @@ function* piecesOf(extents: readonly Extent[], begin: number, end: number): Gene
 class TapeWriter extends Writable {
   private chunks: Buffer[] = [];
   private waiting = 0;
+  /** What is sent while more comes. */
+  private sending: Promise<void> = Promise.resolve();
   private sizeBytes = 0;
   private readonly extents: Extent[] = [];
 
@@ -388,23 +390,28 @@ class TapeWriter extends Writable {
   }
 
   override _write(chunk: Buffer, _encoding: BufferEncoding, done: (error?: Error | null) => void): void {
-    this.chunks.push(chunk);
+    // Its memory is used again once this is called back.
+    this.chunks.push(Buffer.from(chunk));
     this.waiting += chunk.length;
     if (this.waiting < BLOCKS_AT_ONCE * BLOCK_BYTES) return done();
-    this.send(false).then(() => done(), done);
+    this.sending.then(() => {
+      this.sending = this.send(false);
+      this.sending.catch(() => undefined);
+      done();
+    }, done);
   }
 
   override _final(done: (error?: Error | null) => void): void {
-    this.send(true)
+    this.sending
+      .then(() => this.send(true))
       .then(() => this.note({ sizeBytes: this.sizeBytes, extents: this.extents }))
       .then(() => done(), done);
   }
 
   override _destroy(error: Error | null, done: (error?: Error | null) => void): void {
-    this.own.release().then(
-      () => done(error),
-      () => done(error),
-    );
+    const end = () => done(error);
+    const release = () => void this.own.release().then(end, end);
+    this.sending.then(release, release);
   }
 
   /** Whole blocks, and what is left over only at the end. */
