@@ -71,7 +71,7 @@ export async function damageOf(
         else if (recent?.has(file.id)) return;
         else if (await readsBack(context, part, { at, sha512: file.sha512, quick, isCounted })) read.push(file.id);
         else damaged.push(file);
-        if (read.length >= 50) await noteReadBack(context, part, read.splice(0));
+        if (read.length >= 200) await noteReadBack(context, part, read.splice(0));
       });
   await noteReadBack(context, part, read);
   const damage = typeof listed === 'string' ? listed : damaged.length > 0 ? damaged[0]!.payloadPath : null;
