@@ -19,7 +19,7 @@ const segment = fc
     fc.string({ minLength: 1, maxLength: 12 }),
     fc.constantFrom('a:b', '50%', '<&>"', ' lead', 'ümlaut\u0301', 'a\tb', '日本'),
   )
-  .filter((text) => !text.includes('/') && text !== '__proto__');
+  .filter((text) => !/[/\0]/.test(text) && !['.', '..', '__proto__'].includes(text));
 const pathOf = fc.array(segment, { minLength: 1, maxLength: 4 }).map((all) => all.join('/'));
 const whole = fc.nat({ max: 2 ** 31 });
 const fileOf: fc.Arbitrary<TapeFile> = fc.record({
@@ -78,7 +78,7 @@ test('labels: 80 bytes, and the volume in them', () => {
   expect(volumeLabel('KD0012L8')).toHaveLength(80);
   expect(new TextDecoder().decode(volumeLabel('KD0012L8'))).toMatch(/^VOL1KD0012L {13}LTFS.*4$/);
   const text = labelText({ volume: VOLUME, partition: 'a', ms: 0 });
-  expect(parseLabel(text)).toEqual({ volume: VOLUME, blockBytes: 524_288 });
+  expect(parseLabel(text)).toEqual({ volume: VOLUME, blockBytes: 524_288, isOwn: true });
 });
 
 test.each([
@@ -91,4 +91,49 @@ test.each([
 ])('what is no index is refused in a sentence: %s', (text) => {
   expect(() => parseIndex(text)).toThrow(NoLtfs);
   expect(() => parseLabel(text)).toThrow(NoLtfs);
+});
+
+test('whatever others call their files and folders, no path leads elsewhere, and nothing is left out in silence', () => {
+  const anyName = fc.oneof(
+    fc.constantFrom('..', '.', '', 'a/b', '../x', 'a\0b', 'plain', 'ümlaut', '%2E%2E'),
+    fc.string({ maxLength: 8, unit: 'binary' }),
+  );
+  const named = (name: string) => `<name percentencoded="true">${encodeURIComponent(name)}</name>`;
+  const encodable = (name: string) => !/[\ud800-\udfff]/.test(name);
+  fc.assert(
+    fc.property(
+      fc.uniqueArray(anyName.filter(encodable), { maxLength: 5 }),
+      fc.uniqueArray(anyName.filter(encodable), { maxLength: 5 }),
+      (folders, names) => {
+        const files = names.map((name) => `<file>${named(name)}<length>0</length></file>`).join('');
+        const inside = folders.map((name) => `<directory>${named(name)}<contents>${files}</contents></directory>`);
+        const { index } = parseIndex(
+          `<ltfsindex><volumeuuid>v</volumeuuid><generationnumber>1</generationnumber><location><partition>a</partition><startblock>5</startblock></location>
+          <directory><name>top</name><contents>${inside.join('')}</contents></directory></ltfsindex>`,
+        );
+        for (const path of [...index.files.keys(), ...(index.odd ?? [])])
+          expect(path.split('/').every((part) => !['', '.', '..'].includes(part) && !part.includes('\0'))).toBe(true);
+        const isPlain = (name: string) => !['', '.', '..'].includes(name) && !/[/\0]/.test(name);
+        const plain = folders.filter(isPlain).length;
+        expect(index.files.size).toBe(plain * names.filter(isPlain).length);
+        expect((index.odd?.size ?? 0) > 0).toBe(plain < folders.length || (plain > 0 && !names.every(isPlain)));
+      },
+    ),
+  );
+});
+
+test('where a file lies beside the index, and what is a link, is told apart', () => {
+  const text = `<ltfsindex><volumeuuid>v</volumeuuid><generationnumber>1</generationnumber><location><partition>a</partition><startblock>5</startblock></location>
+    <directory><name>top</name><contents><file><name>n.txt</name><length>3</length><extentinfo><extent><fileoffset>0</fileoffset><partition>a</partition>
+    <startblock>4</startblock><byteoffset>0</byteoffset><bytecount>3</bytecount></extent></extentinfo></file>
+    <file><name>l</name><length>3</length><symlink>/etc/hostname</symlink></file></contents></directory></ltfsindex>`;
+  const { index } = parseIndex(text);
+  expect(index.files.get('n.txt')?.extents).toEqual([
+    { partition: 'a', fileOffset: 0, startBlock: 4, byteOffset: 0, bytes: 3 },
+  ]);
+  expect([...index.files.keys()]).toEqual(['n.txt']);
+  expect([...index.odd!]).toEqual(['l']);
+  expect(index.byOthers).toBe(true);
+  // Written anew it lies where it lay.
+  expect(parseIndex(indexText(index, 1e12)).index.files).toEqual(index.files);
 });

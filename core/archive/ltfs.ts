@@ -7,9 +7,12 @@ export const INDEX_PARTITION = 'a';
 export const DATA_PARTITION = 'b';
 export type Partition = typeof INDEX_PARTITION | typeof DATA_PARTITION;
 export const BLOCK_BYTES = 512 << 10;
-const CREATOR = 'Keramion 0.1.0 - Linux';
+const OWN = 'Keramion ';
+const CREATOR = `${OWN}0.1.0 - Linux`;
 
 export interface Extent {
+  /** In which partition; left out: with the data. Others keep small files beside the index. */
+  partition?: typeof INDEX_PARTITION;
   /** Where its first byte lies in the file. */
   fileOffset: number;
   startBlock: number;
@@ -36,6 +39,10 @@ export interface TapeIndex {
   files: Map<string, TapeFile>;
   /** Folders that hold nothing. */
   empty: Set<string>;
+  /** What is no plain file, such as a link, or has a name that is none here; left out where there is none. */
+  odd?: Set<string>;
+  /** Somebody else wrote it, and may have said what is not kept here. */
+  byOthers?: true;
 }
 
 /** What changed since the index before: files that are new, and paths that are gone. */
@@ -84,12 +91,12 @@ export function labelText({ volume, partition, ms }: { volume: string; partition
   );
 }
 
-export function parseLabel(text: string): { volume: string; blockBytes: number } {
-  const { ltfslabel: label } = parse(text) as { ltfslabel?: { volumeuuid?: string; blocksize?: string } };
+export function parseLabel(text: string): { volume: string; blockBytes: number; isOwn: boolean } {
+  const { ltfslabel: label } = parse(text) as { ltfslabel?: Record<'volumeuuid' | 'blocksize' | 'creator', string> };
   const [volume, blockBytes] = [label?.volumeuuid, Number(label?.blocksize)];
   if (!volume || !Number.isSafeInteger(blockBytes) || blockBytes < 1)
     throw new NoLtfs('its label is none of the Linear Tape File System');
-  return { volume, blockBytes };
+  return { volume, blockBytes, isOwn: String(label?.creator).startsWith(OWN) };
 }
 
 // A name that XML cannot hold, or that the standard keeps for itself, is percent-encoded and says so.
@@ -108,6 +115,14 @@ function nameIn(name: unknown): string {
     throw new NoLtfs(`the name ${text} cannot be read`);
   }
 }
+
+/** A name that leads nowhere else: others may have written anything. */
+const isPlainName = (name: string): boolean =>
+  name !== '' && name !== '.' && name !== '..' && !name.includes('/') && !name.includes('\0');
+
+/** Such a name as it is told to people. */
+const told = (name: string): string =>
+  encodeURIComponent(name.replace(LONE, '\ufffd')).replace(/^\.*$/, (dots) => '%2E'.repeat(dots.length) || '%00');
 
 interface Folder {
   folders: Map<string, Folder>;
@@ -143,7 +158,7 @@ function fileOut(name: string, file: TapeFile): object {
           extentinfo: {
             extent: file.extents.map((one) => ({
               fileoffset: one.fileOffset,
-              partition: DATA_PARTITION,
+              partition: one.partition ?? DATA_PARTITION,
               startblock: one.startBlock,
               byteoffset: one.byteOffset,
               bytecount: one.bytes,
@@ -254,6 +269,7 @@ export function parseIndex(text: string): { isWhole: boolean; index: TapeIndex; 
       : null,
     files: new Map(),
     empty: new Set(),
+    ...(String(top.creator as string).startsWith(OWN) ? {} : { byOthers: true }),
   };
   const gone: string[] = [];
   const waiting = ((top.directory ?? []) as Node[]).map((own) => ({ own, path: '' }));
@@ -262,11 +278,19 @@ export function parseIndex(text: string): { isWhole: boolean; index: TapeIndex; 
     const contents = (typeof own.contents === 'object' && own.contents !== null ? own.contents : {}) as Node;
     const folders = (contents.directory ?? []) as Node[];
     const files = (contents.file ?? []) as Node[];
-    const at = (node: Node) => (path === '' ? '' : `${path}/`) + nameIn(node.name);
-    for (const node of folders) waiting.push({ own: node, path: at(node) });
-    for (const node of files)
-      if ('deleted' in node) gone.push(at(node));
-      else index.files.set(at(node), fileIn(node));
+    const within = (name: string) => (path === '' ? name : `${path}/${name}`);
+    const odd = (name: string) => (index.odd ??= new Set()).add(within(isPlainName(name) ? name : told(name)));
+    for (const node of folders) {
+      const name = nameIn(node.name);
+      if (isPlainName(name)) waiting.push({ own: node, path: within(name) });
+      else odd(name);
+    }
+    for (const node of files) {
+      const name = nameIn(node.name);
+      if ('deleted' in node) gone.push(within(name));
+      else if ('symlink' in node || !isPlainName(name)) odd(name);
+      else index.files.set(within(name), fileIn(node));
+    }
     if (path !== '' && folders.length === 0 && files.length === 0) index.empty.add(path);
   }
   return { isWhole: 'ltfsindex' in read, index, gone };
@@ -274,7 +298,8 @@ export function parseIndex(text: string): { isWhole: boolean; index: TapeIndex; 
 
 function fileIn(node: Node): TapeFile {
   const info = (typeof node.extentinfo === 'object' && node.extentinfo !== null ? node.extentinfo : {}) as Node;
-  const extents = ((info.extent ?? []) as Node[]).map((one) => ({
+  const extents = ((info.extent ?? []) as Node[]).map((one): Extent => ({
+    ...(one.partition === INDEX_PARTITION ? { partition: INDEX_PARTITION } : {}),
     fileOffset: number(one.fileoffset, 'where an extent lies in its file'),
     startBlock: number(one.startblock, 'the first block of an extent'),
     byteOffset: number(one.byteoffset, 'where an extent lies in its block'),
@@ -293,6 +318,7 @@ export function applyChange(index: TapeIndex, change: { index: TapeIndex; gone: 
   for (const path of change.gone) index.files.delete(path);
   for (const [path, file] of change.index.files) index.files.set(path, file);
   for (const path of change.index.empty) index.empty.add(path);
+  if (change.index.byOthers) index.byOthers = true;
   index.generation = change.index.generation;
   index.before = change.index.before;
   index.at = change.index.at;

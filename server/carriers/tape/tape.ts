@@ -5,18 +5,29 @@ import { randomUUID } from 'node:crypto';
 import { Readable, Writable } from 'node:stream';
 import { z } from 'zod';
 import type { ReadAt } from '#core/archive/containers/container.ts';
-import { BLOCK_BYTES, DATA_PARTITION, type Extent, type TapeFile, type TapeIndex } from '#core/archive/ltfs.ts';
+import { MOST_TOP } from '#core/archive/carrier-facts.ts';
+import {
+  BLOCK_BYTES,
+  DATA_PARTITION,
+  type Extent,
+  NoLtfs,
+  type Partition,
+  type TapeFile,
+  type TapeIndex,
+} from '#core/archive/ltfs.ts';
 import { codeOf } from '#disk/facts.ts';
 import { PRIVATE_FOLDER } from '#disk/identity.ts';
 import { parsePrivateName, privateName } from '#disk/private-names.ts';
 import { Refused } from '../../runtime/refused.ts';
 import { type Carrier, CarrierAway, carrierKind, type Entry, type FileToWrite, type Pack, PackGone } from '../kind.ts';
 import { type Cartridge, TapeLibrary, TapeTrouble } from './library.ts';
-import { format, TapeVolume } from './volume.ts';
+import { format, TapeVolume, whatIsOn } from './volume.ts';
 
 const settings = z.object({
   library: z.url({ protocol: /^https?$/, error: 'the address has to begin with http:// or https://' }).max(1000),
   barcode: z.string().regex(/^[A-Z0-9]{6,8}$/, 'a barcode has six to eight letters and digits'),
+  /** What was on it when it was registered: whose it is, and what lies at its top. */
+  found: z.object({ byOthers: z.boolean(), top: z.array(z.string()) }).optional(),
 });
 type Settings = z.infer<typeof settings>;
 
@@ -35,12 +46,17 @@ export const tape = carrierKind<Settings>({
   settings,
   fields: [
     { name: 'library', label: 'Address of the library' },
-    { name: 'barcode', label: 'Barcode of the tape', hint: 'As it stands on its label.' },
+    {
+      name: 'barcode',
+      label: 'Barcode of the tape',
+      hint: 'As it stands on its label. A tape that others wrote is only read.',
+    },
   ],
   module: import.meta.url,
   growing: false,
   sequential: true,
-  describe: ({ library, barcode }) => `${barcode} in the library at ${library}`,
+  describe: ({ library, barcode, found }) =>
+    `${barcode} in the library at ${library}${found?.byOthers ? ', which others wrote and which is only read' : ''}`,
   at: (own) => own,
   folders: () => [],
   fetching: () => ({ seconds: 0, mountSeconds: LOAD_SECONDS, costPerGb: 0 }),
@@ -54,7 +70,10 @@ export const tape = carrierKind<Settings>({
       const where = found.drive === null ? `slot ${found.slot}` : `drive ${found.drive + 1}`;
       return {
         ...{ state: 'reachable', identity: volume, totalBytes, writable: true },
-        ...{ freeBytes: roomIn(remainingBytes, totalBytes), facts: { where, passes: mounts, geometry, sharing } },
+        ...{
+          freeBytes: own.found?.byOthers ? 0 : roomIn(remainingBytes, totalBytes),
+          facts: { where, passes: mounts, geometry, sharing, top: own.found?.top },
+        },
       };
     } catch (error) {
       return { state: 'unreachable', code: codeOf(error) };
@@ -67,9 +86,13 @@ export const tape = carrierKind<Settings>({
         throw new Refused(
           `There is no tape ${own.barcode} in the library at ${own.library}. Nothing was registered. Put it in, or look at its label.`,
         );
-      return { settings: own, identity: found.chip.volume ?? (await format(libraryOf(own), own.barcode)) };
+      return await registered(own, found.chip.volume);
     } catch (error) {
       if (error instanceof Refused) throw error;
+      if (error instanceof NoLtfs)
+        throw new Refused(
+          `What is on ${own.barcode} cannot be read: ${error.message}. Nothing was written on it, and nothing was registered.`,
+        );
       throw new Refused(`The library at ${own.library} does not answer. Nothing was registered. Check its address.`);
     }
   },
@@ -79,6 +102,27 @@ export const tape = carrierKind<Settings>({
   },
 });
 export default tape;
+
+/** An empty tape is made ready; what is on any other is looked at, and stays as it is. */
+async function registered({ library: address, barcode }: Settings, volume: string | null) {
+  const own = { library: address, barcode };
+  const library = libraryOf(own);
+  const on = await whatIsOn(library);
+  if (on.is === 'blank') return { settings: own, identity: await format(library, barcode) };
+  if (on.is === 'something')
+    throw new Refused(
+      `${barcode} holds something that is no file system of the open standard (LTFS). Nothing was written on it, and nothing was registered. Put in an empty tape, or read this one with what wrote it.`,
+    );
+  if (on.volume !== volume)
+    throw new Refused(
+      `The label on ${barcode} and its chip do not say the same volume, so it cannot be known again. Nothing was written on it, and nothing was registered.`,
+    );
+  const { files, byOthers = !on.isOwn } = await new TapeVolume(library, barcode, volume, !on.isOwn).index();
+  const top = new Set<string>();
+  for (const path of files.keys())
+    if (path.includes('/') && !path.startsWith('.') && top.size < MOST_TOP) top.add(path.slice(0, path.indexOf('/')));
+  return { settings: { ...own, found: { byOthers, top: [...top].sort() } }, identity: volume };
+}
 
 /** The last of a tape is for its indexes. */
 const roomIn = (remaining: number, total: number) => Math.max(0, Math.floor(remaining - total * 0.03));
@@ -91,7 +135,7 @@ class TapeCarrier implements Carrier {
     identity: string,
   ) {
     this.library = libraryOf(own);
-    this.volume = new TapeVolume(this.library, own.barcode, identity);
+    this.volume = new TapeVolume(this.library, own.barcode, identity, own.found?.byOthers);
   }
 
   async begin(pack: Pack): Promise<void> {
@@ -205,8 +249,10 @@ class TapeCarrier implements Carrier {
 
   async *list(of: Pack | string): AsyncIterable<Entry> {
     const prefix = `${typeof of === 'string' ? of : folderOf(of)}/`;
-    for (const [path, { sizeBytes, modifiedMs }] of [...(await this.volume.index()).files])
+    const { files, odd = [] } = await this.volume.index();
+    for (const [path, { sizeBytes, modifiedMs }] of [...files])
       if (path.startsWith(prefix)) yield { at: path.slice(prefix.length), sizeBytes, modifiedMs };
+    for (const path of [...odd]) if (path.startsWith(prefix)) yield { at: path.slice(prefix.length), sizeBytes: null };
   }
 
   async has(folder: string): Promise<boolean> {
@@ -223,12 +269,15 @@ class TapeCarrier implements Carrier {
 
   async freeBytes(): Promise<number> {
     const { remainingBytes, totalBytes } = await this.chip();
-    return roomIn(remainingBytes, totalBytes);
+    return this.own.found?.byOthers ? 0 : roomIn(remainingBytes, totalBytes);
   }
 
   async positions(of: Pack | string, ats: readonly string[]): Promise<(number | null)[]> {
     const { files } = await this.volume.index();
-    return ats.map((at) => files.get(pathOf(of, at))?.extents[0]?.startBlock ?? null);
+    return ats.map((at) => {
+      const first = files.get(pathOf(of, at))?.extents[0];
+      return first && first.partition === undefined ? first.startBlock : null;
+    });
   }
 
   async close(): Promise<void> {}
@@ -261,7 +310,15 @@ class TapeCarrier implements Carrier {
     const end = Math.min(range.at + range.length, file.sizeBytes);
     try {
       let drive = await this.take(user, null);
-      for (const piece of piecesOf(file.extents, range.at, end)) {
+      for (const piece of piecesOf(file.extents, {
+        begin: range.at,
+        end,
+        blockBytes: await this.volume.blockBytes(),
+      })) {
+        if (piece.is === 'hole') {
+          yield Buffer.alloc(piece.bytes);
+          continue;
+        }
         const read = await this.records(piece, { user, drive });
         drive = read.drive;
         yield Buffer.concat(read.records).subarray(piece.skip, piece.skip + piece.bytes);
@@ -273,13 +330,13 @@ class TapeCarrier implements Carrier {
 
   /** What cannot be read in one drive is tried in another; only what none reads is lost. */
   private async records(
-    { from, blocks }: Piece,
+    { partition, from, blocks }: Blocks,
     { user, drive: first }: { user: string; drive: number },
   ): Promise<{ records: Buffer[]; drive: number }> {
     let isUnreadable = false;
     for (let drive = first; ; drive = await this.take(user, drive))
       try {
-        return { records: await this.library.read(DATA_PARTITION, from, blocks), drive };
+        return { records: await this.library.read(partition, from, blocks), drive };
       } catch (error) {
         if (!(error instanceof TapeTrouble)) throw error;
         if (error.code !== 'medium' && error.code !== 'drive') throw new CarrierAway(this.own.barcode);
@@ -344,32 +401,49 @@ function rename(index: TapeIndex, from: string, to: string): void {
   index.empty.delete(from);
 }
 
-interface Piece {
+interface Blocks {
+  is: 'blocks';
+  partition: Partition;
   from: number;
   blocks: number;
   /** Bytes before it in its first block, and its own. */
   skip: number;
   bytes: number;
 }
+type Piece = Blocks | { is: 'hole'; bytes: number };
 
-const BLOCKS_AT_ONCE = 8;
+const BYTES_AT_ONCE = 8 * BLOCK_BYTES;
 
-/** The blocks that hold a stretch of a file, some at a time. */
-function* piecesOf(extents: readonly Extent[], begin: number, end: number): Generator<Piece> {
+interface Stretch {
+  begin: number;
+  end: number;
+  blockBytes: number;
+}
+
+/** The blocks that hold a stretch of a file, some at a time. What lies in no extent was never written, and is zeros. */
+function* piecesOf(extents: readonly Extent[], { begin, end, blockBytes }: Stretch): Generator<Piece> {
+  let at = begin;
   for (const extent of extents) {
-    const from = Math.max(begin, extent.fileOffset);
+    yield* holeOf(at, Math.min(end, extent.fileOffset));
+    at = Math.max(at, Math.min(end, extent.fileOffset));
     const to = Math.min(end, extent.fileOffset + extent.bytes);
-    for (let at = from; at < to;) {
+    while (at < to) {
       const within = at - extent.fileOffset + extent.byteOffset;
-      const skip = within % BLOCK_BYTES;
-      const bytes = Math.min(to - at, BLOCKS_AT_ONCE * BLOCK_BYTES - skip);
+      const skip = within % blockBytes;
+      const bytes = Math.min(to - at, Math.max(1, Math.floor(BYTES_AT_ONCE / blockBytes)) * blockBytes - skip);
       yield {
-        ...{ from: extent.startBlock + Math.floor(within / BLOCK_BYTES), skip, bytes },
-        blocks: Math.ceil((skip + bytes) / BLOCK_BYTES),
+        ...{ is: 'blocks', partition: extent.partition ?? DATA_PARTITION },
+        ...{ from: extent.startBlock + Math.floor(within / blockBytes), skip, bytes },
+        blocks: Math.ceil((skip + bytes) / blockBytes),
       };
       at += bytes;
     }
   }
+  yield* holeOf(at, end);
+}
+
+function* holeOf(from: number, to: number): Generator<Piece> {
+  for (let at = from; at < to; at += BYTES_AT_ONCE) yield { is: 'hole', bytes: Math.min(to - at, BYTES_AT_ONCE) };
 }
 
 /** Blocks at the end of the tape as they come; the file is there once its index is. */
@@ -393,7 +467,7 @@ class TapeWriter extends Writable {
     // Its memory is used again once this is called back.
     this.chunks.push(Buffer.from(chunk));
     this.waiting += chunk.length;
-    if (this.waiting < BLOCKS_AT_ONCE * BLOCK_BYTES) return done();
+    if (this.waiting < BYTES_AT_ONCE) return done();
     this.sending.then(() => {
       this.sending = this.send(false);
       this.sending.catch(() => undefined);

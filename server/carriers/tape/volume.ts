@@ -13,6 +13,7 @@ import {
   labelText,
   NoLtfs,
   parseIndex,
+  parseLabel,
   type TapeChange,
   type TapeFile,
   type TapeIndex,
@@ -50,12 +51,26 @@ export class TapeVolume {
     readonly library: TapeLibrary,
     private readonly barcode: string,
     private readonly volume: string,
+    private readonly byOthers = false,
   ) {}
 
   /** The index as it is now. */
   async index(): Promise<TapeIndex> {
     return this.inDrive(async () => (await this.known()).index);
   }
+
+  /** Bytes of its blocks; those of a tape of ours are known, others say theirs on the label. */
+  async blockBytes(): Promise<number> {
+    if (!this.byOthers) return BLOCK_BYTES;
+    this.block ??= this.inDrive(async () => (await labelOf(this.library))?.blockBytes ?? BLOCK_BYTES);
+    try {
+      return await this.block;
+    } catch (error) {
+      this.block = null;
+      throw error;
+    }
+  }
+  private block: Promise<number> | null = null;
 
   /** Keeps the tape in a drive meanwhile. */
   async inDrive<T>(use: () => Promise<T>): Promise<T> {
@@ -99,6 +114,7 @@ export class TapeVolume {
   /** Data at the end; gives the block where it begins. */
   async add(records: readonly Uint8Array[], owner: string): Promise<number> {
     const known = await this.known();
+    this.refuseOthers(known);
     for (let at = known.end; ;)
       try {
         const { block, nearEnd } = await this.library.append({ partition: DATA_PARTITION, at, records, owner });
@@ -139,6 +155,7 @@ export class TapeVolume {
   private async append(owner: string, make: (known: Known, about: About) => NewIndex): Promise<TapeIndex> {
     for (;;) {
       const known = await this.known();
+      this.refuseOthers(known);
       const { index, end } = known;
       const { text, chip, then } = make(known, {
         ...{ volume: this.volume, generation: index.generation + 1, before: index.at, ms: Date.now() },
@@ -156,6 +173,12 @@ export class TapeVolume {
         this.end = await this.library.end(DATA_PARTITION);
       }
     }
+  }
+
+  /** What others wrote is read, and never written on: their files may lie where our indexes would. */
+  private refuseOthers({ index }: Known): void {
+    if (this.byOthers || index.byOthers)
+      throw Object.assign(new Error(`${this.barcode} was written by others, and is only read.`), { code: 'EROFS' });
   }
 
   /** Reads what was written since. */
@@ -190,15 +213,28 @@ export class TapeVolume {
       ...{ volume: this.volume, generation: 0, at: nothing, before: null, files: new Map(), empty: new Set<string>() },
     };
     try {
-      const { index } = parseIndex(await this.textAt(INDEX_PARTITION, FIRST_INDEX + 1));
+      const { index } = parseIndex(await this.textAt(INDEX_PARTITION, await this.lastIndex()));
       if (index.volume !== this.volume) throw new CarrierAway(this.barcode);
-      if (!index.before) throw new NoLtfs('it says of no index behind the data');
+      if (index.before?.partition !== DATA_PARTITION) throw new NoLtfs('it says of no index behind the data');
       const scanned = (await this.library.afterMark(DATA_PARTITION, index.before.block)) ?? FIRST_INDEX;
       return { index: { ...index, at: index.before }, scanned, end: 0 };
     } catch (error) {
       if (!(error instanceof NoLtfs)) throw error;
       return { index: empty, scanned: FIRST_INDEX, end: 0 };
     }
+  }
+
+  /** Ours are always the first; others keep files and earlier ones before the last. */
+  private async lastIndex(): Promise<number> {
+    if (!this.byOthers) return FIRST_INDEX + 1;
+    let last = FIRST_INDEX + 1;
+    for (let from: number | null = FIRST_INDEX; from !== null;) {
+      const begin: number | null = await this.library.afterMark(INDEX_PARTITION, from);
+      if (begin === null) break;
+      from = await this.library.afterMark(INDEX_PARTITION, begin);
+      if (from !== null) last = begin;
+    }
+    return last;
   }
 
   private async textAt(partition: 'a' | 'b', block: number): Promise<string> {
@@ -233,6 +269,33 @@ const inBlocks = (text: string): Uint8Array[] => {
 
 /** An index between two filemarks. */
 const construct = (text: string): TapeRecord[] => [MARK, ...inBlocks(text), MARK];
+
+/** The label of the file system, of a tape in a drive; null where it has none that can be read. */
+async function labelOf(library: TapeLibrary): Promise<ReturnType<typeof parseLabel> | null> {
+  const begin = await library.afterMark(DATA_PARTITION, 0);
+  if (begin === null) return null;
+  try {
+    return parseLabel(Buffer.concat(await library.read(DATA_PARTITION, begin, MOST_RECORDS)).toString('utf8'));
+  } catch (error) {
+    if (error instanceof NoLtfs) return null;
+    throw error;
+  }
+}
+
+/** What is on a tape, by its label: nothing at all, a file system that somebody made, or something else. Nothing is written. */
+export async function whatIsOn(
+  library: TapeLibrary,
+): Promise<{ is: 'blank' } | { is: 'something' } | { is: 'volume'; volume: string; isOwn: boolean }> {
+  const user = randomUUID();
+  await library.take(user, null);
+  try {
+    if ((await library.end(DATA_PARTITION)) === 0 && (await library.end(INDEX_PARTITION)) === 0) return { is: 'blank' };
+    const label = await labelOf(library);
+    return label ? { is: 'volume', volume: label.volume, isOwn: label.isOwn } : { is: 'something' };
+  } finally {
+    await library.letGo(user).catch(() => undefined);
+  }
+}
 
 /** Writes the labels and an empty index on a tape that nothing was ever written on. */
 export async function format(library: TapeLibrary, barcode: string): Promise<string> {
