@@ -1,5 +1,6 @@
 // Every kind of work that is no step of a plan. Whoever adds one writes it beside what it does, and one line here.
 import { Registry } from '#core/registry.ts';
+import { takenDocumentsWork } from './archives/kin.ts';
 import { readBackWork } from './archives/read-back.ts';
 import { takeInWork } from './archives/take-in.ts';
 import { viewingWork } from './archives/viewing-work.ts';
@@ -43,6 +44,7 @@ addWorkKind(compareWork);
 addWorkKind(weighWork);
 addWorkKind(readBackWork);
 addWorkKind(takeInWork);
+addWorkKind(takenDocumentsWork);
 addWorkKind(viewingWork);
 
 export const workKindOf = (kind: string): WorkKind | null => kinds.get(kind);

@@ -1,6 +1,6 @@
 // A folder on a carrier that is a copy of an archive the catalogue has, found again: on a disk of another house, or after the catalogue
 // lost it. It counts as a copy once every file of it has been read and is as it was sealed.
-import { and, eq, isNull, sql } from 'drizzle-orm';
+import { and, eq, sql } from 'drizzle-orm';
 import { PAYLOAD } from '#core/fixity/bagit.ts';
 import { counted, size } from '#core/wording/amounts.ts';
 import { codeOf } from '#disk/facts.ts';
@@ -28,7 +28,7 @@ export async function archiveWith(db: Db, manifestSha512: string): Promise<Known
     .innerJoin(archives, and(eq(archives.id, archiveParts.archiveId), eq(archives.state, 'sealed')))
     .where(
       and(
-        ...[eq(archiveParts.manifestSha512, manifestSha512), eq(archives.purpose, 'archive'), isNull(archives.baseId)],
+        ...[eq(archiveParts.manifestSha512, manifestSha512), eq(archives.purpose, 'archive')],
         sql`(SELECT COUNT(*) FROM archive_parts o WHERE o.archive_id = ${archives.id}) = 1`,
       ),
     )

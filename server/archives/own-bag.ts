@@ -15,6 +15,17 @@ const CONTENTS = 'keramion-archive.json';
 const contents = z.object({
   format: z.literal('keramion-archive 1'),
   project: z.string().max(250),
+  /** Of an archive on several carriers: which of its parts, and the folders of all. */
+  part: z.number().int().optional(),
+  of: z.array(z.string()).optional(),
+  elsewhere: z
+    .array(
+      z.object({
+        folder: z.string().max(250),
+        files: z.array(z.object({ path: z.string(), sha512: z.string().length(128).nullable() })),
+      }),
+    )
+    .optional(),
   files: z.array(
     z.object({
       path: z.string(),
@@ -43,6 +54,8 @@ export interface OwnBag {
   project: string;
   /** By the path of each in the bag. */
   files: ReadonlyMap<string, Facts>;
+  /** What belongs to it and lies in another, by the place in its payload. */
+  elsewhere: readonly { folder: string; path: string; sha512: string }[];
 }
 
 /** What an archive of ours says of itself; null of anything else, and where its lists are not what they were. */
@@ -72,6 +85,7 @@ export async function ownBag(db: Db, carrier: Carrier, folder: string): Promise<
   return {
     manifestSha512: sha512(tags!),
     project: said.project,
+    elsewhere: elsewhereOf(said),
     files: new Map(
       said.files.map(({ path, role, frames, encoded, staysWhole, original }) => [
         path,
@@ -92,6 +106,19 @@ export async function ownBag(db: Db, carrier: Carrier, folder: string): Promise<
       ]),
     ),
   };
+}
+
+/** Of an archive on several carriers its first part is the whole, and the others stand for themselves. */
+function elsewhereOf({ part = 1, of = [], elsewhere = [] }: z.infer<typeof contents>): OwnBag['elsewhere'] {
+  return elsewhere.flatMap(({ folder, files }) =>
+    part > 1 && of.includes(folder)
+      ? []
+      : files.flatMap(({ path, sha512: sum }) =>
+          sum !== null && path.startsWith(`${PAYLOAD}/`)
+            ? [{ folder, path: path.slice(PAYLOAD.length + 1), sha512: sum }]
+            : [],
+        ),
+  );
 }
 
 function json(text: string): unknown {

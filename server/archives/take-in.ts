@@ -28,6 +28,7 @@ import {
   archiveParts,
   archives,
   archiveTimelines,
+  awaitedFiles,
   copyParts,
 } from '../db/schema/archives.ts';
 import { documents } from '../db/schema/documents.ts';
@@ -43,6 +44,7 @@ import { Refused } from '../runtime/refused.ts';
 import { workKind } from '../runtime/work-kind.ts';
 import { type CopyPart, copyPartsOf, readText, withCarrier } from './copies.ts';
 import { adoptCopy, archiveWith } from './adopt-copy.ts';
+import { askToReadDocuments, awaitedWords, awaitFiles, joinKin } from './kin.ts';
 import { type OwnBag, ownBag } from './own-bag.ts';
 import { noteTakenDocuments } from './taken-documents.ts';
 import { untilReady } from './thaw.ts';
@@ -250,7 +252,7 @@ async function forget(tx: Transaction, jobId: number): Promise<void> {
   await tx.execute(
     sql`DELETE p FROM copy_parts p JOIN archive_copies c ON c.id = p.copy_id WHERE c.archive_id = ${archive.id}`,
   );
-  for (const table of [archiveTimelines, archiveClips, archiveFiles, archiveParts, archiveCopies])
+  for (const table of [archiveTimelines, archiveClips, archiveFiles, awaitedFiles, archiveParts, archiveCopies])
     await tx.delete(table).where(eq(table.archiveId, archive.id));
   await tx.delete(archives).where(eq(archives.id, archive.id));
   const [project] = await tx.select().from(projects).where(eq(projects.id, archive.projectId));
@@ -293,6 +295,8 @@ async function takeIn(taking: Taking, own: OwnBag | null): Promise<void> {
   context.phase('reading and summing', 'bytes', sum!.bytes, sum!.done);
   await sumAll(taking, listed);
   await noteMissing(taking, listed);
+  // Its lists are believed where all of it is as they say.
+  if (own && taking.gaps.length === 0) await awaitKin(taking, own);
   if (!own) context.rename('reading its documents');
   const contents = await noteTakenDocuments(context, taking.part, taking.archive.id);
   await conclude(taking, { own, listed, contents });
@@ -471,66 +475,102 @@ async function keepOwn({ context, archive }: Taking, own: OwnBag): Promise<void>
   });
 }
 
+/** What of it lies elsewhere, as far as that is here: before its documents are read, which name it. */
+const awaitKin = ({ context, archive }: Taking, own: OwnBag): Promise<unknown> =>
+  context.transaction(async (tx) => {
+    const { id, projectId } = archive;
+    // What an earlier run of this work had joined already.
+    await tx.execute(sql`
+      DELETE f FROM archive_files f JOIN archive_parts p ON p.id = f.part_id WHERE f.archive_id = ${id} AND p.archive_id <> ${id}`);
+    await awaitFiles(tx, id, own);
+    await joinKin(tx, projectId, { filling: id, only: id });
+  });
+
 interface Told {
   own: OwnBag | null;
   listed: Sums;
   contents: { documents: number; timelines: number };
 }
 
-async function conclude(
-  { context, asked, archive, part, gaps }: Taking,
-  { own, listed, contents }: Told,
+/** What is in it: files and bytes of it all, and of what was read here. */
+async function sumsIn(tx: Transaction, { archive, part }: Taking) {
+  const isOwn = eq(archiveFiles.partId, part.partId);
+  // A document that was relinked for the archive is the same again.
+  const isFile = sql`${archiveFiles.role} <> 'document'`;
+  const [sum] = await tx
+    .select({
+      files: sql`COALESCE(SUM(${isFile}), 0)`.mapWith(Number),
+      bytes: sql`COALESCE(SUM(${archiveFiles.payloadBytes}), 0)`.mapWith(Number),
+      ownRows: sql`COALESCE(SUM(${isOwn}), 0)`.mapWith(Number),
+      ownFiles: sql`COALESCE(SUM(${isOwn} AND ${isFile}), 0)`.mapWith(Number),
+      ownBytes: sql`COALESCE(SUM(IF(${isOwn}, ${archiveFiles.payloadBytes}, 0)), 0)`.mapWith(Number),
+    })
+    .from(archiveFiles)
+    .where(eq(archiveFiles.archiveId, archive.id));
+  return sum!;
+}
+
+type SumsIn = Awaited<ReturnType<typeof sumsIn>>;
+
+/** It is an archive from here on, and what was read a copy of it that is proven. */
+async function seal(
+  tx: Transaction,
+  { asked, archive, part, gaps }: Taking,
+  { own, sum, now }: { own: OwnBag | null; sum: SumsIn; now: Date },
 ): Promise<void> {
+  // Its lists name all that it had: of one that is not whole any more they would say what is not so.
+  if (own && gaps.length === 0) {
+    await tx.update(archiveParts).set({ manifestSha512: own.manifestSha512 }).where(eq(archiveParts.id, part.partId));
+    await tx.execute(sql`
+      UPDATE archive_files SET payload_path = SUBSTRING(payload_path, ${PAYLOAD.length + 2}) WHERE archive_id = ${archive.id}`);
+    const folder = asked.folder === archive.folder ? null : asked.folder;
+    await tx.update(copyParts).set({ packer: null, folder }).where(eq(copyParts.id, part.copyPartId));
+  }
+  const { files, bytes } = sum;
+  const times = { state: 'good' as const, readBackAt: now };
+  await tx
+    .update(archiveParts)
+    .set({ files: sum.ownRows, bytes: sum.ownBytes })
+    .where(eq(archiveParts.id, part.partId));
+  await tx
+    .update(archives)
+    .set({ state: 'sealed', files, bytes, gaps: gaps.length, sealedAt: now })
+    .where(eq(archives.id, archive.id));
+  await tx
+    .update(archiveCopies)
+    .set({ writtenAt: now, ...times })
+    .where(eq(archiveCopies.id, part.copyId));
+  await tx.update(copyParts).set(times).where(eq(copyParts.id, part.copyPartId));
+  await tx.execute(sql`
+    INSERT INTO copy_files (copy_part_id, archive_file_id, state, read_back_at)
+    SELECT ${part.copyPartId}, id, 'read back', ${now} FROM archive_files WHERE part_id = ${part.partId}`);
+}
+
+async function conclude(taking: Taking, { own, listed, contents }: Told): Promise<void> {
+  const { context, asked, archive, part, gaps } = taking;
   const now = context.now();
   await context.transaction(async (tx) => {
     await tx.delete(archiveFiles).where(and(eq(archiveFiles.archiveId, archive.id), isNull(archiveFiles.sha512)));
-    const [sum] = await tx
-      .select({
-        all: sql`COUNT(*)`.mapWith(Number),
-        // A document that was relinked for the archive is the same again.
-        files: sql`COALESCE(SUM(${archiveFiles.role} <> 'document'), 0)`.mapWith(Number),
-        bytes: sql`COALESCE(SUM(${archiveFiles.payloadBytes}), 0)`.mapWith(Number),
-      })
-      .from(archiveFiles)
-      .where(eq(archiveFiles.archiveId, archive.id));
-    const { files, all, bytes } = sum!;
-    if (all === 0)
+    const sum = await sumsIn(tx, taking);
+    if (sum.ownRows === 0)
       throw new Refused(
         `Of ${asked.folder} nothing could be taken in, for example ${gaps[0]?.path ?? ''}: ${gaps[0]?.why ?? ''}. Nothing was changed.`,
       );
     const checked = await checkedOf(tx, archive.id, listed);
-    const same = await sameElsewhere(tx, archive.id);
-    // Its lists name all that it had: of one that is not whole any more they would say what is not so.
-    if (own && gaps.length === 0) {
-      await tx.update(archiveParts).set({ manifestSha512: own.manifestSha512 }).where(eq(archiveParts.id, part.partId));
-      await tx.execute(sql`
-        UPDATE archive_files SET payload_path = SUBSTRING(payload_path, ${PAYLOAD.length + 2}) WHERE archive_id = ${archive.id}`);
-      const folder = asked.folder === archive.folder ? null : asked.folder;
-      await tx.update(copyParts).set({ packer: null, folder }).where(eq(copyParts.id, part.copyPartId));
-    }
-    const times = { readBackAt: now };
-    await tx.update(archiveParts).set({ files: all, bytes }).where(eq(archiveParts.id, part.partId));
-    await tx
-      .update(archives)
-      .set({ state: 'sealed', files, bytes, gaps: gaps.length, sealedAt: now })
-      .where(eq(archives.id, archive.id));
-    await tx
-      .update(archiveCopies)
-      .set({ state: 'good', writtenAt: now, ...times })
-      .where(eq(archiveCopies.id, part.copyId));
-    await tx
-      .update(copyParts)
-      .set({ state: 'good', ...times })
-      .where(eq(copyParts.id, part.copyPartId));
-    await tx.execute(sql`
-      INSERT INTO copy_files (copy_part_id, archive_file_id, state, read_back_at)
-      SELECT ${part.copyPartId}, id, 'read back', ${now} FROM archive_files WHERE archive_id = ${archive.id}`);
+    const same = await sameElsewhere(tx, part.partId);
+    await seal(tx, taking, { own, sum, now });
+    const completes = await joinKin(tx, archive.projectId);
+    await askToReadDocuments(tx, completes, { who: context.job.who, now });
+    const awaited = await awaitedWords(tx, archive.id);
+    const { ownFiles: files, ownBytes: bytes } = sum;
     await writeReceipt(tx, {
       ...{ at: now, who: context.job.who, action: 'taken in', projectId: archive.projectId },
       ...{ files, bytes, held: gaps.length, itemsSha256: itemsHash([]) },
-      title: `${asked.folder} on ${part.carrier} is in the catalogue as ${archive.folder}: ${counted(files, 'file')}, ${size(bytes)}, ${words(files, checked)}`,
+      title: `${asked.folder} on ${part.carrier} is in the catalogue as ${archive.folder}: ${counted(files, 'file')}, ${size(bytes)}, ${words(files, checked)}${awaited === null ? '' : `; ${awaited}`}`,
       facts: {
         ...{ archiveId: archive.id, carrier: part.carrier, folder: asked.folder, checked, ...contents },
+        ...(awaited === null ? {} : { awaited }),
+        ...(completes.length > 0 ? { completes } : {}),
         ...(same.files > 0 ? { sameInOtherArchives: same } : {}),
         ...(gaps.length > 0 ? { stayedOut: gaps.slice(0, MOST_TOLD) } : {}),
       },
@@ -562,9 +602,9 @@ async function checkedOf(tx: Transaction, archiveId: number, listed: Sums): Prom
 }
 
 /** What of it other archives hold already, byte for byte. */
-async function sameElsewhere(tx: Transaction, archiveId: number): Promise<{ files: number; bytes: number }> {
+async function sameElsewhere(tx: Transaction, partId: number): Promise<{ files: number; bytes: number }> {
   const [rows] = (await tx.execute(sql`
-    SELECT COUNT(*) AS files, COALESCE(SUM(f.payload_bytes), 0) AS bytes FROM archive_files f WHERE f.archive_id = ${archiveId}
+    SELECT COUNT(*) AS files, COALESCE(SUM(f.payload_bytes), 0) AS bytes FROM archive_files f WHERE f.part_id = ${partId}
     AND EXISTS (SELECT 1 FROM archive_files o JOIN archives a ON a.id = o.archive_id AND a.state = 'sealed'
       WHERE o.size_bytes = f.size_bytes AND o.xxh64 = f.xxh64 AND o.sha512 = f.sha512 AND o.archive_id <> f.archive_id)`)) as unknown as [
     { files: number; bytes: number }[],

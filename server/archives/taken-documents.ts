@@ -21,6 +21,7 @@ interface Taken {
   /** In the folder. */
   path: string;
   sizeBytes: number;
+  partId: number;
 }
 
 /** Larger documents are kept and not looked into. */
@@ -51,7 +52,8 @@ export async function noteTakenDocuments(
     await tx.delete(archiveClips).where(eq(archiveClips.archiveId, archiveId));
   });
   for (const file of all) {
-    if (documentFormat(nameOf(file.path)) === null || file.sizeBytes > LARGEST) continue;
+    // Of what lies elsewhere the documents are read there.
+    if (file.partId !== part.partId || documentFormat(nameOf(file.path)) === null || file.sizeBytes > LARGEST) continue;
     context.check();
     const reading = await read(context, part, file);
     if (!reading.ok) {
@@ -72,7 +74,7 @@ async function takenFiles(db: Db, archiveId: number): Promise<Taken[]> {
     const rows = await db
       .select({
         ...{ id: archiveFiles.id, fileId: archiveFiles.fileId, path: archiveFiles.payloadPath },
-        sizeBytes: archiveFiles.sizeBytes,
+        ...{ sizeBytes: archiveFiles.sizeBytes, partId: archiveFiles.partId },
       })
       .from(archiveFiles)
       .where(and(eq(archiveFiles.archiveId, archiveId), gt(archiveFiles.id, last), isNotNull(archiveFiles.sha512)))

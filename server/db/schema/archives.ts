@@ -147,6 +147,21 @@ export const archiveFiles = mysqlTable(
   ],
 );
 
+/** What an archive that was taken in says of itself that lies elsewhere, and is not in the catalogue yet. */
+export const awaitedFiles = mysqlTable(
+  'awaited_files',
+  {
+    id: id(),
+    archiveId: amount('archive_id').notNull(),
+    /** Of the archive, or part of one, in which it lies. */
+    folder: varchar('folder', { length: 250 }).notNull(),
+    /** Path below the bag's data folder. */
+    path: longPath('path').notNull(),
+    sha512: char('sha512', { length: 128 }).notNull(),
+  },
+  (t) => [index('awaited_files_archive').on(t.archiveId)],
+);
+
 /** How far each file of each copy is. */
 export const copyFiles = mysqlTable(
   'copy_files',
