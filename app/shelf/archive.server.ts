@@ -6,6 +6,7 @@ import { archiveProject } from '#core/steps/archive.ts';
 import { counted, listed, size } from '#core/wording/amounts.ts';
 import { archivePageSentence, letGoSentence, shapeWords, takenInWords } from '#core/wording/archives.ts';
 import { holdsBack, keepingOf, letGo, setHold, setKeeping } from '#server/archives/keeping.ts';
+import { awaitedWords } from '#server/archives/kin.ts';
 import { archiveById, contentRows, partRows, receiptsOfArchive, shapeOf, takenInFacts } from '#server/archives/page.ts';
 import { binsIn, timelinesIn } from '#server/archives/contents.ts';
 import { measuredRates } from '#server/archives/rates.ts';
@@ -45,7 +46,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
   const search = new URL(request.url).searchParams;
   const word = (search.get('q') ?? '').trim().slice(0, 200);
   const after = Math.max(0, Math.floor(Number(search.get('after') ?? 0)) || 0);
-  const [parts, content, shape, receipts, release, project, carriers, portions, damaged, taken, viewing] =
+  const [parts, content, shape, receipts, release, project, carriers, portions, damaged, taken, viewing, awaited] =
     await Promise.all([
       partRows(db(), archiveId),
       contentRows(db(), archiveId, { word, after }),
@@ -58,6 +59,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
       repairable(db(), archiveId as ArchiveId),
       takenInFacts(db(), known),
       viewingRows(db(), archiveId),
+      awaitedWords(db(), archiveId),
     ]);
   const asked = archiveProject.params.safeParse(shape);
   const nowMs = Date.now();
@@ -82,6 +84,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
       ...(taken ? takenInWords({ ...taken, files: row.files, same: taken.sameInOtherArchives }) : []),
       ...(row.buildsOn === null ? [] : [`Builds on ${row.buildsOn}`]),
     ],
+    awaited,
     stayedOut: taken?.stayedOut ?? null,
     keeping: { ...keepingOf(known), holdsBack: await holdsBack(db(), known, new Date(nowMs)) },
     receipts,

@@ -5,7 +5,7 @@ import { and, eq, inArray, sql } from 'drizzle-orm';
 import { z } from 'zod';
 import { PAYLOAD } from '#core/fixity/bagit.ts';
 import { counted } from '#core/wording/amounts.ts';
-import type { Transaction } from '../db/connect.ts';
+import type { Db, Transaction } from '../db/connect.ts';
 import { archives, awaitedFiles } from '../db/schema/archives.ts';
 import { endAfter, endPlainly, workKind } from '../runtime/work-kind.ts';
 import { CarrierAway } from '../carriers/kind.ts';
@@ -80,9 +80,9 @@ export async function joinKin(
   return joined;
 }
 
-/** How many files it awaits still, in words for a receipt; null where it awaits none. */
-export async function awaitedWords(tx: Transaction, archiveId: number): Promise<string | null> {
-  const [row] = await tx
+/** How many files it awaits still, in words; null where it awaits none. */
+export async function awaitedWords(db: Db, archiveId: number): Promise<string | null> {
+  const [row] = await db
     .select({
       files: sql`COUNT(*)`.mapWith(Number),
       folders: sql<

@@ -94,6 +94,16 @@ test('looking is shared, changing is alone, and of many that claim at once one h
   expect([(await claim())?.id, (await claim())?.id, await claim()]).toEqual([2, 3, null]);
 });
 
+test('however many wait for what somebody has, the one behind them that can begin does', async () => {
+  for (let i = 0; i < 60; i++) await put([carrier(1)]);
+  const free = await put([carrier(2)]);
+  const first = (await claim())!;
+  expect((await claim())?.id).toBe(free);
+  expect(await claim()).toBeNull();
+  await inTransaction(db(), (tx) => endJob(tx, first, { state: 'done' }));
+  expect((await claim())?.id).toBe(first.id + 1);
+});
+
 test('two jobs are never leased for one carrier, in many rounds of many workers', async () => {
   const ROUNDS = 60;
   let doubled = 0;

@@ -68,7 +68,7 @@ export interface Claimer {
 const IS_DUE = `(j.cancel_asked = 1 OR ((j.not_before IS NULL OR j.not_before <= UTC_TIMESTAMP(3))
   AND NOT EXISTS (SELECT 1 FROM job_questions q WHERE q.job_id = j.id AND q.answer IS NULL)))`;
 
-/** How many jobs are tried in turn before the worker looks again later. */
+/** How many jobs are tried in turn before the worker looks again later: of those whose stores nobody has. */
 const CANDIDATES = 20;
 const IN_SECONDS = 'UTC_TIMESTAMP(3) + INTERVAL ? MICROSECOND';
 const micros = (seconds: number) => Math.round(seconds * 1_000_000);
@@ -86,12 +86,15 @@ const IN_DRIVE_FIRST = `(j.created_at > UTC_TIMESTAMP(3) - INTERVAL ${MOST_BEFOR
  */
 export async function claimJob(db: Database, claimer: Claimer): Promise<Job | null> {
   const [rows] = await db.$pool.query<RowDataPacket[]>(
-    `SELECT j.id, ${IN_DRIVE_FIRST} AS later FROM jobs j
-     WHERE (j.state = 'queued' OR (j.state = 'running' AND j.lease_until < UTC_TIMESTAMP(3))) AND ${IS_DUE} ${claimer.only ? 'AND j.id = ?' : ''}
-       AND NOT EXISTS (SELECT 1 FROM job_stores s WHERE s.job_id = j.id AND ((s.store = 'carrier' AND s.store_id NOT IN (?)) OR (s.store = 'volume' AND s.store_id NOT IN (?))))
-     ORDER BY later, j.id LIMIT ${CANDIDATES}`,
+    `SELECT id, later, busy FROM (
+       SELECT x.*, ROW_NUMBER() OVER (PARTITION BY x.later, x.busy ORDER BY x.id) AS nth FROM (
+         SELECT j.id, ${IN_DRIVE_FIRST} AS later, EXISTS (${hasStoresOf('j.id')}) AS busy FROM jobs j
+         WHERE (j.state = 'queued' OR (j.state = 'running' AND j.lease_until < UTC_TIMESTAMP(3))) AND ${IS_DUE} ${claimer.only ? 'AND j.id = ?' : ''}
+           AND NOT EXISTS (SELECT 1 FROM job_stores s WHERE s.job_id = j.id AND ((s.store = 'carrier' AND s.store_id NOT IN (?)) OR (s.store = 'volume' AND s.store_id NOT IN (?))))) x) y
+     WHERE nth <= ${CANDIDATES} AND NOT (later AND busy) ORDER BY later, busy, id`,
     [
       claimer.inDrive?.length ? claimer.inDrive : [-1],
+      kindsOf(claimer),
       ...(claimer.only ? [claimer.only] : []),
       claimer.reached.carriers.length > 0 ? claimer.reached.carriers : [-1],
       claimer.reached.volumes.length > 0 ? claimer.reached.volumes : [-1],
@@ -108,12 +111,22 @@ export async function claimJob(db: Database, claimer: Claimer): Promise<Job | nu
         if (job) return job;
       }
     }
-    const job = await leased(row);
+    // What waits for a store that somebody has is not tried: with a night of many on one carrier that would be most of the work.
+    const job = Number(row.busy) === 1 ? null : await leased(row);
     if (job) return job;
     if (Number(row.later) === 0) ahead.push(row);
   }
   return null;
 }
+
+/** Other living work that has a store of a job's in a way that does not go together with that; asks for kindsOf last. */
+const hasStoresOf = (jobId: string): string =>
+  `SELECT 1 FROM job_stores a JOIN job_stores b ON b.store = a.store AND b.store_id = a.store_id AND b.job_id <> a.job_id JOIN jobs r ON r.id = b.job_id
+   WHERE a.job_id = ${jobId} AND r.state = 'running' AND r.lease_until >= UTC_TIMESTAMP(3) AND (a.mode = 'change' OR b.mode = 'change'
+     OR (a.store = 'carrier' AND EXISTS (SELECT 1 FROM carriers c WHERE c.id = a.store_id AND c.kind IN (?))))`;
+
+const kindsOf = ({ woundKinds = [] }: Pick<Claimer, 'woundKinds'>): readonly string[] =>
+  woundKinds.length > 0 ? woundKinds : [''];
 
 class StoresBusy extends Error {}
 
@@ -182,12 +195,10 @@ async function storesAreFree(
       `SELECT id FROM ${table} WHERE id IN (SELECT store_id FROM job_stores WHERE job_id = ? AND store IN ${stores}) ORDER BY id FOR UPDATE`,
       [jobId],
     );
-  const [others] = await connection.query<RowDataPacket[]>(
-    `SELECT 1 FROM job_stores a JOIN job_stores b ON b.store = a.store AND b.store_id = a.store_id AND b.job_id <> a.job_id JOIN jobs r ON r.id = b.job_id
-     WHERE a.job_id = ? AND r.state = 'running' AND r.lease_until >= UTC_TIMESTAMP(3) AND (a.mode = 'change' OR b.mode = 'change'
-       OR (a.store = 'carrier' AND EXISTS (SELECT 1 FROM carriers c WHERE c.id = a.store_id AND c.kind IN (?)))) LIMIT 1`,
-    [jobId, woundKinds.length > 0 ? woundKinds : ['']],
-  );
+  const [others] = await connection.query<RowDataPacket[]>(`${hasStoresOf('?')} LIMIT 1`, [
+    jobId,
+    kindsOf({ woundKinds }),
+  ]);
   return others.length === 0 && (woundKinds.length === 0 || (await drivesAreFree(connection, jobId)));
 }
 
