@@ -7,4 +7,4 @@ CREATE TABLE `awaited_files` (
 	CONSTRAINT `awaited_files_id` PRIMARY KEY(`id`)
 );
 --> statement-breakpoint
-CREATE INDEX `awaited_files_archive` ON `awaited_files` (`archive_id`);
+CREATE INDEX `awaited_files_archive` ON `awaited_files` (`archive_id`,`sha512`);

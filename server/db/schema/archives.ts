@@ -159,7 +159,7 @@ export const awaitedFiles = mysqlTable(
     path: longPath('path').notNull(),
     sha512: char('sha512', { length: 128 }).notNull(),
   },
-  (t) => [index('awaited_files_archive').on(t.archiveId)],
+  (t) => [index('awaited_files_archive').on(t.archiveId, t.sha512)],
 );
 
 /** How far each file of each copy is. */
@@ -173,7 +173,8 @@ export const copyFiles = mysqlTable(
     /** The block where it begins, on a carrier that is wound; null on others. */
     position: amount('position'),
   },
-  (t) => [primaryKey({ columns: [t.copyPartId, t.archiveFileId] })],
+  // What is asked is mostly where the copies of a file are.
+  (t) => [primaryKey({ columns: [t.copyPartId, t.archiveFileId] }), index('copy_files_file').on(t.archiveFileId)],
 );
 
 /**

@@ -1,0 +1,1 @@
+CREATE INDEX `copy_files_file` ON `copy_files` (`archive_file_id`);
