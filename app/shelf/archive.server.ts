@@ -71,7 +71,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
   };
   return {
     archive: row,
-    sentence: row.state === 'let go' ? letGoSentence(facts) : archivePageSentence(facts, nowMs),
+    sentence: `${row.state === 'let go' ? letGoSentence(facts) : archivePageSentence(facts, nowMs)}${awaited === null ? '' : ` ${awaited}: take that in, and they are part of it again.`}`,
     project: project ? { id: project.id, name: project.name, isInWork: isInWork(project.state) } : null,
     parts,
     portions,
@@ -84,7 +84,6 @@ export async function loader({ params, request }: Route.LoaderArgs) {
       ...(taken ? takenInWords({ ...taken, files: row.files, same: taken.sameInOtherArchives }) : []),
       ...(row.buildsOn === null ? [] : [`Builds on ${row.buildsOn}`]),
     ],
-    awaited,
     stayedOut: taken?.stayedOut ?? null,
     keeping: { ...keepingOf(known), holdsBack: await holdsBack(db(), known, new Date(nowMs)) },
     receipts,

@@ -317,16 +317,13 @@ function Contents({ data, ticked, onTick }: ContentsProps) {
 }
 
 function Shape({ data }: { data: Data }) {
-  if (data.shape.length === 0 && data.archive.gaps === 0 && data.awaited === null) return null;
+  if (data.shape.length === 0 && data.archive.gaps === 0) return null;
   return (
     <Card title={data.stayedOut === null ? 'How it was shaped' : 'How it was found'}>
       <ul className="grid gap-0.5 text-[13px]">
         {data.shape.map((line) => (
           <li key={line}>{line}</li>
         ))}
-        {data.awaited !== null && (
-          <li className="text-caution">{data.awaited}: take that in, and they are part of it again.</li>
-        )}
         {data.archive.gaps > 0 && (
           <li className="text-caution">
             {counted(data.archive.gaps, 'file')}{' '}
