@@ -4,9 +4,9 @@ import { archiveForm } from '#contract/forms.ts';
 import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { archiveProject } from '#core/steps/archive.ts';
 import { counted, listed, size } from '#core/wording/amounts.ts';
-import { archivePageSentence, letGoSentence, shapeWords, takenInWords } from '#core/wording/archives.ts';
+import { archivePageSentence, awaitedWords, letGoSentence, shapeWords, takenInWords } from '#core/wording/archives.ts';
 import { holdsBack, keepingOf, letGo, setHold, setKeeping } from '#server/archives/keeping.ts';
-import { awaitedWords } from '#server/archives/kin.ts';
+import { awaitedBy } from '#server/archives/kin.ts';
 import { archiveById, contentRows, partRows, receiptsOfArchive, shapeOf, takenInFacts } from '#server/archives/page.ts';
 import { binsIn, timelinesIn } from '#server/archives/contents.ts';
 import { measuredRates } from '#server/archives/rates.ts';
@@ -59,7 +59,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
       repairable(db(), archiveId as ArchiveId),
       takenInFacts(db(), known),
       viewingRows(db(), archiveId),
-      awaitedWords(db(), archiveId),
+      awaitedBy(db(), archiveId),
     ]);
   const asked = archiveProject.params.safeParse(shape);
   const nowMs = Date.now();
@@ -71,7 +71,7 @@ export async function loader({ params, request }: Route.LoaderArgs) {
   };
   return {
     archive: row,
-    sentence: `${row.state === 'let go' ? letGoSentence(facts) : archivePageSentence(facts, nowMs)}${awaited === null ? '' : ` ${awaited}: take that in, and they are part of it again.`}`,
+    sentence: `${row.state === 'let go' ? letGoSentence(facts) : archivePageSentence(facts, nowMs)}${awaited === null ? '' : ` ${awaitedWords(awaited)}: take that in, and they are part of it again.`}`,
     project: project ? { id: project.id, name: project.name, isInWork: isInWork(project.state) } : null,
     parts,
     portions,

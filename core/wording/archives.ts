@@ -147,3 +147,13 @@ export function carrierSentence(facts: CarrierFacts, nowMs: number): string {
       : ` It is in ${place}.`;
   return `${what}${bad}${where}`;
 }
+
+/** What belongs to an archive that was taken in, and lies in others that are not in the catalogue yet. */
+export interface Awaited {
+  files: number;
+  /** Of those others, with commas between. */
+  folders: string;
+}
+
+export const awaitedWords = ({ files, folders }: Awaited): string =>
+  `${counted(files, 'file')} of it ${files === 1 ? 'lies' : 'lie'} in ${folders}, which is not in the catalogue yet`;

@@ -4,6 +4,7 @@ import { HELD_WORDS, type Finding, type HeldReason } from '../plan/plan.ts';
 import type { FindingWords } from '../steps/kind.ts';
 import { stepKindOf } from '../steps/registry.ts';
 import { ago, counted, duration, size } from './amounts.ts';
+import { awaitedWords } from './archives.ts';
 
 const text = (finding: Finding, key: string) => String(finding.facts[key] ?? '');
 const number = (finding: Finding, key: string) => Number(finding.facts[key] ?? 0);
@@ -35,6 +36,10 @@ const COMMON: Readonly<Record<string, (finding: Finding, nowMs: number) => Findi
   'brought up first': (f) => ({
     what: `It has to be brought up first${fetchWords({ thawSeconds: number(f, 'thawSeconds'), cost: number(f, 'cost') })}`,
     detail: 'It is asked for when the plan runs, and the work goes on by itself once it is there.',
+  }),
+  'lies elsewhere': (f) => ({
+    what: awaitedWords({ files: number(f, 'files'), folders: text(f, 'folders') }),
+    detail: 'What is here is brought back without them. Take that in first, and all of it comes.',
   }),
   'carrier asked for': (f) => ({
     what: `${text(f, 'carrier')} is not in reach: the work waits for it`,

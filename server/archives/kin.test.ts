@@ -6,10 +6,12 @@ import { eq } from 'drizzle-orm';
 import fc from 'fast-check';
 import { USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ArchiveId, CarrierId, ProjectId } from '#core/model.ts';
+import { findingWords } from '#core/wording/findings.ts';
 import { otio, TestSite } from '#test/site.ts';
 import { archiveCopies, archiveFiles, archives, awaitedFiles } from '../db/schema/archives.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { receipts } from '../db/schema/receipts.ts';
+import { currentPlan, findingsOf } from '../plan/plan.ts';
 import { addArchive } from '../steps/archive.ts';
 import { addRestore } from '../steps/restore.ts';
 import { addCarrier } from '../stores/stores.ts';
@@ -57,6 +59,8 @@ async function takeIn(carrierId: CarrierId, folder: string) {
   const job = await site.workOff();
   expect([job.state, job.trouble]).toEqual(['done', null]);
 }
+/** What the plan of the last restore said. */
+let told: string[] = [];
 const archiveIn = async (folder: string) =>
   (await site.db.select().from(archives).where(eq(archives.folder, folder)))[0]!;
 
@@ -67,6 +71,8 @@ async function restored(folder: string, as: string, only: { timelines: string[] 
     ...{ archiveId: id as ArchiveId, copyId: copy!.id, volumeId: 1 as never, folder: as, now: new Date() },
     only: only && { ...only, bins: [], files: [] },
   });
+  const { steps } = await currentPlan(site.db);
+  told = (await findingsOf(site.db, steps)).map((one) => findingWords(one, 0).what);
   await site.runPlan();
   expect(await site.workOff()).toMatchObject({ state: 'done', trouble: null });
   const all = readdirSync(path.join(site.root, 'back', as), { recursive: true, encoding: 'utf8' });
@@ -126,8 +132,10 @@ test('one of which the ground is missing says so, and holds what it has', async 
   const [receipt] = await site.db.select().from(receipts).where(eq(receipts.action, 'taken in'));
   expect(receipt!.title).toContain('2 files of it lie in fog_1, which is not in the catalogue yet');
   expect(await restored('fog_2', 'as far as it is here')).toEqual(['c']);
+  expect(told).toContain('2 files of it lie in fog_1, which is not in the catalogue yet');
   await takeIn(await found('kd-1'), 'fog_1');
   expect(await restored('fog_2', 'whole')).toEqual(['a', 'b', 'c']);
+  expect(told.join()).not.toContain('not in the catalogue');
 });
 
 test.each([[[0, 1]], [[1, 0]]])('one on two carriers, taken in in the order %j, and its second copy', async (order) => {

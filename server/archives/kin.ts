@@ -4,7 +4,7 @@
 import { and, eq, inArray, sql } from 'drizzle-orm';
 import { z } from 'zod';
 import { PAYLOAD } from '#core/fixity/bagit.ts';
-import { counted } from '#core/wording/amounts.ts';
+import type { Awaited } from '#core/wording/archives.ts';
 import type { Db, Transaction } from '../db/connect.ts';
 import { archives, awaitedFiles } from '../db/schema/archives.ts';
 import { endAfter, endPlainly, workKind } from '../runtime/work-kind.ts';
@@ -82,8 +82,8 @@ export async function joinKin(
   return joined;
 }
 
-/** How many files it awaits still, in words; null where it awaits none. */
-export async function awaitedWords(db: Db, archiveId: number): Promise<string | null> {
+/** What it awaits still; null where that is nothing. */
+export async function awaitedBy(db: Db, archiveId: number): Promise<Awaited | null> {
   const [row] = await db
     .select({
       files: sql`COUNT(*)`.mapWith(Number),
@@ -93,9 +93,7 @@ export async function awaitedWords(db: Db, archiveId: number): Promise<string | 
     })
     .from(awaitedFiles)
     .where(eq(awaitedFiles.archiveId, archiveId));
-  return row && row.files > 0
-    ? `${counted(row.files, 'file')} of it ${row.files === 1 ? 'lies' : 'lie'} in ${row.folders}, which is not in the catalogue yet`
-    : null;
+  return row && row.files > 0 ? { files: row.files, folders: row.folders ?? '' } : null;
 }
 
 const params = z.object({ archiveId: z.number() });

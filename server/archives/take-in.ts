@@ -13,6 +13,7 @@ import { slugOf } from '#core/homes/owners.ts';
 import type { CarrierId } from '#core/model.ts';
 import { liesIn, nameOf, relativePath } from '#core/paths.ts';
 import { count, counted, size } from '#core/wording/amounts.ts';
+import { awaitedWords } from '#core/wording/archives.ts';
 import { codeOf } from '#disk/facts.ts';
 import { PRIVATE_FOLDER } from '#disk/identity.ts';
 import type { OtherSum } from '../carriers/copy-thread.ts';
@@ -44,7 +45,7 @@ import { Refused } from '../runtime/refused.ts';
 import { workKind } from '../runtime/work-kind.ts';
 import { type CopyPart, copyPartsOf, readText, withCarrier } from './copies.ts';
 import { adoptCopy, archiveWith } from './adopt-copy.ts';
-import { askToReadDocuments, awaitedWords, awaitFiles, joinKin } from './kin.ts';
+import { askToReadDocuments, awaitedBy, awaitFiles, joinKin } from './kin.ts';
 import { type OwnBag, ownBag } from './own-bag.ts';
 import { noteTakenDocuments } from './taken-documents.ts';
 import { untilReady } from './thaw.ts';
@@ -561,12 +562,12 @@ async function conclude(taking: Taking, { own, listed, contents }: Told): Promis
     await seal(tx, taking, { own, sum, now });
     const completes = await joinKin(tx, archive.projectId);
     await askToReadDocuments(tx, completes, { who: context.job.who, now });
-    const awaited = await awaitedWords(tx, archive.id);
+    const awaited = await awaitedBy(tx, archive.id);
     const { ownFiles: files, ownBytes: bytes } = sum;
     await writeReceipt(tx, {
       ...{ at: now, who: context.job.who, action: 'taken in', projectId: archive.projectId },
       ...{ files, bytes, held: gaps.length, itemsSha256: itemsHash([]) },
-      title: `${asked.folder} on ${part.carrier} is in the catalogue as ${archive.folder}: ${counted(files, 'file')}, ${size(bytes)}, ${words(files, checked)}${awaited === null ? '' : `; ${awaited}`}`,
+      title: `${asked.folder} on ${part.carrier} is in the catalogue as ${archive.folder}: ${counted(files, 'file')}, ${size(bytes)}, ${words(files, checked)}${awaited === null ? '' : `; ${awaitedWords(awaited)}`}`,
       facts: {
         ...{ archiveId: archive.id, carrier: part.carrier, folder: asked.folder, checked, ...contents },
         ...(awaited === null ? {} : { awaited }),

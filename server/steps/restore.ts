@@ -17,6 +17,7 @@ import type { Root } from '#disk/root.ts';
 import { removeOwn, renameNew } from '#disk/write.ts';
 import type { Only } from '../archives/contents.ts';
 import { fetchOf } from '../archives/fetching.ts';
+import { awaitedBy } from '../archives/kin.ts';
 import { type InRanges, rangesMeant } from '../archives/ranges.ts';
 import { idList } from '../db/conditions.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
@@ -508,6 +509,8 @@ export const restoreArchive = serverStep({
       ...(await tooFull(db, step, { volumeId, neededBytes: step.bytes })),
       ...fetchFindings(step, fetch),
     ];
+    const awaited = await awaitedBy(db, archiveId);
+    if (awaited) findings.push(finding(step, 'lies elsewhere', 'note', { ...awaited }));
     if (copy?.state !== 'good')
       findings.push(
         finding(step, 'copy not good', 'stop', {
