@@ -257,6 +257,12 @@ test('a carrier is found by its number, comes back from whom it was lent to, and
   const jars = page.getByRole('list', { name: 'Carriers', exact: true }).getByRole('listitem');
   await expect(page.getByText(/lent to Jon Vik/).first()).toBeVisible();
   await expect(jars.filter({ hasText: 'KD-0002' })).toHaveCount(0);
+  await choose(page.getByLabel('Carriers and archives of a project'), { label: 'Winter Pilots' });
+  await expect(jars.filter({ hasText: 'Far shore' })).toHaveCount(0);
+  await expect(jars.filter({ hasText: 'KD-0002' })).toContainText(/read back .*, \d years old/);
+  const shown = page.getByRole('region', { name: 'Archives and their copies' }).getByRole('row');
+  await expect(shown.filter({ hasText: 'winter-pilots_reel-1' }).first()).toBeVisible();
+  await expect(shown.filter({ hasText: 'Undertow' })).toHaveCount(0);
   // As a scanner does it: the number, and Enter.
   await page.locator('body').press('/');
   await page.keyboard.type('KD-0004');

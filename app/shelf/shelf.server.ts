@@ -1,11 +1,12 @@
 // What the shelf route asks of the services, and what it changes through them.
 import type { Route } from './+types/shelf';
 import { shelfForm } from '#contract/forms.ts';
-import type { ArchiveId, VolumeId } from '#core/model.ts';
+import { provenMs } from '#core/archive/copies.ts';
+import type { ArchiveId, ProjectId, VolumeId } from '#core/model.ts';
 import { listed, size } from '#core/wording/amounts.ts';
 import { shelfSentence } from '#core/wording/lenses.ts';
 import { addRestore } from '#server/steps/restore.ts';
-import { archiveRows, type CarrierRow, carrierRows, factsOfWork } from '#server/archives/shelf.ts';
+import { archiveRows, type CarrierRow, carrierRows, factsOfWork, type WorkFacts } from '#server/archives/shelf.ts';
 import { askToReadBackAll, readBackWords } from '#server/archives/read-back.ts';
 import { answer } from '../answer.server';
 import { db } from '../db.server';
@@ -14,11 +15,11 @@ import { personOf } from '../person.server';
 type Archive = Awaited<ReturnType<typeof archiveRows>>[number];
 
 /** Archives by words of their names, people and notes, by client, by year, or those that are short of something. */
-async function archivesAsked(archives: readonly Archive[], search: URLSearchParams) {
-  const facts = await factsOfWork(
-    db(),
-    archives.map((archive) => archive.projectId),
-  );
+async function archivesAsked(
+  archives: readonly Archive[],
+  search: URLSearchParams,
+  { facts, project }: { facts: ReadonlyMap<ProjectId, WorkFacts>; project: ProjectId | null },
+) {
   const words = (search.get('q') ?? '').trim().slice(0, 200);
   const [client, year] = [search.get('client') ?? '', search.get('year') ?? ''];
   const isShort = search.get('short') === '1';
@@ -31,6 +32,7 @@ async function archivesAsked(archives: readonly Archive[], search: URLSearchPara
       wanted.every((word) => text.includes(word)) &&
       (client === '' || own?.client === client) &&
       (year === '' || String(own?.year ?? '') === year) &&
+      (project === null || archive.projectId === project) &&
       (!isShort || archive.short !== null || archive.copies.some((copy) => copy.state === 'damaged'))
     );
   };
@@ -71,13 +73,23 @@ export async function loader({ request }: Route.LoaderArgs) {
     nowMs,
   );
   const places = placesOf(carriers);
+  const facts = await factsOfWork(db(), [...new Set(archives.map((archive) => archive.projectId))]);
+  const held = new Set(carriers.flatMap(({ layers }) => layers.map((layer) => layer.projectId)));
+  const kept = [...facts].filter(([id]) => held.has(id)).map(([id, { name }]) => [String(id), name] as const);
+  const project = ([...held].find((id) => String(id) === search.get('project')) ?? null) satisfies ProjectId | null;
   const place = places.find((one) => one.place === search.get('place'))?.place ?? null;
   const isWorried = search.get('worry') === '1';
   return {
-    ...(await archivesAsked(archives, search)),
-    ...{ total: archives.length, sentence, nowMs, places, place, isWorried, isNarrowed: place !== null || isWorried },
+    ...(await archivesAsked(archives, search, { facts, project })),
+    ...{ total: archives.length, sentence, nowMs, places, place, isWorried },
+    projects: kept.sort(([, a], [, b]) => (a < b ? -1 : 1)),
+    project,
+    isNarrowed: place !== null || isWorried || project !== null,
     worried: carriers.filter(isWorry).length,
-    carriers: carriers.filter((one) => (place === null || one.place === place) && (!isWorried || isWorry(one))),
+    carriers: carriers
+      .filter((one) => (place === null || one.place === place) && (!isWorried || isWorry(one)))
+      .filter(({ layers }) => project === null || layers.some((layer) => layer.projectId === project))
+      .map((one) => ({ ...one, provenMs: provenMs(one.layers) })),
   };
 }
 

@@ -25,21 +25,34 @@ export default function Shelf({ loaderData: data }: Route.ComponentProps) {
       <div className="flex items-end justify-between slim:flex-wrap gap-4">
         <Sentence>{data.sentence}</Sentence>
         {data.carriers.length > 0 && (
-          <Link
-            to={lens(
-              `/shelf/labels${data.isNarrowed ? `?c=${data.carriers.map((one) => one.carrierId).join(',')}` : ''}`,
+          <div className="flex items-center gap-2">
+            {data.projects.length > 1 && (
+              <Form key={data.project ?? 0} method="get" preventScrollReset>
+                <Choice
+                  name="project"
+                  label="Carriers and archives of a project"
+                  none="every project"
+                  values={data.projects}
+                  chosen={data.project === null ? '' : String(data.project)}
+                />
+              </Form>
             )}
-            className={buttonLook('plain')}
-          >
-            Print labels
-          </Link>
+            <Link
+              to={lens(
+                `/shelf/labels${data.isNarrowed ? `?c=${data.carriers.map((one) => one.carrierId).join(',')}` : ''}`,
+              )}
+              className={buttonLook('plain')}
+            >
+              Print labels
+            </Link>
+          </div>
         )}
       </div>
       <Said answer={fetcher.data} />
       <Narrow data={data} />
       <ul aria-label="Carriers" className="grid grid-cols-[repeat(auto-fill,minmax(230px,1fr))] gap-3">
         {data.carriers.map((carrier) => (
-          <CarrierJar key={carrier.carrierId} carrier={carrier} />
+          <CarrierJar key={carrier.carrierId} carrier={carrier} nowMs={data.nowMs} />
         ))}
       </ul>
       <div className="card">
@@ -59,13 +72,27 @@ export default function Shelf({ loaderData: data }: Route.ComponentProps) {
   );
 }
 
-function CarrierJar({ carrier }: { carrier: Data['carriers'][number] }) {
+type Carrier = Data['carriers'][number];
+
+/** How sure what is on it is, and how old it is itself. */
+function sureWords({ provenMs, sinceMs }: Carrier, nowMs: number): string[] {
+  const years = sinceMs === null ? null : Math.floor((nowMs - sinceMs) / YEAR_MS);
+  return [
+    ...(provenMs === undefined ? [] : [provenMs === null ? 'not read back' : `read back ${ago(provenMs, nowMs)}`]),
+    ...(years === null ? [] : [years < 1 ? 'less than a year old' : `${counted(years, 'year')} old`]),
+  ];
+}
+
+const YEAR_MS = 365.25 * 86_400_000;
+
+function CarrierJar({ carrier, nowMs }: { carrier: Carrier; nowMs: number }) {
   const lens = useLens();
+  const sure = sureWords(carrier, nowMs).join(', ');
   const damaged = carrier.layers.filter((layer) => layer.state === 'damaged').length;
   return (
-    <li className="card flex gap-4">
+    <li className="card flex flex-wrap content-start gap-x-4 gap-y-2">
       <Jar name={carrier.name} layers={carrier.layers} capacity={carrier.capacityBytes} />
-      <div className="min-w-0">
+      <div className="min-w-0 flex-1">
         <Link
           to={lens(`/shelf/carrier/${carrier.carrierId}`)}
           className="path block truncate font-semibold hover:underline"
@@ -99,15 +126,21 @@ function CarrierJar({ carrier }: { carrier: Data['carriers'][number] }) {
           </Chip>
         </div>
       </div>
+      {sure !== '' && (
+        <div className="w-full truncate text-xs text-ink-2" title={sure}>
+          {sure}
+        </div>
+      )}
     </li>
   );
 }
 
 /** Years later somebody remembers a client, a year, or a name in the notes. */
-function Find({ data: { asked, clients, years } }: { data: Data }) {
+function Find({ data: { asked, clients, years, project } }: { data: Data }) {
   const key = JSON.stringify(asked);
   return (
     <Form key={key} method="get" role="search" aria-label="Archives" className="flex flex-wrap items-center gap-2">
+      {project !== null && <input type="hidden" name="project" value={project} />}
       <input
         name="q"
         type="search"
@@ -157,7 +190,7 @@ function Narrow({ data: { places, place, worried, isWorried } }: { data: Data })
       on ? 'bg-accent-wash font-semibold text-accent-deep' : 'text-ink-2 hover:text-ink',
     );
   return (
-    <div role="group" aria-label="Carriers shown" className="-mb-1 flex flex-wrap gap-1">
+    <div role="group" aria-label="Carriers shown" className="-mb-1 flex flex-wrap items-center gap-1">
       <Link to={to({ place: null, worry: null })} className={chip(place === null && !isWorried)} preventScrollReset>
         every place
       </Link>

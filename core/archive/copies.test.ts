@@ -1,5 +1,5 @@
 import fc from 'fast-check';
-import { copiesShort } from './copies.ts';
+import { copiesShort, provenMs } from './copies.ts';
 
 test('what is short is said, copies before places', () => {
   expect(copiesShort([['cabinet']], { copies: 2, places: 1 })).toBe('1 of 2 copies');
@@ -17,4 +17,12 @@ test('another copy in another place never makes it shorter', () => {
       if (copiesShort(places, wanted) === null) expect(copiesShort([...places, one], wanted)).toBeNull();
     }),
   );
+});
+
+test('copies are as sure as the one that was proven longest ago; one that never was leaves nothing sure, and damaged ones do not count', () => {
+  const good = (readBackMs: number | null) => ({ state: 'good', readBackMs });
+  expect(provenMs([good(5), good(3), { state: 'damaged', readBackMs: 1 }])).toBe(3);
+  expect(provenMs([good(5), good(null)])).toBeNull();
+  expect(provenMs([{ state: 'writing', readBackMs: null }])).toBeUndefined();
+  expect(provenMs([])).toBeUndefined();
 });

@@ -41,3 +41,10 @@ export function soonest<Copy extends { state: string; isThere: boolean; waitSeco
 }
 
 const placeKey = (place: string): string => place.trim().toLowerCase();
+
+/** Since when all of these that are good are proven: null where one never was; undefined where none is good. */
+export function provenMs(copies: readonly { state: string; readBackMs: number | null }[]): number | null | undefined {
+  const good = copies.filter((copy) => copy.state === 'good');
+  if (good.length === 0) return undefined;
+  return good.some((copy) => copy.readBackMs === null) ? null : Math.min(...good.map((copy) => copy.readBackMs!));
+}

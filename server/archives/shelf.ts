@@ -165,6 +165,7 @@ function shortOf(
 
 /** What is known of the work that was archived, for looking through the shelf. */
 export interface WorkFacts {
+  name: string;
   client: string;
   year: number | null;
   /** All that somebody may remember of it: people, comments and notes. */
@@ -181,7 +182,7 @@ export async function factsOfWork(db: Db, projectIds: readonly ProjectId[]): Pro
     rows.map((row) => [
       row.id as ProjectId,
       {
-        ...{ client: row.client, year: row.year },
+        ...{ name: row.name, client: row.client, year: row.year },
         said: [row.name, row.client, row.year ?? '', row.people, row.publicComments, row.privateNotes].join('\n'),
       },
     ]),
@@ -204,7 +205,20 @@ export interface CarrierRow {
   usedBytes: number;
   /** What its capacity leaves, and what it said itself when it was last looked at: the less of the two. */
   freeBytes: number;
-  layers: { archiveId: ArchiveId; name: string; folder: string; bytes: number; state: string }[];
+  /** Since when it is used; null where nobody said. */
+  sinceMs: number | null;
+  layers: Layer[];
+}
+
+/** A part of an archive on a carrier. */
+interface Layer {
+  archiveId: ArchiveId;
+  projectId: ProjectId;
+  name: string;
+  folder: string;
+  bytes: number;
+  state: string;
+  readBackMs: number | null;
 }
 
 export async function carrierRows(db: Db): Promise<CarrierRow[]> {
@@ -221,10 +235,12 @@ export async function carrierRows(db: Db): Promise<CarrierRow[]> {
       .filter(({ part }) => part.carrierId === carrier.id)
       .map(({ part, of, archive, copy }) => ({
         archiveId: archive.id as ArchiveId,
+        projectId: archive.projectId as ProjectId,
         name: archive.name,
         folder: part.folder ?? of.folder,
         bytes: of.bytes,
         state: stateOf(copy, part.state),
+        readBackMs: part.readBackAt?.getTime() ?? null,
       }));
     const usedBytes = layers.reduce((sum, layer) => sum + layer.bytes, 0);
     return {
@@ -239,6 +255,7 @@ export async function carrierRows(db: Db): Promise<CarrierRow[]> {
       capacityBytes: carrier.capacityBytes,
       usedBytes,
       freeBytes: Math.max(0, Math.min(carrier.capacityBytes - usedBytes, carrier.freeBytes ?? Infinity)),
+      sinceMs: carrier.since?.getTime() ?? null,
       layers,
     };
   });
