@@ -302,6 +302,20 @@ test('an archive is found on the shelf by its client, its year, or what somebody
   await page.getByLabel('Find an archive').fill('nobody remembers');
   await page.getByLabel('Find an archive').press('Enter');
   await expect(page.getByText('No archive fits that.')).toBeVisible();
+  await expect(page.getByText('Nothing that lies in these archives has that in its name.')).toBeVisible();
+  // A name inside: which archive, which carrier, where that is.
+  await page.getByLabel('Find an archive').fill('W001C001');
+  await page.getByLabel('Find an archive').press('Enter');
+  const inside = page.getByRole('region', { name: 'Found inside archives' }).getByRole('row');
+  await expect(inside.filter({ hasText: 'winter-pilots_reel-1' })).toContainText('KD-0002');
+  await choose(page.getByLabel('Kind'), 'deliveries');
+  await expect(page.getByText('Nothing that lies in these archives has that in its name.')).toBeVisible();
+  await choose(page.getByLabel('Kind'), 'media');
+  await expect(page).toHaveURL(/q=W001C001.*kind=media/);
+  const { violations } = await new AxeBuilder({ page }).analyze();
+  expect(violations.map(({ id, nodes }) => `${id}: ${nodes[0]?.html}`)).toEqual([]);
+  await inside.filter({ hasText: 'winter-pilots_reel-1' }).getByRole('link').first().click();
+  await expect(page.getByRole('heading', { level: 1 })).toContainText('Winter Pilots');
 });
 
 test('a tape is registered by its barcode, and what its library does not have is refused in a sentence', async ({

@@ -8,8 +8,10 @@ import { shelfSentence } from '#core/wording/lenses.ts';
 import { addRestore } from '#server/steps/restore.ts';
 import { archiveRows, type CarrierRow, carrierRows, factsOfWork, type WorkFacts } from '#server/archives/shelf.ts';
 import { askToReadBackAll, readBackWords } from '#server/archives/read-back.ts';
+import { insideArchives } from '#server/search/search.ts';
+import { STORED_KINDS } from '#server/search/where.ts';
 import { answer } from '../answer.server';
-import { db } from '../db.server';
+import { db, nameList } from '../db.server';
 import { personOf } from '../person.server';
 
 type Archive = Awaited<ReturnType<typeof archiveRows>>[number];
@@ -18,7 +20,11 @@ type Archive = Awaited<ReturnType<typeof archiveRows>>[number];
 async function archivesAsked(
   archives: readonly Archive[],
   search: URLSearchParams,
-  { facts, project }: { facts: ReadonlyMap<ProjectId, WorkFacts>; project: ProjectId | null },
+  {
+    facts,
+    project,
+    here,
+  }: { facts: ReadonlyMap<ProjectId, WorkFacts>; project: ProjectId | null; here: ReadonlySet<string> | null },
 ) {
   const words = (search.get('q') ?? '').trim().slice(0, 200);
   const [client, year] = [search.get('client') ?? '', search.get('year') ?? ''];
@@ -33,6 +39,7 @@ async function archivesAsked(
       (client === '' || own?.client === client) &&
       (year === '' || String(own?.year ?? '') === year) &&
       (project === null || archive.projectId === project) &&
+      (here === null || archive.copies.some((copy) => copy.carriers.some(({ name }) => here.has(name)))) &&
       (!isShort || archive.short !== null || archive.copies.some((copy) => copy.state === 'damaged'))
     );
   };
@@ -43,6 +50,39 @@ async function archivesAsked(
     clients: told(archives.map((archive) => of(archive)?.client)).sort(),
     years: told(archives.map((archive) => of(archive)?.year)).sort((a, b) => b - a),
   };
+}
+
+const MOST_INSIDE = 50;
+
+/** What lies in archives by that name; null where no name was asked for. */
+async function insideAsked(
+  search: URLSearchParams,
+  { words, client, year, isShort, project, place }: Asked & { project: ProjectId | null; place: string | null },
+) {
+  if (words === '') return null;
+  const kind = STORED_KINDS.find((one) => one === search.get('kind'));
+  const only = {
+    ...(client === '' ? {} : { client }),
+    ...(/^\d{4}$/.test(year) ? { year: Number(year) } : {}),
+    ...(project === null ? {} : { projectId: project }),
+    ...(place === null ? {} : { place }),
+    ...(kind ? { kind } : {}),
+    isWorry: isShort,
+  };
+  const found = await insideArchives(db(), { text: words, only, most: MOST_INSIDE + 1, names: nameList() });
+  return {
+    kind: kind ?? '',
+    kinds: [...STORED_KINDS],
+    rows: found.slice(0, MOST_INSIDE),
+    isMore: found.length > MOST_INSIDE,
+  };
+}
+
+interface Asked {
+  words: string;
+  client: string;
+  year: string;
+  isShort: boolean;
 }
 
 /** Of which something should be done: a damaged copy, no room, or somebody has it. */
@@ -79,8 +119,12 @@ export async function loader({ request }: Route.LoaderArgs) {
   const project = ([...held].find((id) => String(id) === search.get('project')) ?? null) satisfies ProjectId | null;
   const place = places.find((one) => one.place === search.get('place'))?.place ?? null;
   const isWorried = search.get('worry') === '1';
+  const here =
+    place === null ? null : new Set(carriers.filter((one) => one.place === place).map((carrier) => carrier.name));
+  const asked = await archivesAsked(archives, search, { facts, project, here });
   return {
-    ...(await archivesAsked(archives, search, { facts, project })),
+    ...asked,
+    inside: await insideAsked(search, { ...asked.asked, project, place }),
     ...{ total: archives.length, sentence, nowMs, places, place, isWorried },
     projects: kept.sort(([, a], [, b]) => (a < b ? -1 : 1)),
     project,

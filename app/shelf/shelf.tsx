@@ -9,6 +9,7 @@ import type { Answer } from '../lib/answer';
 import { useLens, useTo } from '../shell/links';
 import { Choice } from '../ui/choice';
 import { buttonLook, Chip, Empty, inputLook, Said, Sentence } from '../ui/parts';
+import { Inside, Kept } from './inside';
 import { Restore } from './restore';
 import { Scroll } from '../ui/scroll';
 
@@ -68,6 +69,7 @@ export default function Shelf({ loaderData: data }: Route.ComponentProps) {
           <Archives data={data} submit={fetcher} />
         )}
       </div>
+      {data.inside && <Inside inside={data.inside} data={data} />}
     </div>
   );
 }
@@ -136,16 +138,18 @@ function CarrierJar({ carrier, nowMs }: { carrier: Carrier; nowMs: number }) {
 }
 
 /** Years later somebody remembers a client, a year, or a name in the notes. */
-function Find({ data: { asked, clients, years, project } }: { data: Data }) {
+function Find({ data: { asked, clients, years, project, place, isWorried } }: { data: Data }) {
   const key = JSON.stringify(asked);
   return (
     <Form key={key} method="get" role="search" aria-label="Archives" className="flex flex-wrap items-center gap-2">
-      {project !== null && <input type="hidden" name="project" value={project} />}
+      <Kept
+        values={{ project: project === null ? '' : String(project), place: place ?? '', worry: isWorried ? '1' : '' }}
+      />
       <input
         name="q"
         type="search"
         aria-label="Find an archive"
-        placeholder="Name, people, notes"
+        placeholder="Name, people, notes, files"
         defaultValue={asked.words}
         className={`${inputLook} h-7 !w-44 text-[13px]`}
       />

@@ -8,7 +8,7 @@ import { asksForSomething, type Query, understand } from '#core/search/query.ts'
 import type { Database } from '../db/connect.ts';
 import { hasPart, idList } from '../db/conditions.ts';
 import type { NamedTable, NameIndex } from './names.ts';
-import { whereStored } from './where.ts';
+import { type Only, type Stored, whereStored } from './where.ts';
 
 export interface Hit {
   what: 'project' | 'volume' | 'carrier' | 'archive' | 'timeline' | 'clip' | 'folder' | 'file' | 'archived';
@@ -132,6 +132,15 @@ async function stored(db: Database, { words }: Query, names?: NameIndex): Promis
     ...{ what: 'archived' as const, id: archiveFileId, name, parent: archiveId, bytes },
     place: `${archive} on ${copies.map(({ carrier, place }) => `${carrier}, ${place}`).join('; ') || 'no good copy'}`,
   }));
+}
+
+/** What lies in archives and has these words in its name, the latest archives first, with the carriers that it is on. */
+export async function insideArchives(
+  db: Database,
+  { text, only, most, names }: { text: string; only: Only; most: number; names?: NameIndex },
+): Promise<Stored[]> {
+  const words = text.toLowerCase().split(/\s+/).filter(Boolean);
+  return whereStored(db, { words, ids: await candidates(names, 'archive_files', words, MOST_CANDIDATES), most, only });
 }
 
 /** Files with every word in their names that fit the filters, whatever their number up to a bound: for what is done with all of them. */

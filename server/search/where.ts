@@ -1,6 +1,6 @@
 // Where something is on the shelf: in which archives a file lies, on which carriers, and where those are. For the search field
 // and `keramion where`; what left its place long ago is found by the name it had.
-import { and, desc, eq, inArray, sql } from 'drizzle-orm';
+import { and, desc, eq, inArray, type SQL, sql } from 'drizzle-orm';
 import { waitSeconds } from '../carriers/kinds.ts';
 import type { Db } from '../db/connect.ts';
 import { hasPart, idList } from '../db/conditions.ts';
@@ -32,10 +32,53 @@ interface Asked {
   /** Of the archives' files those that have the words in their names, where an index said so; null: the rows are looked through. */
   ids: readonly number[] | null;
   most: number;
+  /** What of them is asked for besides. */
+  only?: Only;
+}
+
+/** Whose work it is, what it is, and where a good copy of it is kept; left out: any. */
+export interface Only {
+  client?: string;
+  year?: number;
+  projectId?: number;
+  kind?: StoredKind;
+  place?: string;
+  /** Only what is damaged somewhere, or of which no copy is good. */
+  isWorry?: boolean;
+}
+
+/** What lies in an archive, by the folder of its payload that it went into. */
+export const STORED_KINDS = [
+  'media',
+  'deliveries',
+  'documents',
+  'renders',
+  'proxies',
+  'backups',
+  'other files',
+] as const;
+export type StoredKind = (typeof STORED_KINDS)[number];
+
+const GOOD = sql.raw(
+  `SELECT 1 FROM copy_parts c JOIN carriers k ON k.id = c.carrier_id WHERE c.part_id = a.part_id AND c.state = 'good'`,
+);
+
+function conditionsOf({ client, year, projectId, kind, place, isWorry }: Only): SQL {
+  const all: SQL[] = [];
+  if (client !== undefined) all.push(sql`r.project_id IN (SELECT id FROM projects WHERE client = ${client})`);
+  if (year !== undefined) all.push(sql`r.project_id IN (SELECT id FROM projects WHERE year = ${year})`);
+  if (projectId !== undefined) all.push(sql`r.project_id = ${projectId}`);
+  if (kind !== undefined) all.push(sql`SUBSTRING_INDEX(a.payload_path, '/', 1) = ${kind}`);
+  if (place !== undefined) all.push(sql`EXISTS (${GOOD} AND k.place = ${place})`);
+  if (isWorry)
+    all.push(
+      sql`(NOT EXISTS (${GOOD}) OR EXISTS (SELECT 1 FROM copy_files w WHERE w.archive_file_id = a.id AND w.state = 'damaged'))`,
+    );
+  return all.length === 0 ? sql`TRUE` : sql.join(all, sql` AND `);
 }
 
 /** The latest archives first. */
-export async function whereStored(db: Db, { words, ids, most }: Asked): Promise<Stored[]> {
+export async function whereStored(db: Db, { words, ids, most, only = {} }: Asked): Promise<Stored[]> {
   if (words.length === 0 || ids?.length === 0) return [];
   const name = sql.raw(`SUBSTRING_INDEX(a.path, '/', -1)`);
   const own = sql.raw(`CONCAT_WS(' ', SUBSTRING_INDEX(a.payload_path, '/', -1), SUBSTRING_INDEX(a.path, '/', -1))`);
@@ -49,7 +92,7 @@ export async function whereStored(db: Db, { words, ids, most }: Asked): Promise<
     SELECT a.id AS archiveFileId, a.archive_id AS archiveId, r.name AS archive, r.folder, ${name} AS name, a.payload_path AS at, a.part_id AS partId,
       COALESCE(a.payload_bytes, a.size_bytes) AS bytes
     FROM archive_files a JOIN archives r ON r.id = a.archive_id AND r.state = 'sealed' AND r.purpose = 'archive'
-    WHERE ${named} AND a.role <> 'document' ORDER BY a.archive_id DESC, a.id LIMIT ${most}`)) as unknown as [
+    WHERE ${named} AND a.role <> 'document' AND ${conditionsOf(only)} ORDER BY a.archive_id DESC, a.id LIMIT ${most}`)) as unknown as [
     (Omit<Stored, 'copies'> & { partId: number })[],
   ];
   const copies = await copiesOf(
