@@ -151,7 +151,7 @@ function Find({ data: { asked, clients, years, project, place, isWorried } }: { 
         aria-label="Find an archive"
         placeholder="Name, people, notes, files"
         defaultValue={asked.words}
-        className={`${inputLook} h-7 !w-44 text-[13px]`}
+        className={`${inputLook} h-7 !w-52 text-[13px]`}
       />
       <Choice
         name="client"
