@@ -31,11 +31,9 @@ async function archivesAsked(
   const isShort = search.get('short') === '1';
   const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
   const of = ({ projectId }: Archive) => facts.get(projectId);
-  const fits = (archive: Archive): boolean => {
+  const isAmong = (archive: Archive): boolean => {
     const own = of(archive);
-    const text = `${archive.name}\n${archive.folder}\n${own?.said ?? ''}`.toLowerCase();
     return (
-      wanted.every((word) => text.includes(word)) &&
       (client === '' || own?.client === client) &&
       (year === '' || String(own?.year ?? '') === year) &&
       (project === null || archive.projectId === project) &&
@@ -43,9 +41,16 @@ async function archivesAsked(
       (!isShort || archive.short !== null || archive.copies.some((copy) => copy.state === 'damaged'))
     );
   };
+  const isNamed = (archive: Archive): boolean => {
+    const text = `${archive.name}\n${archive.folder}\n${of(archive)?.said ?? ''}`.toLowerCase();
+    return wanted.every((word) => text.includes(word));
+  };
+  const among = archives.filter(isAmong);
   const told = <T>(values: (T | undefined | null | '')[]) => [...new Set(values.filter(Boolean))] as T[];
   return {
-    archives: archives.filter(fits),
+    archives: among.filter(isNamed),
+    /** All that were chosen, whatever they are called: what lies in them is looked for by its own name. */
+    amongIds: among.map((archive) => archive.archiveId as number),
     asked: { words, client, year, isShort },
     clients: told(archives.map((archive) => of(archive)?.client)).sort(),
     years: told(archives.map((archive) => of(archive)?.year)).sort((a, b) => b - a),
@@ -54,21 +59,14 @@ async function archivesAsked(
 
 const MOST_INSIDE = 50;
 
-/** What lies in archives by that name; null where no name was asked for. */
+/** What lies in these archives by that name; null where no name was asked for. */
 async function insideAsked(
   search: URLSearchParams,
-  { words, client, year, isShort, project, place }: Asked & { project: ProjectId | null; place: string | null },
+  { words, archiveIds, place }: { words: string; archiveIds: readonly number[]; place: string | null },
 ) {
   if (words === '') return null;
   const kind = STORED_KINDS.find((one) => one === search.get('kind'));
-  const only = {
-    ...(client === '' ? {} : { client }),
-    ...(/^\d{4}$/.test(year) ? { year: Number(year) } : {}),
-    ...(project === null ? {} : { projectId: project }),
-    ...(place === null ? {} : { place }),
-    ...(kind ? { kind } : {}),
-    isWorry: isShort,
-  };
+  const only = { archiveIds, ...(place === null ? {} : { place }), ...(kind ? { kind } : {}) };
   const found = await insideArchives(db(), { text: words, only, most: MOST_INSIDE + 1, names: nameList() });
   return {
     kind: kind ?? '',
@@ -76,13 +74,6 @@ async function insideAsked(
     rows: found.slice(0, MOST_INSIDE),
     isMore: found.length > MOST_INSIDE,
   };
-}
-
-interface Asked {
-  words: string;
-  client: string;
-  year: string;
-  isShort: boolean;
 }
 
 /** Of which something should be done: a damaged copy, no room, or somebody has it. */
@@ -121,10 +112,10 @@ export async function loader({ request }: Route.LoaderArgs) {
   const isWorried = search.get('worry') === '1';
   const here =
     place === null ? null : new Set(carriers.filter((one) => one.place === place).map((carrier) => carrier.name));
-  const asked = await archivesAsked(archives, search, { facts, project, here });
+  const { amongIds: archiveIds, ...asked } = await archivesAsked(archives, search, { facts, project, here });
   return {
     ...asked,
-    inside: await insideAsked(search, { ...asked.asked, project, place }),
+    inside: await insideAsked(search, { words: asked.asked.words, archiveIds, place }),
     ...{ total: archives.length, sentence, nowMs, places, place, isWorried },
     projects: kept.sort(([, a], [, b]) => (a < b ? -1 : 1)),
     project,

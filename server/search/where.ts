@@ -36,15 +36,11 @@ interface Asked {
   only?: Only;
 }
 
-/** Whose work it is, what it is, and where a good copy of it is kept; left out: any. */
+/** In which archives, what it is, and where a good copy of it is kept; left out: any. */
 export interface Only {
-  client?: string;
-  year?: number;
-  projectId?: number;
+  archiveIds?: readonly number[];
   kind?: StoredKind;
   place?: string;
-  /** Only what is damaged somewhere, or of which no copy is good. */
-  isWorry?: boolean;
 }
 
 /** What lies in an archive, by the folder of its payload that it went into. */
@@ -59,22 +55,15 @@ export const STORED_KINDS = [
 ] as const;
 export type StoredKind = (typeof STORED_KINDS)[number];
 
-const GOOD = sql.raw(
-  `SELECT 1 FROM copy_parts c JOIN carriers k ON k.id = c.carrier_id WHERE c.part_id = a.part_id AND c.state = 'good'`,
-);
-
-function conditionsOf({ client, year, projectId, kind, place, isWorry }: Only): SQL {
-  const all: SQL[] = [];
-  if (client !== undefined) all.push(sql`r.project_id IN (SELECT id FROM projects WHERE client = ${client})`);
-  if (year !== undefined) all.push(sql`r.project_id IN (SELECT id FROM projects WHERE year = ${year})`);
-  if (projectId !== undefined) all.push(sql`r.project_id = ${projectId}`);
+function conditionsOf({ archiveIds, kind, place }: Only): SQL {
+  const all: SQL[] = [sql`TRUE`];
+  if (archiveIds !== undefined) all.push(sql`a.archive_id IN ${idList([...archiveIds, 0])}`);
   if (kind !== undefined) all.push(sql`SUBSTRING_INDEX(a.payload_path, '/', 1) = ${kind}`);
-  if (place !== undefined) all.push(sql`EXISTS (${GOOD} AND k.place = ${place})`);
-  if (isWorry)
+  if (place !== undefined)
     all.push(
-      sql`(NOT EXISTS (${GOOD}) OR EXISTS (SELECT 1 FROM copy_files w WHERE w.archive_file_id = a.id AND w.state = 'damaged'))`,
+      sql`EXISTS (SELECT 1 FROM copy_parts c JOIN carriers k ON k.id = c.carrier_id WHERE c.part_id = a.part_id AND c.state = 'good' AND k.place = ${place})`,
     );
-  return all.length === 0 ? sql`TRUE` : sql.join(all, sql` AND `);
+  return sql.join(all, sql` AND `);
 }
 
 /** The latest archives first. */

@@ -62,7 +62,12 @@ export class TapeVolume {
   /** Bytes of its blocks; those of a tape of ours are known, others say theirs on the label. */
   async blockBytes(): Promise<number> {
     if (!this.byOthers) return BLOCK_BYTES;
-    this.block ??= this.inDrive(async () => (await labelOf(this.library))?.blockBytes ?? BLOCK_BYTES);
+    this.block ??= this.inDrive(async () => {
+      const label = await labelOf(this.library);
+      // What is read by a guess would be other bytes.
+      if (label?.volume !== this.volume) throw new CarrierAway(this.barcode);
+      return label.blockBytes;
+    });
     try {
       return await this.block;
     } catch (error) {
