@@ -39,11 +39,14 @@ function put(file: string, contents: Uint8Array): void {
   renameSync(temporary, file);
 }
 
-/** Gives the folder in which they lie, inside the project, where packages are found: each where its source lies in the project, and names it for processes started from here. */
-export async function buildThreads(outdir = path.resolve('var/threads')): Promise<string> {
+/** Gives the folder in which they lie, inside the project, where packages are found: each where its source lies in the project, and names it for processes started from here. `also`: sources built with them. */
+export async function buildThreads(
+  outdir = path.resolve('var/threads'),
+  also: readonly string[] = [],
+): Promise<string> {
   try {
     const { outputFiles } = await build({
-      entryPoints: ['disk/threads/built.ts', 'server/worker-process.ts', ...entries()],
+      entryPoints: ['disk/threads/built.ts', 'server/worker-process.ts', ...entries(), ...also],
       ...{ outdir, outbase: '.', outExtension: { '.js': '.mjs' } },
       ...{ bundle: true, splitting: true, packages: 'external', logLevel: 'silent' },
       ...{ platform: 'node', format: 'esm', target: 'node20', sourcemap: true },

@@ -35,6 +35,8 @@ export interface PoolOptions {
   alone?: boolean;
   /** What the values of a thread may take of memory, in MB; beyond, it ends with the code `too_much`. */
   memoryMb?: number;
+  /** What a thread may fill with values that live shortly before it looks which are still needed, in MB. */
+  shortLivedMb?: number;
 }
 
 /** What was built of an entry, and what starts it; null where nothing was. Entries lie in the folder that every process is started in. */
@@ -56,7 +58,7 @@ export class ThreadPool<Request extends object, Response> {
   constructor(
     entry: string,
     readonly size: number,
-    { boot = BOOT, alone = false, memoryMb }: PoolOptions = {},
+    { boot = BOOT, alone = false, memoryMb, shortLivedMb }: PoolOptions = {},
   ) {
     this.alone = alone;
     const runs = built(entry) ?? { boot, entry };
@@ -68,7 +70,7 @@ export class ThreadPool<Request extends object, Response> {
       idleTimeout: Infinity,
       // A thread that waits for a disk may take the next question meanwhile.
       concurrentTasksPerWorker: alone ? 1 : 2,
-      ...(memoryMb ? { resourceLimits: { maxOldGenerationSizeMb: memoryMb } } : {}),
+      resourceLimits: { maxOldGenerationSizeMb: memoryMb, maxYoungGenerationSizeMb: shortLivedMb },
       atomics: 'disabled',
     });
     // What a thread dies of is told to whoever asked it.

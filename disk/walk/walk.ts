@@ -45,9 +45,12 @@ export interface WalkOptions {
 
 export type WalkPool = ThreadPool<WalkRequest, WalkResponse>;
 
-/** Threads that walk. Two are as fast as the disks of most stations answer. */
+/**
+ * Threads that walk. Two are as fast as the disks of most stations answer. Nothing they make outlives its answer by long: with
+ * 12 MB for it they walk as fast as with four times as much.
+ */
 export const walkPool = (size = 2): WalkPool =>
-  new ThreadPool(path.join(path.dirname(fileURLToPath(import.meta.url)), 'walk-thread.ts'), size);
+  new ThreadPool(path.join(path.dirname(fileURLToPath(import.meta.url)), 'walk-thread.ts'), size, { shortLivedMb: 12 });
 
 /** Folders asked for at once: more where they hold few entries, so that messages do not cost more than what they ask. */
 const FOLDERS_A_REQUEST = 24;

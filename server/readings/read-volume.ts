@@ -58,6 +58,15 @@ interface Known {
   gone: boolean;
 }
 
+type KnownRow = [
+  id: number,
+  parentId: number | null,
+  path: string,
+  fingerprint: string | null,
+  projectId: number | null,
+  gone: 0 | 1,
+];
+
 const BATCH_ROWS = 25_000;
 const BATCH_FOLDERS = 2_500;
 const MOST_NOTICES = 2_000;
@@ -203,21 +212,21 @@ class Reading {
   }
 
   async loadKnown(): Promise<void> {
-    const [rows] = await this.db.$pool.query<RowDataPacket[]>(
-      'SELECT id, parent_id, path, fingerprint, project_id, gone_at IS NOT NULL AS gone FROM folders WHERE volume_id = ?',
-      [this.volumeId],
-    );
-    for (const row of rows) {
+    const sql =
+      'SELECT id, parent_id, path, fingerprint, project_id, gone_at IS NOT NULL FROM folders WHERE volume_id = ?';
+    const [rows] = await this.db.$pool.query<RowDataPacket[][]>({ sql, rowsAsArray: true }, [this.volumeId]);
+    for (const row of rows as unknown as KnownRow[]) {
+      const [id, parentId, at, fingerprint, projectId, gone] = row;
       // A folder that was gone and is back has rows of old: '' makes it count as changed, not as new.
       const known = {
-        id: Number(row.id),
-        path: row.path as string,
-        parentId: row.parent_id === null ? null : Number(row.parent_id),
-        fingerprint: row.gone ? '' : (row.fingerprint ?? ''),
-        projectId: row.project_id,
-        gone: Boolean(row.gone),
+        id: Number(id),
+        path: at,
+        parentId: parentId === null ? null : Number(parentId),
+        fingerprint: gone ? '' : (fingerprint ?? ''),
+        projectId,
+        gone: gone === 1,
       };
-      this.known.set(row.path, known);
+      this.known.set(at, known);
       this.byId.set(known.id, known);
     }
     const all = await this.db.select().from(claims).where(eq(claims.volumeId, this.volumeId));
