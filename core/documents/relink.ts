@@ -109,6 +109,9 @@ export function relinkOtio(text: string, relinking: Relinking): { text: string; 
       const key = String(path.at(-1));
       if (reference && path.length === reference.depth + 1) reference.texts.set(key, { offset, length, text: value });
       else if (clip && key === 'name' && path.length === clip.depth + 1) clip.name = value;
+      // A place that something else names: an effect, a marker, a part of a schema that is not known.
+      else if (key === 'target_url')
+        replaceIn({ texts: new Map([[key, { offset, length, text: value }]]) }, relinking, edits);
     },
     end(path, offset) {
       if (noted > 0) return void noted--;
@@ -206,7 +209,7 @@ function pointAt({ texts, others }: OpenReference, part: PartPlace, edits: Edit[
   if (written) edits.push({ ...written, text: range });
 }
 
-function replaceIn({ texts }: OpenReference, relinking: Relinking, edits: Edit[]): void {
+function replaceIn({ texts }: Pick<OpenReference, 'texts'>, relinking: Relinking, edits: Edit[]): void {
   const replace = (key: string, to: (written: string) => string | null) => {
     const written = texts.get(key);
     const next = written ? to(written.text) : null;

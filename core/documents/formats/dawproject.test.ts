@@ -108,3 +108,60 @@ test('what is wrong is told with its place', () => {
   const deep = `${'<Lanes>'.repeat(80)}${'</Lanes>'.repeat(80)}`;
   expect(readDawproject(session(deep), () => false)).toMatchObject({ ok: false, trouble: { code: 'too_deep' } });
 });
+
+describe('what is named is never told as unused', () => {
+  const named = (xml: string) => read(xml).media.map((media) => media.name);
+
+  test('clips that cannot be heard, and files named elsewhere', () => {
+    const clips = `<Clips><Clip time="0" duration="0">${audio('audio/a.wav')}</Clip>
+      <Clip time="0" duration="4" playStart="8"><Clips><Clip time="0" duration="2">${audio('audio/b.wav')}</Clip></Clips></Clip></Clips>`;
+    const state = '<Devices><Vst3Plugin><State path="/mnt/bells.preset" external="true"/></Vst3Plugin></Devices>';
+    const document = read(session(clips).replace('<Channel role="regular"/>', `<Channel>${state}</Channel>`));
+    expect(document.media.map((media) => media.name)).toEqual(['bells.preset', 'a.wav', 'b.wav']);
+    expect(document.timelines[0]!.uses).toEqual([]);
+    expect(document.clips.map((clip) => clip.media)).toEqual([0, 1, 2]);
+  });
+
+  test('clips that are started by hand are a timeline of their own', () => {
+    const scene = `<Scenes><Scene name="Storm"><Lanes><ClipSlot track="t2"><Clip duration="4" contentTimeUnit="seconds">${audio('audio/c.wav')}</Clip></ClipSlot></Lanes></Scene></Scenes>`;
+    const document = read(session('').replace('</Project>', `${scene}</Project>`));
+    expect(document.timelines.map((timeline) => timeline.name)).toEqual(['Mix', 'Storm']);
+    expect(document.timelines[1]!.uses).toMatchObject([{ media: 0, range: { start: 0, duration: 96_000 } }]);
+    expect(document.clips).toEqual([{ bin: 1, name: 'c.wav', media: 0 }]);
+  });
+
+  test('an alias plays a part of its own', () => {
+    const content = audio('audio/a.wav').replace('<Audio', '<Audio id="a1"');
+    const clips = `<Lanes timeUnit="seconds"><Clips><Clip time="0" duration="2">${content}</Clip><Clip time="9" duration="3" playStart="12" reference="a1"/></Clips></Lanes>`;
+    expect(ranges(session(clips))).toEqual([
+      [0, 2],
+      [12, 3],
+    ]);
+    const round = '<Clips id="c1"><Clip time="0" duration="2" reference="c1"/></Clips>';
+    expect(read(session(round)).notes).toMatchObject([{ detail: '"c1" leads into itself' }]);
+    expect(read(session(round.replace('reference="c1"', 'reference="c9"'))).notes).toHaveLength(1);
+  });
+
+  test('aliases that multiply end, and what they name counts whole', () => {
+    const layer = (i: number) =>
+      `<Clips id="l${i}">${`<Clip time="0" duration="9" reference="l${i + 1}"/>`.repeat(10)}</Clips>`;
+    const last = `<Clips id="l8"><Clip time="0" duration="2">${audio('audio/z.wav')}</Clip></Clips>`;
+    const xml = session(`${[0, 1, 2, 3, 4, 5, 6, 7].map(layer).join('')}${last}`);
+    expect(ranges(xml).at(-1)).toEqual([0, 20]);
+    expect(read(xml).notes.at(-1)!.detail).toMatch(/aliases/);
+  });
+
+  test('windows go through units, sound without a clip is heard whole', () => {
+    const inner = `<Clips timeUnit="seconds"><Clip time="0" duration="9">${audio('audio/a.wav')}</Clip></Clips>`;
+    // Eight beats at 120 are four seconds.
+    expect(ranges(session(`<Clips><Clip time="0" duration="8">${inner}</Clip></Clips>`))).toEqual([[0, 4]]);
+    expect(ranges(session(`<Lanes track="t1">${audio('audio/b.wav')}</Lanes>`))).toEqual([[0, 20]]);
+    expect(
+      named(
+        session(
+          `<Clips><Clip time="0" duration="1"><Warps><Clips><Clip time="30" duration="1">${audio('audio/w.wav')}</Clip></Clips></Warps></Clip></Clips>`,
+        ),
+      ),
+    ).toEqual(['w.wav']);
+  });
+});

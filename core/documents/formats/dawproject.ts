@@ -8,8 +8,10 @@ import {
   type DocumentNote,
   type DocumentReading,
   type DocumentTrouble,
+  fit,
   type MediaRef,
   MOST_NOTES,
+  type Timeline,
   type Use,
 } from '../model.ts';
 import type { FrameRange, Rate } from '../../time/rates.ts';
@@ -29,6 +31,8 @@ interface Window {
 }
 
 const DEEPEST = 60;
+/** Aliases of aliases multiply: so many are followed in a session. */
+const MOST_REFERENCES = 20_000;
 /** A session has no frame rate: its length is told at this one. */
 const TOLD_AT: Rate = { num: 25, den: 1 };
 
@@ -109,6 +113,9 @@ class Session {
   private readonly bins: Bin[] = [];
   private readonly binOfTrack = new Map<string, number>();
   private readonly media: MediaRef[] = [];
+  private readonly mediaByPath = new Map<string, MediaRef>();
+  /** Media and bin of every clip, so that none is there twice. */
+  private readonly clipped = new Set<string>();
   private readonly clips: Clip[] = [];
   private readonly uses: Use[] = [];
   private readonly notes: DocumentNote[] = [];
@@ -116,11 +123,19 @@ class Session {
   /** The tempo changes on the way, or cannot be read: beats cannot be told in seconds, and what hangs on that counts whole. */
   private readonly isTempoUnsure: boolean;
   private length = 0;
+  /** What other elements refer to. */
+  private readonly byId = new Map<string, Element>();
+  /** Elements that name files, in their order, wherever they are. */
+  private readonly naming: Element[] = [];
+  /** What is being walked by reference, so that nothing is walked inside itself. */
+  private readonly followed = new Set<Element>();
+  private walked = 0;
 
   constructor(
     private readonly top: Element,
     private readonly inBundle: (path: string) => boolean,
   ) {
+    this.index(top);
     const tempo = child(child(top, 'Transport') ?? top, 'Tempo');
     const bpm = tempo ? this.number(tempo, 'value', 120) : 120;
     if (bpm <= 0) this.note('Transport/Tempo', 'a tempo of nothing');
@@ -133,24 +148,40 @@ class Session {
 
   read(): DocumentModel {
     this.tracks(child(this.top, 'Structure')?.children ?? []);
+    const all = { unit: 'beats' as const, track: null, enabled: true, window: null };
     const arrangement = child(this.top, 'Arrangement');
-    if (arrangement) this.lanes(arrangement, { unit: 'beats', track: null, enabled: true, window: null });
+    if (arrangement) this.lanes(arrangement, all);
+    const timelines = [this.timeline(arrangement?.attributes.name ?? 'arrangement')];
+    // Clips that are started by hand are played as well as those in their place.
+    for (const scene of child(this.top, 'Scenes')?.children ?? []) {
+      this.lanes(scene, all);
+      if (this.uses.length > 0) timelines.push(this.timeline(scene.attributes.name ?? 'scene'));
+    }
+    for (const element of this.naming) if (!this.mediaByPath.has(pathIn(element))) this.mediaOf(element, null);
+    if (this.walked > MOST_REFERENCES) timelines[0]!.uses.push(...this.media.map(wholeOf));
     return {
       name: '',
       bins: this.bins,
       media: this.media,
       clips: this.clips,
       notes: this.notes.slice(0, MOST_NOTES),
-      timelines: [
-        {
-          bin: null,
-          name: arrangement?.attributes.name ?? 'arrangement',
-          durationFrames: Math.ceil(this.length * TOLD_AT.num),
-          rate: TOLD_AT,
-          uses: this.uses,
-        },
-      ],
+      timelines,
     };
+  }
+
+  /** What was walked since the last. */
+  private timeline(name: string): Timeline {
+    const durationFrames = Math.ceil(this.length * TOLD_AT.num);
+    this.length = 0;
+    return { bin: null, name, durationFrames, rate: TOLD_AT, uses: this.uses.splice(0) };
+  }
+
+  private index(element: Element): void {
+    const { id } = element.attributes;
+    if (id && !this.byId.has(id)) this.byId.set(id, element);
+    const isSound = element.name === 'Audio' || element.name === 'Video';
+    if (isSound || isFileOutside(element)) this.naming.push(element);
+    for (const each of element.children) this.index(each);
   }
 
   private tracks(all: readonly Element[]): void {
@@ -169,9 +200,15 @@ class Session {
       track: element.attributes.track ?? around.track,
     };
     for (const each of element.children) {
-      if (each.name === 'Lanes' || each.name === 'Clips') this.lanes(each, inner);
-      else if (each.name === 'Clip') this.clip(each, inner);
+      if (each.name === 'Clip') this.clip(each, inner);
+      else this.content(each, inner);
     }
+  }
+
+  private content(each: Element, around: Around): void {
+    if (each.name === 'Lanes' || each.name === 'Clips' || each.name === 'ClipSlot') this.lanes(each, around);
+    else if (each.name === 'Audio' || each.name === 'Video') this.audio(each, around);
+    else if (each.name === 'Warps') this.warps(each, around);
   }
 
   private clip(element: Element, around: Around): void {
@@ -187,11 +224,24 @@ class Session {
       enabled: around.enabled && element.attributes.enable !== 'false',
       window,
     };
-    for (const each of element.children) {
-      if (each.name === 'Clips' || each.name === 'Lanes') this.lanes(each, inner);
-      else if (each.name === 'Audio' || each.name === 'Video') this.audio(each, inner);
-      else if (each.name === 'Warps') this.warps(each, inner);
-    }
+    for (const each of element.children) this.content(each, inner);
+    this.referred(element, inner);
+  }
+
+  /** A clip that is another's alias plays that one's content, a part of its own. */
+  private referred(element: Element, around: Around): void {
+    const { reference } = element.attributes;
+    if (!reference) return;
+    const content = this.byId.get(reference);
+    if (!content) return this.note(`Clip, reference`, `nothing is called "${fit(reference, 40)}"`);
+    if (this.followed.has(content)) return this.note(`Clip, reference`, `"${fit(reference, 40)}" leads into itself`);
+    if (this.walked > MOST_REFERENCES) return;
+    if (++this.walked > MOST_REFERENCES)
+      return this.note(`Clip, reference`, `more than ${MOST_REFERENCES} aliases, so all media count as used whole`);
+    this.followed.add(content);
+    this.content(content, around);
+    if (content.name === 'Clip') for (const each of content.children) this.content(each, around);
+    this.followed.delete(content);
   }
 
   /** What of a clip's content is heard; null where nothing is. */
@@ -206,8 +256,9 @@ class Session {
       : Number.isFinite(stop)
         ? this.convert(stop - playStart, contentUnit, unit)
         : Infinity;
-    const seen = around.window
-      ? { start: Math.max(time, around.window.start), end: Math.min(time + length, around.window.end) }
+    const through = this.windowIn(around.window, unit);
+    const seen = through
+      ? { start: Math.max(time, through.start), end: Math.min(time + length, through.end) }
       : { start: time, end: time + length };
     if (seen.end <= seen.start) return null;
     if (!around.window && Number.isFinite(seen.end))
@@ -235,6 +286,8 @@ class Session {
   /** Warps say which content time is heard when; between two of them time passes evenly. */
   private warps(element: Element, around: Around): void {
     const media = element.children.find((each) => each.name === 'Audio' || each.name === 'Video');
+    // Of anything else that is warped all may be heard.
+    for (const each of element.children) if (each !== media) this.content(each, { ...around, window: null });
     if (!media) return;
     const before = this.odd;
     const points = element.children
@@ -242,7 +295,8 @@ class Session {
       .map((warp) => [this.number(warp, 'time', 0), this.number(warp, 'contentTime', 0)] as const)
       .sort((a, b) => a[0] - b[0]);
     const contentUnit = unitOf(element.attributes.contentTimeUnit) ?? 'seconds';
-    const { start, end } = around.window ?? { start: -Infinity, end: Infinity };
+    const through = this.windowIn(around.window, unitOf(element.attributes.timeUnit) ?? around.unit);
+    const { start, end } = through ?? { start: -Infinity, end: Infinity };
     const isUnsure = this.odd !== before || !Number.isFinite(start) || !Number.isFinite(end);
     if (isUnsure || points.length < 2 || points.some((point, i) => i > 0 && point[0] === points[i - 1]![0]))
       return this.audio(media, { ...around, window: null });
@@ -260,17 +314,24 @@ class Session {
   }
 
   private audio(element: Element, { window, track, enabled }: Around): void {
-    const file = child(element, 'File');
-    const path = file?.attributes.path;
-    if (!path) return;
     const before = this.odd;
+    const item = this.mediaOf(element, track);
+    if (!item) return;
+    const { rate } = item;
+    const range = this.range(this.odd !== before ? null : window, rate, item.available?.range.duration ?? null);
+    if (range) this.uses.push({ media: item.key, range, rate, enabled, sound: element.name === 'Audio' });
+  }
+
+  /** The media that an element names, and the clip by which its track has it; null where it names none. */
+  private mediaOf(element: Element, track: string | null): (MediaRef & { rate: Rate }) | null {
+    const path = pathIn(element);
+    if (path === '') return null;
     const told = this.number(element, 'sampleRate', 48_000);
     const isRate = told >= 1 && told < 1e7;
     if (!isRate) this.note(`Audio ${path}`, `a sampling rate of ${told}`);
     const rate = { num: isRate ? Math.round(told) : 48_000, den: 1 };
-    const isOdd = this.odd !== before;
     const seconds = this.number(element, 'duration', NaN);
-    let item = this.media.find((known) => known.target === path);
+    let item = this.mediaByPath.get(path);
     if (!item) {
       item = {
         key: this.media.length,
@@ -281,15 +342,16 @@ class Session {
           ? { range: { start: 0, duration: Math.round(seconds * rate.num) }, rate }
           : null,
         reel: null,
-        ...(file.attributes.external !== 'true' && this.inBundle(path) ? { bundled: true } : {}),
+        ...(fileIn(element)?.attributes.external !== 'true' && this.inBundle(path) ? { bundled: true } : {}),
       };
       this.media.push(item);
+      this.mediaByPath.set(path, item);
     }
     const bin = track === null ? null : (this.binOfTrack.get(track) ?? null);
-    if (!this.clips.some((known) => known.media === item.key && known.bin === bin))
-      this.clips.push({ bin, name: item.name, media: item.key });
-    const range = this.range(isOdd ? null : window, rate, item.available?.range.duration ?? null);
-    if (range) this.uses.push({ media: item.key, range, rate, enabled, sound: element.name === 'Audio' });
+    const key = `${item.key} ${bin}`;
+    if (!this.clipped.has(key)) this.clips.push({ bin, name: item.name, media: item.key });
+    this.clipped.add(key);
+    return { ...item, rate };
   }
 
   /** Samples that are heard; the whole where the tempo changes or nobody knows; null where nothing is. */
@@ -301,6 +363,14 @@ class Session {
     const end = Math.ceil(seconds(window.end) * rate.num - 1e-6);
     const last = length === null ? end : Math.min(end, length);
     return last > start ? { start, duration: last - start } : null;
+  }
+
+  /** Null is all of it, as where a tempo that nobody knows lies between the two units. */
+  private windowIn(window: Window | null, unit: Unit): Window | null {
+    if (!window || window.unit === unit) return window;
+    if (this.isTempoUnsure) return null;
+    const [start, end] = [this.convert(window.start, window.unit, unit), this.convert(window.end, window.unit, unit)];
+    return { start, end, unit };
   }
 
   private convert(value: number, from: Unit, to: Unit): number {
@@ -335,5 +405,16 @@ interface Around {
   /** What of the timeline that is walked is heard; null for all of it. */
   window: Window | null;
 }
+
+/** A file beside the session that a device keeps its settings in. */
+const isFileOutside = ({ name, attributes }: Element) => name === 'State' && attributes.external === 'true';
+
+const fileIn = (element: Element) => (element.name === 'State' ? element : child(element, 'File'));
+const pathIn = (element: Element) => fileIn(element)?.attributes.path ?? '';
+
+const wholeOf = ({ key, available }: MediaRef): Use => {
+  const { range, rate } = available ?? { range: { start: 0, duration: 0 }, rate: { num: 48_000, den: 1 } };
+  return { media: key, range, rate, enabled: true, sound: true };
+};
 
 const unitOf = (text: string | undefined): Unit | null => (text === 'beats' || text === 'seconds' ? text : null);

@@ -25,7 +25,7 @@ export const placeKey = (path: readonly (string | number)[]): string => path.joi
 export function referencesOf(text: string, timelines: readonly string[] = []): Map<string, WrittenReference> {
   const parsed = parseLoosely(text);
   if ('trouble' in parsed) return new Map();
-  const reader = new Reader(parsed.value, false);
+  const reader = new Reader(parsed.value);
   try {
     const byNumber = usedBy(reader.read(), timelines);
     return placed(parsed.value, (object) => {

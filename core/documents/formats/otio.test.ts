@@ -488,3 +488,78 @@ test.each([
   const document = read(timeline(track(clip1({ ...external('a.mov'), available_image_bounds: bounds }, null))));
   expect(document.media[0]!.picture).toEqual(picture);
 });
+
+describe('what is named where no clip of the standard names it', () => {
+  const b = () => clip1(external('b.mov'), range(10, 20));
+  const targets = (value: unknown) => {
+    const document = read(value);
+    const of = (key: number) => document.media[key]!.target;
+    return {
+      named: document.media.map((item) => item.target),
+      shown: document.clips.map((clip) => clip.media !== null && of(clip.media)),
+      whole: document.timelines[0]!.uses.filter((use) => use.range.duration === 0).map((use) => of(use.media)),
+    };
+  };
+  const inTimeline = (...children: object[]) => timeline(track(b(), ...children));
+  const other = external('a.mov');
+
+  test.each<[string, object]>([
+    ['a part of an unknown schema', inTimeline({ OTIO_SCHEMA: 'Fx.1', plate: other, source_range: range(0, 5) })],
+    ['an effect', inTimeline(clip1(null, range(0, 1), { effects: [{ OTIO_SCHEMA: 'Effect.1', table: other }] }))],
+    ['a marker', inTimeline(clip1(null, range(0, 1), { markers: [{ OTIO_SCHEMA: 'Marker.2', still: other }] }))],
+    ['a generator', inTimeline(clip1({ OTIO_SCHEMA: 'GeneratorReference.1', parameters: { other } }, range(0, 1)))],
+    ['a gap', inTimeline({ OTIO_SCHEMA: 'Gap.1', source_range: range(0, 5), media_reference: other })],
+    ['references in a list', inTimeline({ OTIO_SCHEMA: 'Clip.2', name: 'x', media_references: [other] })],
+    [
+      'the reference of an older clip beside newer ones',
+      timeline(track(clip2('b.mov', range(0, 5), { media_reference: other }))),
+    ],
+  ])('%s in a timeline: used by it, whole', (_what, value) => {
+    const found = targets(value);
+    expect(found.named).toContain('a.mov');
+    expect(found.shown).toContain('a.mov');
+    expect(found.whole).toEqual(['a.mov']);
+    const out = relinkOtio(JSON.stringify(value), {
+      file: (url) => (url === 'a.mov' ? 'c.mov' : null),
+      sequence: () => null,
+    });
+    expect(out.replaced).toBe(1);
+    expect(read(JSON.parse(out.text)).media.map((item) => item.target)).toContain('c.mov');
+  });
+
+  test.each<[string, object]>([
+    ['a reference in a bin', other],
+    ['a clip of an unknown schema in a bin', { OTIO_SCHEMA: 'Take.1', media_reference: other }],
+  ])('%s is shown and used by none', (_what, member) => {
+    const children = [timeline(track(b())), member];
+    expect(targets({ OTIO_SCHEMA: 'SerializableCollection.1', name: 'x', children })).toEqual({
+      named: ['b.mov', 'a.mov'],
+      shown: ['b.mov', 'a.mov'],
+      whole: [],
+    });
+  });
+
+  test('what programs note for themselves names nothing', () => {
+    expect(targets({ ...timeline(track(b())), metadata: { other } }).named).toEqual(['b.mov']);
+  });
+
+  test('a timeline that is one clip alone uses it; a text is a place; a place of nothing is missing media', () => {
+    expect(uses({ ...timeline(), tracks: b() })).toEqual([[0, 10, 20]]);
+    const text = read(timeline(track({ OTIO_SCHEMA: 'Clip.1', name: 'x', media_reference: 'a.mov' })));
+    expect(text).toMatchObject({ media: [{ target: 'a.mov' }], notes: [{}] });
+    expect(read(timeline(track(clip1(external(''), range(0, 4)))))).toMatchObject({
+      media: [{ target: null }],
+      notes: [{}],
+    });
+  });
+
+  test.each([
+    [{ OTIO_SCHEMA: 'SpeedRamp.1' }, true],
+    [{ OTIO_SCHEMA: 'Effect.1', effect_name: 'Time Remap' }, true],
+    [{ OTIO_SCHEMA: 'Effect.1', effect_name: 'Blur' }, false],
+    [{ OTIO_SCHEMA: 'SpeedRamp.1', enabled: false }, false],
+  ])('with %j on it the whole counts: %s', (effect, isWhole) => {
+    const [use] = uses(timeline(track(clip1(external('a.mov'), range(10, 20), { effects: [effect] }))));
+    expect(use![2] === 20).toBe(!isWhole);
+  });
+});

@@ -11,6 +11,7 @@ import {
   type Node,
   reachOf,
   type Span,
+  WHOLE,
 } from '../../reach/reach.ts';
 import {
   ceil,
@@ -91,9 +92,10 @@ export function readOtio(text: string): DocumentReading {
   const parsed = parseLoosely(text);
   if ('trouble' in parsed) return { ok: false, trouble: parsed.trouble };
   const { value: root, notes } = parsed;
-  const first = reading(root, false);
+  const named = timesNamed(text);
+  const first = reading(root, { tracing: false, named });
   // Once more, for places: keeping the path to every place while all is well costs a large document half its time.
-  const told = first.ok && first.document.notes.length === 0 ? first : reading(root, true);
+  const told = first.ok && first.document.notes.length === 0 ? first : reading(root, { tracing: true, named });
   if (!told.ok) return { ok: false, trouble: { ...told.trouble, where: withLine(text, told.trouble.where) } };
   const all = [...notes, ...told.document.notes.map((note) => ({ ...note, where: shorten(note.where) }))];
   const needs = maySayNeeds(text) ? needsOf(root) : { fonts: [], plugins: [] };
@@ -107,9 +109,23 @@ export function readOtio(text: string): DocumentReading {
   };
 }
 
-function reading(root: unknown, tracing: boolean): DocumentReading {
+/** How often a text names a place of media. */
+function timesNamed(text: string): number {
+  let found = 0;
+  for (let at = text.indexOf('"target_url'); at >= 0; at = text.indexOf('"target_url', at + 1)) found++;
+  return found;
+}
+
+interface How {
+  /** Paths to places are kept, for the words of a trouble. */
+  tracing: boolean;
+  /** How often the text names a place: where clips name as many, nothing else is looked through. */
+  named?: number;
+}
+
+function reading(root: unknown, how: How): DocumentReading {
   try {
-    return { ok: true, document: new Reader(root, tracing).read() };
+    return { ok: true, document: new Reader(root, how).read() };
   } catch (error) {
     if (!(error instanceof Trouble)) throw error;
     return { ok: false, trouble: error.trouble };
@@ -140,6 +156,30 @@ interface Reference {
   number?: number;
 }
 
+/** A timeline that is one clip alone is a stack of it. */
+function groupOf(node: Node): GroupNode | null {
+  if (node.is === 'stack' || node.is === 'track') return node;
+  if (node.is !== 'clip') return null;
+  return {
+    is: 'stack',
+    children: [node],
+    source: null,
+    sound: null,
+    enabled: true,
+    speed: ONE,
+    hasUnknownTimeEffect: false,
+  };
+}
+
+/** What is no Effect of the standard may be one of time, and one that is may be so by its name alone. */
+const maySetTime = (schema: string, effect: Json): boolean =>
+  schema !== 'Effect' ||
+  'time_scalar' in effect ||
+  /speed|retim|remap|time.?warp|freeze|ramp|revers/i.test(`${String(effect.effect_name)} ${String(effect.name)}`);
+
+const namesPlace = (object: Json): boolean =>
+  (typeof object.target_url === 'string' && object.target_url !== '') || typeof object.target_url_base === 'string';
+
 const NO_REFERENCES: readonly Reference[] = [];
 
 /** One reading: collects bins, media, clips and timelines while it walks the tree. */
@@ -163,13 +203,20 @@ export class Reader {
   private byId: Map<string, Json> | null = null;
   /** References to media by the objects that they are. */
   readonly numbers = new Map<Json, number>();
+  /** Timelines by the objects that they are. */
+  private readonly timelineOf = new Map<unknown, Timeline>();
   private objects = 0;
+  private namedByClips = 0;
+  private readonly tracing: boolean;
+  private readonly named: number;
 
-  /** `tracing`: paths to places are kept, for the words of a trouble. */
   constructor(
     private readonly root: unknown,
-    private readonly tracing: boolean,
-  ) {}
+    { tracing, named = Infinity }: How = { tracing: false },
+  ) {
+    this.tracing = tracing;
+    this.named = named;
+  }
 
   /** The path of a place inside another, as JSON paths are written. */
   private at(where: string, step: string | number): string {
@@ -186,6 +233,7 @@ export class Reader {
     if (!isObject(root) || typeof root.OTIO_SCHEMA !== 'string')
       throw new Trouble({ code: 'not_otio', where: '$', detail: 'the document has no OTIO_SCHEMA at its top' });
     this.member(root, null, '$', 0);
+    if (this.namedByClips !== this.named) this.nameRest();
     if (this.timelines.length === 0 && this.clips.length === 0)
       throw new Trouble({ code: 'not_otio', where: '$', detail: 'the document has no timeline and no clip' });
     this.showAll(root);
@@ -193,6 +241,27 @@ export class Reader {
     const name = schemaOf(root) === 'SerializableCollection' ? this.name(root) : '';
     const { bins, media, clips, timelines, notes } = this;
     return { name, bins, media, clips, timelines, notes };
+  }
+
+  /**
+   * What is named where no clip names it: by parts of unknown schemas, by effects, by markers. What lies in a timeline is used by it,
+   * whole, as nobody knows what of it is shown. What programs note for themselves names nothing.
+   */
+  private nameRest(): void {
+    const open: { value: unknown; timeline: Timeline | null }[] = [{ value: this.root, timeline: null }];
+    for (let one = open.pop(); one !== undefined; one = open.pop()) {
+      const { value } = one;
+      const timeline = this.timelineOf.get(value) ?? one.timeline;
+      if (isObject(value) && namesPlace(value) && !this.numbers.has(value)) {
+        const { media, available, number } = this.primary(this.reference(value, {}, ''));
+        const rate = available?.rate ?? { num: 24, den: 1 };
+        if (media && timeline)
+          timeline.uses.push({ media: media.key, range: WHOLE, rate, enabled: true, sound: false, reference: number });
+      }
+      const inside = Object.entries(value as object).filter(([key]) => key !== 'metadata');
+      for (const [, inner] of inside.reverse())
+        if (typeof inner === 'object' && inner !== null) open.push({ value: inner, timeline });
+    }
   }
 
   /** Media that timelines alone name is shown as well: in a bin called after the timeline where that is the document. */
@@ -221,9 +290,12 @@ export class Reader {
       }
       case 'Timeline':
       case 'Stack':
-      case 'Track':
-        this.timelines.push(this.timeline(object, bin, where, depth));
+      case 'Track': {
+        const timeline = this.timeline(object, bin, where, depth);
+        this.timelines.push(timeline);
+        this.timelineOf.set(object, timeline);
         return;
+      }
       case 'Clip': {
         const { active } = this.references(object, where);
         this.clips.push({ bin, name: this.name(object), media: active.media?.key ?? null });
@@ -264,7 +336,7 @@ export class Reader {
     const isTimeline = schemaOf(object) === 'Timeline';
     const inside = isTimeline ? this.object(object.tracks, this.at(where, 'tracks'), depth + 1) : object;
     const top = inside && this.node(inside, isTimeline ? this.at(where, 'tracks') : where, depth + 2);
-    const stack = top?.is === 'stack' || top?.is === 'track' ? top : null;
+    const stack = top && groupOf(top);
     const begins = isObject(object.global_start_time)
       ? this.rationalTime(object.global_start_time, this.at(where, 'global_start_time'))
       : null;
@@ -392,7 +464,7 @@ export class Reader {
           );
           hasUnknownTimeEffect = true;
         }
-      } else if (schema === 'TimeEffect' || 'time_scalar' in effect) hasUnknownTimeEffect = true;
+      } else if (maySetTime(schema, effect)) hasUnknownTimeEffect = true;
     }
     return { enabled: object.enabled !== false, speed, hasUnknownTimeEffect };
   }
@@ -423,18 +495,23 @@ export class Reader {
 
   private namesFiles(value: unknown): boolean {
     const reference = this.resolved(value);
-    return (
-      isObject(reference) && (typeof reference.target_url === 'string' || typeof reference.target_url_base === 'string')
-    );
+    return isObject(reference) && namesPlace(reference);
   }
 
   private reference(value: unknown, clip: Json, at: string): Reference {
-    const reference = this.resolved(value);
-    if (reference !== undefined && reference !== null && !isObject(reference)) this.note(at, 'no reference to media');
+    let reference = this.resolved(value);
+    if (reference !== undefined && reference !== null && !isObject(reference)) {
+      this.note(at, 'no reference to media; a text is taken for the place of a file');
+      if (typeof reference === 'string')
+        reference = { OTIO_SCHEMA: 'ExternalReference.1', name: '', target_url: reference };
+    }
     if (!isObject(reference)) return { media: null, available: null };
     const available = this.timeRange(reference.available_range, this.at(at, 'available_range'));
     let number = this.numbers.get(reference);
-    if (number === undefined) this.numbers.set(reference, (number = this.numbers.size));
+    if (number === undefined) {
+      this.numbers.set(reference, (number = this.numbers.size));
+      this.namedByClips += ('target_url' in reference ? 1 : 0) + ('target_url_base' in reference ? 1 : 0);
+    }
     return { media: this.mediaOf(reference, clip, { available, at }), available, number };
   }
 
@@ -446,7 +523,7 @@ export class Reader {
     const { target_url: url } = reference;
     const schema = schemaOf(reference);
     // Whatever its schema is called: a place that it names is named.
-    if (typeof url === 'string') {
+    if (typeof url === 'string' && url !== '') {
       let media = this.byUrl.get(url);
       if (!media) this.byUrl.set(url, (media = this.newMedia(reference, clip, { target: url, stills: null })));
       return this.withRange(media, available);
@@ -459,7 +536,7 @@ export class Reader {
         this.byStills.set(key, (media = this.newMedia(reference, clip, { target: stillTarget(stills, 0), stills })));
       return this.withRange(media, available);
     }
-    if (schema === 'ExternalReference') this.note(this.at(at, 'target_url'), 'the place of the media is not a text');
+    if (schema === 'ExternalReference') this.note(this.at(at, 'target_url'), 'no place of media');
     else if (schema !== 'MissingReference') return null;
     return this.missing(reference, clip, available);
   }
@@ -680,6 +757,6 @@ const shorten = (where: string) => (where.length > 200 ? `${where.slice(0, 100)}
 export function availableIn(text: string): MediaRef['available'] {
   const parsed = parseLoosely(text);
   if ('trouble' in parsed || !isObject(parsed.value)) return null;
-  const found = new Reader(null, false).timeRange(parsed.value.available_range, '');
+  const found = new Reader(null).timeRange(parsed.value.available_range, '');
   return found && { range: framesIn(found), rate: found.rate };
 }
