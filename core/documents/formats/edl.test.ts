@@ -81,7 +81,43 @@ test('frozen is one frame, backwards covers both ways of telling it', () => {
   ]);
 });
 
-test('what is wrong is told by line and column, and nothing is half-trusted', () => {
+test('a detail that cannot be read costs that detail, with a note where: the rest is read, and it counts whole', () => {
+  const good = '001  A001 V C 01:00:00:00 01:00:02:00 00:00:00:00 00:00:02:00';
+  const of = (line: string) => {
+    const { timelines, media, notes } = read(`TITLE: X\n${good}\n${line}\n`);
+    const uses = timelines[0]!.uses.map((use) => [media[use.media]!.target, use.range.duration]);
+    return { uses, notes: notes.map((note) => note.where), length: timelines[0]!.durationFrames };
+  };
+  const whole = {
+    uses: expect.arrayContaining([
+      ['A001', 48],
+      ['B002', 0],
+    ]) as unknown,
+    length: 48,
+  };
+  expect(of('002  B002 V C 01:00:00:00 01:00:61:00 00:00:02:00 00:00:04:00')).toEqual({
+    ...whole,
+    notes: ['line 3, column 27'],
+  });
+  expect(of('002  B002 V C 01:00:00:00 01:00:01:00')).toEqual({ ...whole, notes: ['line 3, column 1'] });
+  expect(of('002  B002 V X 01:00:00:00 01:00:01:00 00:00:02:00 00:00:03:00')).toEqual({
+    ...whole,
+    notes: ['line 3, column 1'],
+  });
+  expect(of('M2   A001  fast 01:00:00:00')).toMatchObject({ uses: [['A001', 0]], notes: ['line 3, column 1'] });
+  expect(of('M2   024.0 01:00:00:00')).toMatchObject({ uses: [['A001', 48]], notes: [] });
+});
+
+test('events numbered by letters, a source without length that is shown, notes without a star', () => {
+  const [still] = read('001A STILL V C 00:00:00:00 00:00:00:00 01:00:00:00 01:00:05:00\n').timelines[0]!.uses;
+  expect(still!.range).toEqual({ start: 0, duration: 5 * 24 });
+  const list =
+    '001 AX V C 00:00:00:00 00:00:01:00 01:00:00:00 01:00:01:00\nFROM CLIP NAME: gull\nSOURCE FILE: /m/gull.mov\n';
+  expect(read(list).media).toMatchObject([{ name: 'gull', target: '/m/gull.mov' }]);
+  expect(relinkEdl(list, () => '/n/gull.mov').text).toBe(list.replace('/m/', '/n/'));
+});
+
+test('what is wrong with every event is told by line and column', () => {
   expect(readEdl('hello')).toMatchObject({ ok: false, trouble: { code: 'not_edl', where: 'line 1, column 1' } });
   const bad = readEdl('TITLE: X\n001  A V C 01:00:00:00 01:00:61:00 00:00:00:00 00:00:02:00\n');
   expect(bad).toMatchObject({ ok: false, trouble: { where: 'line 2, column 24' } });

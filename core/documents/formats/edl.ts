@@ -5,7 +5,17 @@
 // An edit list does not say its rate. It is taken from a '* FRAME RATE:' comment, from drop-frame counting, else it is
 // the lowest standard rate that has every frame number in it; it cannot tell 24 from 23.976. Where a list leaves open how
 // much of its source is shown, the larger reach counts.
-import type { Clip, DocumentModel, DocumentReading, DocumentTrouble, MediaRef, Use } from '../model.ts';
+import {
+  type Clip,
+  type DocumentModel,
+  type DocumentNote,
+  type DocumentReading,
+  type DocumentTrouble,
+  type MediaRef,
+  MOST_NOTES,
+  type Use,
+} from '../model.ts';
+import { WHOLE } from '../../reach/reach.ts';
 import { type FrameRange, type Rate, rateFromNumber } from '../../time/rates.ts';
 import { framesOfDay, labelOf, labelsPerSecond } from '../../time/timecode.ts';
 
@@ -29,8 +39,10 @@ interface Written {
   over: number;
   /** The line as it stands. */
   text: string;
-  /** Source in and out, record in and out. */
-  times: [string, string, string, string];
+  /** Source in and out, record in and out; null where the line cannot be read. */
+  times: [string, string, string, string] | null;
+  /** What is wrong with it, and at which of its letters. */
+  odd: { detail: string; column: number } | null;
 }
 
 interface Event {
@@ -50,6 +62,8 @@ interface Event {
   label: string;
   /** Frames a second that an M2 line asks for; null where it is played as recorded. */
   speed: number | null;
+  /** Its times cannot be read: whatever there is of its source counts. */
+  isWhole: boolean;
   name: string | null;
   source: string | null;
 }
@@ -66,15 +80,19 @@ class Trouble extends Error {
     super(trouble.detail);
   }
 }
-const wrong = (line: number, detail: string, column = 1) =>
-  new Trouble({ code: 'bad_value', where: `line ${line}, column ${column}`, detail });
+const placeIn = (line: number, column = 1) => `line ${line}, column ${column}`;
 
 /** Reads the text of an edit list. Never throws for what the text says. */
 export function readEdl(text: string, asked?: Rate): DocumentReading {
   try {
     const lines = linesIn(text);
     if (!lines.some((line) => line.is === 'event')) return { ok: false, trouble: notOne(text) };
-    return { ok: true, document: model(eventsIn(lines, asked ?? rateOf(lines))) };
+    const list = eventsIn(lines, asked ?? rateOf(lines));
+    // Where no event can be read it is no list, or one of another rate.
+    const [first] = list.notes;
+    if (first && list.events.every((event) => event.isWhole))
+      return { ok: false, trouble: { code: 'bad_value', ...first } };
+    return { ok: true, document: model(list) };
   } catch (error) {
     if (error instanceof Trouble) return { ok: false, trouble: error.trouble };
     throw error;
@@ -127,52 +145,63 @@ function lineOf(line: string, at: number): Line | null {
   return written && { is: 'event', at, written };
 }
 
-/** A note of the form '* KEY: value'. */
+/** A note of the form '* KEY: value'; those that name clips and files count without the star as well. */
 function commentOf(text: string): { key: string; value: string } | null {
   const colon = text.indexOf(':');
-  if (!text.startsWith('*') || colon < 0) return null;
-  const key = text.slice(1, colon).trim().toUpperCase();
+  if (colon < 0) return null;
+  const key = text
+    .slice(text.startsWith('*') ? 1 : 0, colon)
+    .trim()
+    .toUpperCase();
+  if (!text.startsWith('*') && !FILES.has(key) && !NAMES.has(key)) return null;
   return /^[A-Z][A-Z ]*$/.test(key) ? { key, value: text.slice(colon + 1).trim() } : null;
 }
 
 const TIMECODE = /^\d{1,2}:\d{2}:\d{2}[:;.,]\d{2,3}$/;
 
-/** M2, reel (which may have spaces), frames a second, and where in its source it begins. */
+/** M2, reel (which may have spaces), frames a second (NaN where they cannot be read), and where in its source it begins. */
 function speedOf(text: string, at: number): Line {
   const words = text.split(/\s+/).slice(1);
   const label = TIMECODE.test(words.at(-1) ?? '') ? words.pop()! : null;
   const told = words.pop();
-  if (told === undefined || !/^[+-]?\d{1,5}(\.\d+)?$/.test(told) || words.length === 0)
-    throw wrong(at, 'an M2 line says no speed');
-  return { is: 'speed', at, reel: words.join(' '), speed: Number(told), label };
+  const speed = told !== undefined && /^[+-]?\d{1,5}(\.\d+)?$/.test(told) ? Number(told) : NaN;
+  return { is: 'speed', at, reel: words.join(' '), speed, label };
 }
 
 /** An event: its number, reel (which may have spaces), channels, kind, four timecodes, and whatever else is written after. */
 function writtenOf(text: string, line: string, at: number): Written | null {
-  if (!/^\d/.test(text)) return null;
   const words = text.split(/\s+/);
   const first = words.findIndex((word) => word.includes(':'));
-  if (!/^\d{1,8}$/.test(words[0]!)) return null;
+  // Numbered by digits; by letters too where all four timecodes are there.
+  const isTimed = first > 0 && words.slice(first, first + 4).filter((word) => TIMECODE.test(word)).length === 4;
+  if (!(isTimed ? /^[\dA-Za-z]{1,8}$/ : /^\d{1,8}$/).test(words[0]!)) return null;
   if (words.length < 5 && first < 0) return null;
   const times = first < 0 ? [] : words.slice(first, first + 4);
   let kind = first - 1;
   const over = /^\d{1,6}$/.test(words[kind] ?? '') ? Number(words[kind--]) : 0;
   // A key is told with what it lies over: 'K B', 'K O'.
   if (/^[BO]$/i.test(words[kind] ?? '') && /^K$/i.test(words[kind - 1] ?? '')) kind--;
+  const odd = (detail: string, reel: string): Written => {
+    const column = line.search(/\S/) + 1;
+    const rest = { kind: 'C', over: 0, text: line, times: null, odd: { detail, column } };
+    return { line: at, number: words[0]!, reel, channels: 'B', ...rest };
+  };
   if (times.length < 4 || !times.every((word) => word.includes(':')) || kind < 3) {
     if (first < 0 && !/^[CDWK]/i.test(words[3] ?? '')) return null;
-    throw wrong(at, 'an event has its number, reel, channels, kind and four timecodes', line.search(/\S/) + 1);
+    return odd('an event has its number, reel, channels, kind and four timecodes', words[1]!);
   }
-  if (!/^[CDWK]/i.test(words[kind]!)) throw wrong(at, `"${words[kind]}" is no cut, dissolve, wipe or key`);
+  const reel = words.slice(1, kind - 1).join(' ');
+  if (!/^[CDWK]/i.test(words[kind]!)) return odd(`"${words[kind]}" is no cut, dissolve, wipe or key`, reel);
   return {
     line: at,
     number: words[0]!,
-    reel: words.slice(1, kind - 1).join(' '),
+    reel,
     channels: words[kind - 1]!.toUpperCase(),
     kind: words[kind]!,
     over,
     text: line,
     times: times as Written['times'],
+    odd: null,
   };
 }
 
@@ -185,7 +214,7 @@ function rateOf(lines: readonly Line[]): Rate {
   let drops = lines.some((line) => line.is === 'counting' && line.drop);
   let highest = 0;
   for (const { times } of eventsOf(lines))
-    for (const time of times) {
+    for (const time of times ?? []) {
       const [, mark, frames] = /([:;.,])(\d{2,3})$/.exec(time) ?? [];
       highest = Math.max(highest, Number(frames ?? 0));
       drops ||= mark !== undefined && mark !== ':';
@@ -198,57 +227,58 @@ interface List {
   title: string;
   events: Event[];
   rate: Rate;
+  notes: DocumentNote[];
 }
 
 function eventsIn(lines: readonly Line[], rate: Rate): List {
   const events: Event[] = [];
   const speeds: { speed: Line & { is: 'speed' }; after: number }[] = [];
-  const isMarked = eventsOf(lines).some(({ times }) => times.some((time) => /[;.,]\d+$/.test(time)));
+  const isMarked = eventsOf(lines).some(({ times }) => times?.some((time) => /[;.,]\d+$/.test(time)));
   let title = '';
   let drop = false;
   // Notes speak of the lines that they follow, back to the notes before.
   let group: Event[] = [];
-  let notes: { key: string; value: string }[] = [];
+  let comments: { key: string; value: string }[] = [];
   const last: LastOnTrack = {};
+  const odd: DocumentNote[] = [];
+  const note = (where: string, detail: string) => void (odd.length < MOST_NOTES && odd.push({ where, detail }));
   const settle = () => {
-    applyNotes(group, notes, last);
+    applyNotes(group, comments, last);
     for (const event of group) for (const track of TRACKS) if (event[track]) last[track] = event;
     group = [];
-    notes = [];
+    comments = [];
   };
   for (const line of lines) {
     if (line.is === 'title') title ||= line.text;
     else if (line.is === 'counting') drop = line.drop;
-    else if (line.is === 'comment') notes.push(line);
-    else if (line.is === 'speed') speeds.push({ speed: line, after: events.length });
-    else {
-      if (notes.length > 0 || group[0]?.number !== line.written.number) settle();
+    else if (line.is === 'comment') comments.push(line);
+    else if (line.is === 'speed') {
+      speeds.push({ speed: line, after: events.length });
+      if (Number.isNaN(line.speed)) note(placeIn(line.at), 'an M2 line says no speed: all of its source counts');
+    } else {
+      if (comments.length > 0 || group[0]?.number !== line.written.number) settle();
       // Where any timecode is marked, each says for itself how it is counted.
-      const event = eventOf(line.written, rate, drop && !isMarked);
+      const event = eventOf(line.written, { rate, drop: drop && !isMarked, note });
       events.push(event);
       group.push(event);
     }
   }
   settle();
   for (const { speed, after } of speeds) applySpeed(events, speed, after);
-  return { title, events, rate };
+  return { title, events, rate, notes: odd };
 }
 
-function eventOf(
-  { line, text: whole, number, reel, channels, kind, over, times }: Written,
-  rate: Rate,
-  drop: boolean,
-): Event {
-  const [from, to, begins, ends] = times.map((text) => {
-    const label = /^24:00:00[:;.,]00$/.test(text)
-      ? framesOfDay(rate, drop || /[;.,]/.test(text))
-      : labelOf(text, rate, drop)?.frame;
-    if (label === undefined) throw wrong(line, `"${text}" is no timecode at this rate`, whole.indexOf(text) + 1);
-    return label;
-  }) as [number, number, number, number];
-  // What ends before it begins goes on past midnight.
-  const past = (begin: number, end: number, text: string) =>
-    end < begin ? end + framesOfDay(rate, drop || /[;.,]\d+$/.test(text)) : end;
+interface Counting {
+  rate: Rate;
+  drop: boolean;
+  note(where: string, detail: string): void;
+}
+
+/** What cannot be read of it costs its times: then whatever there is of its source counts. */
+function eventOf(written: Written, counting: Counting): Event {
+  const { line, number, reel, channels, kind, over, times, odd } = written;
+  if (odd) counting.note(placeIn(line, odd.column), odd.detail);
+  const frames = times && framesOf(written, times, counting);
   const how = kind[0]!.toUpperCase() as How;
   const picture = channels.includes('V') || channels === 'B';
   const sound = channels === 'B' || channels.replaceAll('V', '').includes('A');
@@ -259,15 +289,36 @@ function eventOf(
     sound,
     how,
     over: how === 'C' ? 0 : over,
-    from,
-    to: past(from, to, times[1]),
-    begins,
-    ends: past(begins, ends, times[3]),
-    label: times[0],
+    ...(frames ?? { from: 0, to: 0, begins: 0, ends: 0 }),
+    label: times?.[0] ?? '',
     speed: null,
+    isWhole: frames === null,
     name: null,
     source: null,
   };
+}
+
+function framesOf(
+  { line, text: whole }: Written,
+  times: NonNullable<Written['times']>,
+  { rate, drop, note }: Counting,
+): Pick<Event, 'from' | 'to' | 'begins' | 'ends'> | null {
+  const labels: number[] = [];
+  for (const text of times) {
+    const label = /^24:00:00[:;.,]00$/.test(text)
+      ? framesOfDay(rate, drop || /[;.,]/.test(text))
+      : labelOf(text, rate, drop)?.frame;
+    if (label === undefined) {
+      note(placeIn(line, whole.indexOf(text) + 1), `"${text}" is no timecode at this rate`);
+      return null;
+    }
+    labels.push(label);
+  }
+  const [from, to, begins, ends] = labels as [number, number, number, number];
+  // What ends before it begins goes on past midnight.
+  const past = (begin: number, end: number, text: string) =>
+    end < begin ? end + framesOfDay(rate, drop || /[;.,]\d+$/.test(text)) : end;
+  return { from, to: past(from, to, times[1]), begins, ends: past(begins, ends, times[3]) };
 }
 
 const TRACKS = ['picture', 'sound'] as const;
@@ -331,7 +382,7 @@ function applySpeed(events: readonly Event[], { reel, speed, label }: Line & { i
       event.speed ??= speed;
 }
 
-function model({ title, events, rate }: List): DocumentModel {
+function model({ title, events, rate, notes }: List): DocumentModel {
   const media: MediaRef[] = [];
   const byIdentity = new Map<string, MediaRef>();
   const named = (event: Event) => `${event.reel}\n${event.name}`;
@@ -371,8 +422,9 @@ function model({ title, events, rate }: List): DocumentModel {
         for (const range of usedBy(event, under.get(event)?.[track] ?? 0, rate))
           uses.push({ media: item.key, range, rate, enabled: true, sound: track === 'sound' });
   }
-  const begin = events.reduce((least, event) => Math.min(least, event.begins), Infinity);
-  const end = events.reduce((most, event) => Math.max(most, event.ends), 0);
+  const placed = events.filter((event) => !event.isWhole);
+  const begin = placed.reduce((least, event) => Math.min(least, event.begins), Infinity);
+  const end = placed.reduce((most, event) => Math.max(most, event.ends), 0);
   return {
     // Its title is its timeline's: a project is called after its document or its folder.
     name: '',
@@ -380,7 +432,7 @@ function model({ title, events, rate }: List): DocumentModel {
     media,
     clips: [...clips.values()],
     timelines: [{ bin: null, name: title || 'edit list', durationFrames: Math.max(0, end - begin), rate, uses }],
-    notes: [],
+    notes,
   };
 }
 
@@ -418,11 +470,12 @@ function underTransitions(events: readonly Event[]): Map<Event, Under> {
  * from its last frame by some and from its first by others, so both are covered; at 0 it is one frame.
  */
 function usedBy(event: Event, under: number, rate: Rate): FrameRange[] {
+  if (event.isWhole || Number.isNaN(event.speed)) return [WHOLE];
   const shown = Math.max(0, event.ends - event.begins) + under;
   const told = Math.max(0, event.to - event.from);
   if (event.speed === 0) return [{ start: event.from, duration: 1 }];
   if (event.speed === null) {
-    const duration = told === 0 ? under : Math.max(told + under, shown);
+    const duration = Math.max(told + under, shown);
     return duration > 0 ? [{ start: event.from, duration }] : [];
   }
   // A list that cannot tell 24 from 23.976 may mean either; the exact speed is told to the tenth by some.
