@@ -14,6 +14,8 @@ export interface Wanted {
   reel: string | null;
   /** Its picture in pixels; null where the document says nothing of it. */
   picture?: PictureSize | null;
+  /** The smallest picture of the document's other media, where nothing tells how large its own was. */
+  leastPicture?: PictureSize | null;
   rate: Rate | null;
   /** First frame and length as the document has them; null where it says nothing. */
   startFrame: number | null;
@@ -253,6 +255,13 @@ function evidenceFor(wanted: Wanted, counted: Suspect): Evidence[] {
     const fits = picture.width === is.width && picture.height === is.height;
     say('picture', fits, fits ? pictureText(is) : `${pictureText(is)}, not ${pictureText(picture)}`);
   }
+  const least = wanted.leastPicture;
+  if (!picture && is && least && is.width * is.height < least.width * least.height)
+    say(
+      'picture',
+      false,
+      `${pictureText(is)}, smaller than all other media of its document, from ${pictureText(least)} on: it may be a proxy`,
+    );
   covers(wanted, suspect, all);
   all.push(...besides(suspect.neighbours));
   return all;

@@ -24,8 +24,9 @@ beforeEach(async () => {
 });
 afterEach(() => site.close());
 
-const mov = (frames: number, startFrame: number, reel: string): Buffer => {
-  const { head, fileBytes } = movHead({ frames, frameBytes: 40, fps: 25, width: 64, height: 36, startFrame, reel });
+const mov = (frames: number, startFrame: number, reel: string, width = 64): Buffer => {
+  const [fps, height] = [25, (width * 9) / 16];
+  const { head, fileBytes } = movHead({ frames, frameBytes: 40, fps, width, height, startFrame, reel });
   return Buffer.concat([head, Buffer.alloc(fileBytes - head.length)]);
 };
 const time = (value: number) => ({ OTIO_SCHEMA: 'RationalTime.1', rate: 25, value });
@@ -137,6 +138,25 @@ test('a file whose picture is not of the size that the document says is never ce
   });
   // A height of 36 is too small to be told from a unit of its own, so it says nothing.
   expect(of('A001C002.mov')).toMatchObject([{ verdict: 'certain' }]);
+});
+
+test('where a document says no size, what is smaller than all its other media is never certain', async () => {
+  site.put('media/fog/rushes/C001C001.mov', mov(100, 1_000, 'C001', 1920));
+  site.put('media/small/A001C001.mov', mov(100, 90_000, 'A001', 960));
+  site.put('media/large/B001C001.mov', mov(100, 180_000, 'B001', 1920));
+  site.put(
+    'media/fog/fog.otio',
+    cut(
+      clip('C001C001.mov', external('rushes/C001C001.mov'), 1_000),
+      clip('A001C001.mov', external('file:///old/A001C001.mov'), 90_000),
+      clip('B001C001.mov', external('file:///old/B001C001.mov'), 180_000),
+    ),
+  );
+  await site.read(volume);
+  const { of } = await candidates();
+  expect(of('A001C001.mov')).toMatchObject([{ verdict: 'possible' }]);
+  expect(of('A001C001.mov')[0]!.evidence.find((one) => one.code === 'picture')!.says).toMatch(/may be a proxy/);
+  expect(of('B001C001.mov')).toMatchObject([{ verdict: 'certain' }]);
 });
 
 test('accepted answers become a new version; neighbours follow; the old document stays byte for byte', async () => {

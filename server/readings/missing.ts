@@ -1,6 +1,7 @@
 // Media that documents name and nobody finds: what may be it, with evidence, and what is certain. Called by the missing
 // page and the command line, and after every reading for documents that write no paths.
 import type { RowDataPacket } from 'mysql2/promise';
+import type { PictureSize } from '#core/documents/model.ts';
 import { patternOf, type Stills, stillNumber, stillOrd, stillTarget } from '#core/documents/stills.ts';
 import { pathOfUrl } from '#core/documents/targets.ts';
 import { foldPath } from '#core/homes/moves.ts';
@@ -139,11 +140,12 @@ export async function candidatesFor(
   const files = await factsOf(db, [...new Set([...suspects.values()].flat())]);
   const beside = neighboursOf(single, suspects, files);
   const all = await sequencesFor(db, missing.filter(isSequence), names);
+  const least = await leastPictures(db, single);
   for (const item of single) {
     // What it is already is no other file it may be.
     const own = (suspects.get(item.mediaId) ?? []).flatMap((id) => (id === item.fileId ? [] : (files.get(id) ?? [])));
     const judged = judge(
-      item.wanted,
+      { ...item.wanted, leastPicture: item.wanted.was ? null : (least.get(item.documentId) ?? null) },
       own.map((file) => ({ ...file.suspect, neighbours: beside(item, file.folderId) })),
     );
     all.set(
@@ -155,6 +157,26 @@ export async function candidatesFor(
     );
   }
   return all;
+}
+
+/** Of each of their documents the smallest picture among the media that are found; of those alone that write no size down. */
+async function leastPictures(db: Database, missing: readonly MissingMedia[]): Promise<Map<number, PictureSize>> {
+  const silent = missing.filter(({ wanted }) => !wanted.picture && !wanted.was);
+  if (silent.length === 0) return new Map();
+  const [rows] = await db.$pool.query<RowDataPacket[]>(
+    `SELECT m.document_id AS id, e.width, e.height FROM media m JOIN media_targets t ON t.media_id = m.id AND t.ord = 0
+     JOIN files f ON f.id = t.file_id AND f.gone_at IS NULL AND f.kind <> 'proxy'
+     JOIN essence e ON e.file_id = f.id AND e.duration_frames > 1 AND e.width > 0
+     WHERE m.document_id IN (?) GROUP BY m.document_id, e.width, e.height`,
+    [[...new Set(silent.map((item) => item.documentId))]],
+  );
+  const least = new Map<number, PictureSize>();
+  for (const { id, width, height } of rows) {
+    const known = least.get(Number(id));
+    const one = { width: Number(width), height: Number(height) };
+    if (!known || one.width * one.height < known.width * known.height) least.set(Number(id), one);
+  }
+  return least;
 }
 
 async function suspectsOf(
