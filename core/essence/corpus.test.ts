@@ -110,6 +110,10 @@ const FILES: Made[] = [
       args: [...tone(48_000, channels), '-c:a', coding],
     })),
   ),
+  ...['ac3', 'eac3'].map((coding): Made => ({
+    name: `sound-51-${coding}.mp4`,
+    args: [...tone(48_000, 6), '-c:a', coding],
+  })),
   { name: 'sound-21.mov', args: [...tone(48_000), '-af', 'pan=2.1|c0=c0|c1=c0|c2=c0', '-c:a', 'aac'] },
   { name: 'sound-51.mp4', args: [...tone(48_000, 6), '-c:a', 'aac'] },
   { name: 'sound-71.mp4', args: [...tone(48_000, 8), '-c:a', 'aac'] },
@@ -280,7 +284,7 @@ const EXPLAINED: Record<string, (name: string) => boolean> = {
   frames: (name) => ['edit-0.mp4', 'edit-1.mp4'].includes(name),
   // Its edit list ends where its media ends, told in thousandths of a second: the media says it to the sample.
   // Of packed sound in WAV ffprobe guesses from the bit rate, the fact chunk says.
-  samples: (name) => name.startsWith('sound-ac3') || /^wav-(libmp3lame|mp2|adpcm)/.test(name),
+  samples: (name) => /^sound-(51-e?)?ac3/.test(name) || /^wav-(libmp3lame|mp2|adpcm)/.test(name),
 };
 
 test('of at least 150 files size, rate, channels and length are what ffprobe says', () => {
@@ -333,6 +337,11 @@ test('of at least 150 files size, rate, channels and length are what ffprobe say
       // Of fragments ffprobe tells no length: their samples are compared with its packets below.
       if (samples !== null && !name.startsWith('parts')) same('samples', track.samples, samples);
     }
+    // Pictures that are shown out of their order are shown until the last is, which is later than all are decoded.
+    const [first] = pictures;
+    const length = reading.essence.duration;
+    if (/^(long|both)-/.test(name) && first?.rate && length)
+      same('length', Math.round((length.num * first.rate.num) / (length.den * first.rate.den)), first.frames);
     const code = [...streams, format].map((one) => one.tags?.timecode).find(Boolean);
     if (code && reading.essence.start && pictures[0]?.rate) {
       const [h, m, s, f] = code.split(/[:;]/).map(Number) as [number, number, number, number];

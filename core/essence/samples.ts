@@ -223,14 +223,27 @@ export class MovSamples implements TrackSamples {
   }
 }
 
+/** Pictures that are shown out of their order lie no further apart than this. */
+const FURTHEST_APART = 256;
+
+/** When the last sample has been shown, in ticks: later than all are decoded where they are shown out of their order. */
+function endOf(track: MovTrack, ticks: number): number {
+  if (!track.hasShifts) return ticks;
+  let end = 0;
+  for (let n = Math.max(0, track.count - FURTHEST_APART); n < track.count; n++)
+    end = Math.max(end, track.showTime(n) + track.durationOf(n));
+  return end;
+}
+
 /** How long a track is shown, in its ticks: edits counted, as exactly as they can be. */
 export function shownTicks(track: MovTrack, movieScale: number, ticks: number): number {
   const edits = track.edits.filter((edit) => edit.begins !== null);
   if (edits.length === 0 || movieScale <= 0) return ticks;
+  const end = endOf(track, ticks);
   let sum = 0;
   for (const { begins, duration } of edits) {
     const told = (duration * track.timescale) / movieScale;
-    const rest = Math.max(0, ticks - begins!);
+    const rest = Math.max(0, end - begins!);
     // What ends where the media ends is told in ticks that are too coarse: the media knows better.
     sum += duration === 0 || told > rest || rest - told <= track.timescale / movieScale ? rest : told;
   }

@@ -2,7 +2,7 @@
 // specification.
 import { type ByteSource, count64, EssenceTrouble, letters } from '../bytes.ts';
 import { type Box, boxes, entries, topBox, view } from './boxes.ts';
-import { channelsOfAac } from './aac.ts';
+import { channelsOfAac, channelsOfAc3 } from './channels.ts';
 import { type Defaults, MovTrack } from './track.ts';
 
 export interface Movie {
@@ -156,9 +156,9 @@ function readSound(data: DataView, { at: entry, length }: { at: number; length: 
   // What is packed in packets of its own has sizes of its own.
   if (['mp4a', '.mp3', 'alac', 'ac-3', 'ec-3', 'Opus', 'fLaC', 'samr'].includes(track.codec) && version !== 1)
     track.packet = { bytes: 0, samples: 1 };
-  if (track.codec === 'mp4a')
-    track.channels =
-      channelsOfAac(data, entry + (version === 1 ? 52 : version === 2 ? 72 : 36), entry + length) ?? track.channels;
+  const said = { mp4a: channelsOfAac, 'ac-3': channelsOfAc3, 'ec-3': channelsOfAc3 }[track.codec];
+  const inside = entry + (version === 1 ? 52 : version === 2 ? 72 : 36);
+  track.channels = said?.(data, inside, entry + length) ?? track.channels;
 }
 
 /** The name atom of a timecode description: the reel. */

@@ -1,4 +1,4 @@
-// Channels of AAC as its own configuration has them; the box around it often says two. Source: ISO/IEC 14496-3, 1.6.2.1
+// Channels of packed sound as its own configuration has them; the box around it often says two. Source: ISO/IEC 14496-3, 1.6.2.1
 // (AudioSpecificConfig), 4.4.1.1 (program_config_element); ISO/IEC 14496-1, 7.2.6 (descriptors).
 import { boxes } from './boxes.ts';
 
@@ -80,4 +80,27 @@ function inProgram(bits: (count: number) => number): number | null {
     bits(4);
   }
   return channels > 0 ? channels : null;
+}
+
+/** Full channels by the audio coding mode (ETSI TS 102 366, table 4.3). */
+const BY_MODE = [2, 1, 2, 3, 3, 4, 4, 5];
+
+/**
+ * Channels of AC-3 and enhanced AC-3 as their own boxes have them, those of a dependent substream not counted; the description
+ * around them says two. Source: ETSI TS 102 366, annex F (dac3, dec3). Null where neither is there.
+ */
+export function channelsOfAc3(data: DataView, begin: number, end: number): number | null {
+  for (const box of boxes(data, begin, end)) {
+    if (box.type === 'wave') {
+      const inner = channelsOfAc3(data, box.begin, box.end);
+      if (inner !== null) return inner;
+    }
+    if (box.type !== 'dac3' && box.type !== 'dec3') continue;
+    const bits = bitsOf(data, box.begin, box.end - box.begin);
+    const isEnhanced = box.type === 'dec3';
+    bits(isEnhanced ? 16 : 0);
+    bits(2 + 5 + (isEnhanced ? 2 : 0) + 3);
+    return BY_MODE[bits(3)]! + bits(1);
+  }
+  return null;
 }
