@@ -23,7 +23,7 @@ import { answer, volumesAsked } from '../answer.server';
 import { db, nameList } from '../db.server';
 import { personOf } from '../person.server';
 
-/** Lines that are shown; a goal looks at many more. */
+/** Lines that are shown. */
 const MOST_LINES = 2000;
 const MOST_PAIRS = 300;
 
@@ -187,7 +187,7 @@ async function reached(scope: Scope, { cut, ...asked }: Asked & { cut: number })
   const found = await goalOn(db(), scope, { ...asked, cutDay: cut });
   const { chosen, rest, ...told } = found;
   return {
-    lines: [...chosen, ...rest.slice(0, MOST_LINES)],
+    lines: [...chosen, ...rest],
     goal: { ...told, sentence: goalSentence({ ...told, wantedBytes: asked.wantedBytes, volume: asked.volume }) },
   };
 }

@@ -34,15 +34,19 @@ export interface GroupSum {
   filesByLevel: Record<Level, number>;
 }
 
-export interface Line extends Candidate {
+/** A line without the names of where it is. */
+export interface BareLine extends Candidate {
   folderId: FolderId;
   projectId: number;
+  reason: Reason;
+  files: number;
+}
+
+export interface Line extends BareLine {
   volume: string;
   path: string;
   project: string | null;
   projectState: string | null;
-  reason: Reason;
-  files: number;
 }
 
 const IN_WORK = sql.raw(`('in work', 'finishing')`);
@@ -135,17 +139,24 @@ interface LineRow {
   day: number;
 }
 
+interface LinesAsked {
+  group?: Group;
+  cutDay: number;
+  most: number;
+}
+
 /** Lines of one group, or of all; those with most bytes first. Caches are those not changed since the day of the cut. */
-export async function lines(
-  db: Db,
-  scope: Scope,
-  { group, cutDay, most }: { group?: Group; cutDay: number; most: number },
-): Promise<Line[]> {
-  const rows = await lineRows(db, scope, { group, cutDay, most });
+export async function lines(db: Db, scope: Scope, asked: LinesAsked): Promise<Line[]> {
+  return named(db, await bareLines(db, scope, asked));
+}
+
+/** The same without names: for whoever chooses among very many. */
+export async function bareLines(db: Db, scope: Scope, asked: LinesAsked): Promise<BareLine[]> {
+  const rows = await lineRows(db, scope, asked);
   const rates = await againRates(db);
-  const names = await namesOf(db, rows);
-  return rows.map((row): Line => {
-    const line = {
+  return rows.map((row): BareLine => {
+    const line: BareLine = {
+      key: '',
       group: row.what,
       folderId: Number(row.folderId) as FolderId,
       volumeId: Number(row.volumeId),
@@ -155,21 +166,20 @@ export async function lines(
       files: Number(row.files),
       bytes: Number(row.bytes),
       day: Number(row.day),
+      costSeconds: 0,
     };
-    return {
-      ...line,
-      ...names(line),
-      key: lineKey(line),
-      costSeconds: costOf(line, rates),
-    };
+    line.key = lineKey(line);
+    line.costSeconds = costOf(line, rates);
+    return line;
   });
 }
 
-async function lineRows(
-  db: Db,
-  scope: Scope,
-  { group, cutDay, most }: { group?: Group; cutDay: number; most: number },
-): Promise<LineRow[]> {
+export async function named(db: Db, bare: readonly BareLine[]): Promise<Line[]> {
+  const names = await namesOf(db, bare);
+  return bare.map((line) => ({ ...line, ...names(line) }));
+}
+
+async function lineRows(db: Db, scope: Scope, { group, cutDay, most }: LinesAsked): Promise<LineRow[]> {
   const run = (await currentAssessment(db))?.run ?? 0;
   const parts: SQL[] = [];
   // Each part in order by itself, so that only the largest of it are looked at where there are many.
@@ -188,8 +198,8 @@ async function lineRows(
   return rows;
 }
 
-async function namesOf(db: Db, rows: readonly LineRow[]) {
-  const ids = [...new Set(rows.map((row) => Number(row.folderId)))];
+async function namesOf(db: Db, rows: readonly BareLine[]) {
+  const ids = [...new Set<number>(rows.map((row) => row.folderId))];
   const paths = new Map<number, string>();
   for (let i = 0; i < ids.length; i += 5000) {
     const [some] = (await db.execute(
