@@ -66,7 +66,7 @@ test('the same file twice is compared and told', async () => {
   site.put('carry/a.mov', 'a '.repeat(5000));
   site.put('media/fog/rushes/long.mov', 'a '.repeat(5000));
   await site.read(1 as VolumeId, carry);
-  expect(await run('twins', '--known')).toBe('No file is known to be twice, on two volumes.');
+  expect(await run('twins', '--known')).toBe('No file is known to be there twice.');
   await site.look();
   expect(await run('twins')).toMatch(/media\/fog\/rushes\/long\.mov|carry\/a\.mov[^]*10\.0 kB can be set aside\./);
   expect(JSON.parse(await run('twins', '--known', '--json'))).toMatchObject([{ bytes: 10_000 }]);

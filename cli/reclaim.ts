@@ -93,7 +93,7 @@ async function twins(db: Database, out: Out, { known, json }: { known?: boolean;
   const assessment = await currentAssessment(db);
   const pairs = assessment ? await twinPairs(db, assessment.run, MOST_FILES) : [];
   if (json) return out(JSON.stringify(pairs, null, 2));
-  if (pairs.length === 0) return out('No file is known to be twice, on two volumes.');
+  if (pairs.length === 0) return out('No file is known to be there twice.');
   out(
     table([
       ['MAY GO', 'STAYS', 'SIZE'],

@@ -21,8 +21,10 @@ if (major !== 20 || minor < 19)
 const NEEDED = [
   { debian: 'mariadb-server', programs: ['mariadbd', 'mariadb-install-db'] },
   { debian: 'ffmpeg', programs: ['ffmpeg', 'ffprobe'] },
+  { debian: 'e2fsprogs', programs: ['filefrag'] },
   { debian: 'chromium', programs: ['chromium'], only: ['test', 'demo'] },
   { debian: 'xxhash', programs: ['xxhsum'], only: ['test', 'bench'] },
+  { debian: 'btrfs-progs', programs: ['mkfs.btrfs'], only: ['test'] },
   { debian: 'attr', programs: ['setfattr'], only: ['test'] },
   { debian: 'unzip', programs: ['unzip'], only: ['test'] },
   { debian: 'zip', programs: ['zip'], only: ['test'] },

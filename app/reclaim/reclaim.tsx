@@ -283,9 +283,9 @@ function Compare({ links }: { links: Data['links'] }) {
     <Card title="Compare the files">
       <fetcher.Form method="post" className="flex items-center gap-3">
         <p className="min-w-0 flex-1 text-[13px] text-ink-2">
-          Files of one size are compared by both ends, then whole. Of two that are the same, on two volumes, one stays:
-          what a timeline uses before what none does, what is at home before what strayed. What was compared once is not
-          read again.
+          Files of one size are compared by both ends, then whole. Of two that are the same one stays: what a timeline
+          uses before what none does, what is at home before what strayed. Two on one volume are the only copy still: a
+          disk that dies takes both. What was compared once is not read again.
         </p>
         <Button type="submit" name="intent" value="compare" disabled={fetcher.state !== 'idle'}>
           Compare now
@@ -294,6 +294,13 @@ function Compare({ links }: { links: Data['links'] }) {
       {links && links.files > 0 && (
         <p className="mt-2 text-[13px] text-ink-2">
           {counted(links.files, 'further name')} of files that are there already (hard links), {size(links.bytes)} by
+          their size: removing one frees nothing, so they are not offered.
+        </p>
+      )}
+      {links && links.clones.files > 0 && (
+        <p className="mt-2 text-[13px] text-ink-2">
+          {counted(links.clones.files, 'copy', 'copies')} that {links.clones.files === 1 ? 'shares' : 'share'} blocks on
+          disk with what {links.clones.files === 1 ? 'it was' : 'they were'} copied from, {size(links.clones.bytes)} by
           their size: removing one frees nothing, so they are not offered.
         </p>
       )}

@@ -17,7 +17,7 @@ const facts: fc.Arbitrary<WorthFacts> = fc.record({
   hasSource: fc.boolean(),
   isThinned: fc.boolean(),
   isArchived: fc.boolean(),
-  isTwin: fc.boolean(),
+  twin: fc.constantFrom('elsewhere' as const, 'here' as const, null),
   onSystemDrive: fc.boolean(),
 });
 const plain: WorthFacts = {
@@ -30,7 +30,7 @@ const plain: WorthFacts = {
   hasSource: false,
   isThinned: false,
   isArchived: false,
-  isTwin: false,
+  twin: null,
   onSystemDrive: false,
 };
 
@@ -52,7 +52,7 @@ test('nothing is told as replaceable that is not', () => {
       if (worth.level === 0) expect([file.kind, file.named]).toEqual(['cache', false]);
       if (worth.level === 1)
         expect((file.kind === 'render' && file.hasTimelines) || (file.kind === 'proxy' && file.hasSource)).toBe(true);
-      if (worth.level === 2) expect(file.isArchived || file.isTwin).toBe(true);
+      if (worth.level === 2) expect(file.isArchived || file.twin === 'elsewhere').toBe(true);
       if (file.named) expect(worth.level).toBeGreaterThanOrEqual(2);
     }),
     { numRuns: 5000 },
@@ -82,7 +82,10 @@ test.each([
   ['a part of a system', { projectState: null, kind: 'other', onSystemDrive: true }, null],
   ['a recording left on one', { projectState: null, onSystemDrive: true }, ['nobody’s', 3]],
   ['a library', { kind: 'library', projectState: null }, null],
-  ['the same twice', { named: true, isTwin: true }, ['same twice', 2]],
+  ['the same twice', { named: true, twin: 'elsewhere' }, ['same twice', 2]],
+  ['the same twice on one volume', { named: true, twin: 'here' }, ['same twice', 3]],
+  ['the same twice on one volume, archived', { isArchived: true, twin: 'here' }, ['same twice', 2]],
+  ['a backup that lies there once more', { kind: 'backup', twin: 'here' }, null],
 ] as const)('%s', (_what, given, expected) => {
   const worth = worthOf({ ...plain, ...given } as WorthFacts);
   expect(worth && [worth.group, worth.level]).toEqual(expected);

@@ -32,6 +32,7 @@ export const REASONS = [
   'belongs to nobody',
   'older than its project',
   'nothing in it',
+  'twice on its volume',
 ] as const;
 export type Reason = (typeof REASONS)[number];
 
@@ -55,8 +56,8 @@ export interface WorthFacts {
   isArchived: boolean;
   /** It lies on a disk that a station boots from. */
   onSystemDrive: boolean;
-  /** Of the same content as another that stays, and the one of the two that may go. */
-  isTwin: boolean;
+  /** Of the same content as another that stays, and the one of the two that may go: where that other lies; null where there is none. */
+  twin: 'elsewhere' | 'here' | null;
 }
 
 export interface Worth {
@@ -65,14 +66,20 @@ export interface Worth {
   reason: Reason;
 }
 
+/** What may go where the same lies on its volume once more. A document or a backup lies where it does for a reason. */
+const GOES_HERE: ReadonlySet<Kind> = new Set(['source', 'audio', 'render', 'proxy', 'delivery', 'library', 'other']);
+
 /** Null: it is not offered. */
 export function worthOf(facts: WorthFacts): Worth | null {
   const { kind } = facts;
   // A copy that stays, or one in an archive, makes the difference between the last two levels.
-  const level: Level = facts.isArchived || facts.isTwin ? 2 : 3;
+  const level: Level = facts.isArchived || facts.twin === 'elsewhere' ? 2 : 3;
   if (kind === 'cache') return facts.named ? null : { group: 'caches', level: 0, reason: 'rebuilds itself' };
   if (facts.used) return null;
-  if (facts.isTwin) return { group: 'same twice', level: 2, reason: 'kept elsewhere' };
+  if (facts.twin === 'elsewhere') return { group: 'same twice', level: 2, reason: 'kept elsewhere' };
+  // A volume that dies takes both of its own: for that volume it is the only copy, though nothing is lost when one of the two goes.
+  if (facts.twin === 'here' && GOES_HERE.has(kind))
+    return { group: 'same twice', level, reason: 'twice on its volume' };
   if (kind === 'render' && !facts.named)
     return facts.hasTimelines
       ? { group: 'renders', level: 1, reason: facts.isStale ? 'older than its project' : 'rendered again' }

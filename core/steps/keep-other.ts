@@ -2,9 +2,12 @@
 // versions first, which name the ones that stay.
 import { z } from 'zod';
 import { counted } from '../wording/amounts.ts';
+import { REASON_WORDS } from '../wording/reclaim.ts';
 import { stepKind } from './kind.ts';
 
-export const KEPT_ELSEWHERE = 'the same bytes lie on another volume';
+export const KEPT_ELSEWHERE = REASON_WORDS['kept elsewhere'];
+/** What is set aside with these words is removed for good only while the other is there, with the same bytes. */
+export const KEPT_HERE = REASON_WORDS['twice on its volume'];
 
 export const keepOther = stepKind({
   kind: 'keep the other',
@@ -14,8 +17,10 @@ export const keepOther = stepKind({
       .array(z.tuple([z.number().int().positive(), z.number().int().positive()]))
       .min(1)
       .max(2000),
+    /** Both of each lie on one volume. */
+    here: z.boolean().default(false),
   }),
-  level: () => 2,
+  level: ({ here }) => (here ? 3 : 2),
   does: 'sets aside',
   action: 'files set aside',
   phase: 'setting aside',

@@ -10,7 +10,7 @@ export const GROUP_WORDS: Record<Group, { name: string; about: string }> = {
   renders: { name: 'Renders', about: 'made again from their timelines' },
   proxies: { name: 'Proxies', about: 'made again from their sources' },
   'unused media': { name: 'Unused media', about: 'no timeline uses it' },
-  'same twice': { name: 'The same file twice', about: 'another volume keeps the same bytes' },
+  'same twice': { name: 'The same file twice', about: 'the same bytes stay in another place' },
   'old backups': { name: 'Old backups', about: 'enough newer ones stay' },
   'left behind': { name: 'What else finished projects have', about: 'neither used nor of another group' },
   'nobody’s': { name: 'Nobody’s', about: 'no project owns it' },
@@ -33,6 +33,7 @@ export const REASON_WORDS: Record<Reason, string> = {
   'belongs to nobody': 'no project owns it',
   'older than its project': 'stale: its project was changed since',
   'nothing in it': 'nothing lies in it or below',
+  'twice on its volume': 'the same bytes lie on its volume once more',
 };
 
 /** What it takes to have again what goes for good. */

@@ -16,6 +16,7 @@ import { enqueue } from '../runtime/queue.ts';
 import { writeEmptyFolders } from './empty.ts';
 import { addCompressed, type CompressedSounds, keepCompressed } from './compressed.ts';
 import { keepRates } from './lines.ts';
+import { LEAST_BYTES, sharesAll } from './twins.ts';
 import { endAfter, endPlainly, workKind } from '../runtime/work-kind.ts';
 
 const PAGE = 20_000;
@@ -43,8 +44,8 @@ interface Known {
   named: ReadonlySet<number>;
   /** The archive that has the file, read back as it is now. */
   archived: ReadonlyMap<number, number>;
-  /** The file that stays, by the one of the same content that may go. */
-  twins: ReadonlyMap<number, number>;
+  /** The file that stays, and where it lies, by the one of the same content that may go. */
+  twins: ReadonlyMap<number, Twin>;
   thinned: ReadonlySet<number>;
   states: ReadonlyMap<number, ProjectState>;
   withTimelines: ReadonlySet<number>;
@@ -131,10 +132,12 @@ async function* folders(db: Database): AsyncGenerator<FileRow[]> {
 
 function rowsOf(files: readonly FileRow[], known: Known): [FileRow, Worth, number | null][] {
   const rows: [FileRow, Worth, number | null][] = [];
-  const ofUsedUnits = membersOfUsed(files, known.used);
+  const units = unitsIn(files);
+  const ofUsedUnits = membersOfUsed(units, known.used);
+  const torn = tornUnits(units, known.twins);
   for (const file of files) {
     const isArchived = known.archived.has(file.id);
-    const isTwin = known.twins.has(file.id);
+    const twin = torn.has(file.id) ? null : (known.twins.get(file.id) ?? null);
     const worth = worthOf({
       kind: file.kind,
       projectState: known.states.get(file.projectId) ?? null,
@@ -145,27 +148,44 @@ function rowsOf(files: readonly FileRow[], known: Known): [FileRow, Worth, numbe
       hasSource: file.kind === 'proxy' && known.sources.has(stemIn(file.projectId, file.name)),
       isThinned: known.thinned.has(file.id),
       isArchived,
-      isTwin,
+      twin: twin?.is ?? null,
       onSystemDrive: Number(file.onSystemDrive) > 0,
     });
-    if (worth) rows.push([file, worth, known.archived.get(file.id) ?? known.twins.get(file.id) ?? null]);
+    const stays = twin?.stays ?? null;
+    const archive = known.archived.get(file.id) ?? null;
+    if (worth) rows.push([file, worth, worth.group === 'same twice' ? stays : (archive ?? stays)]);
   }
   return rows;
 }
 
-/** Files that go with one that is used: sidecars, pieces of one recording, stills of one sequence. */
-function membersOfUsed(files: readonly FileRow[], used: ReadonlySet<number>): ReadonlySet<number> {
-  const all = new Set<number>();
+/** Units of more than one file, of every folder among these. */
+function unitsIn(files: readonly FileRow[]): FileRow[][] {
+  const units: FileRow[][] = [];
   for (let from = 0; from < files.length;) {
     let to = from;
     while (to < files.length && files[to]!.folderId === files[from]!.folderId) to++;
-    const folder = files.slice(from, to);
-    const some = folder.some((file) => used.has(file.id));
-    if (some && folder.some((file) => !used.has(file.id)))
-      for (const unit of unitsOf(folder))
-        if (unit.files.some((file) => used.has(file.id))) for (const file of unit.files) all.add(file.id);
+    if (to - from > 1)
+      for (const unit of unitsOf(files.slice(from, to))) if (unit.files.length > 1) units.push(unit.files);
     from = to;
   }
+  return units;
+}
+
+/** Files that are as others, of units that are not: one black still of a sequence, one piece of a recording. They stay with their unit. */
+function tornUnits(units: readonly FileRow[][], twins: Known['twins']): ReadonlySet<number> {
+  const torn = new Set<number>();
+  for (const unit of units) {
+    // Small ones are never compared, and are no reason for the others to stay.
+    if (unit.every((file) => twins.has(file.id) || file.sizeBytes < LEAST_BYTES)) continue;
+    for (const file of unit) if (twins.has(file.id)) torn.add(file.id);
+  }
+  return torn;
+}
+
+/** Files that go with one that is used: sidecars, pieces of one recording, stills of one sequence. */
+function membersOfUsed(units: readonly FileRow[][], used: ReadonlySet<number>): ReadonlySet<number> {
+  const all = new Set<number>();
+  for (const unit of units) if (unit.some((file) => used.has(file.id))) for (const file of unit) all.add(file.id);
   return all;
 }
 
@@ -293,19 +313,20 @@ async function sourcesOf(db: Db): Promise<Set<string>> {
 }
 
 /**
- * Of files of the same content that lie on different volumes one stays: what a timeline uses before what none does, what is
- * at home before what strayed, what is shared before what is not, the older before the younger.
+ * Of files of the same content one stays: what a timeline uses before what none does, what is at home before what strayed, what
+ * is shared before what is not, the older before the younger. Others on its own volume are told apart: a volume that dies takes
+ * both of its own. What shares its blocks with the one that stays would free nothing.
  */
-async function twinsOf(db: Db, used: ReadonlySet<number>): Promise<Map<number, number>> {
+async function twinsOf(db: Db, used: ReadonlySet<number>): Promise<Map<number, Twin>> {
   const [rows] = (await db.execute(sql`
-    SELECT f.id, f.volume_id AS volumeId, f.size_bytes AS sizeBytes, s.xxh64, v.shared, v.state, f.modified_us AS modifiedUs,
+    SELECT f.id, f.volume_id AS volumeId, f.size_bytes AS sizeBytes, s.xxh64, s.shared_bytes AS sharedBytes, f.inode, v.shared, v.state, f.modified_us AS modifiedUs,
       EXISTS (SELECT 1 FROM homes h JOIN folders d ON d.id = f.folder_id WHERE h.project_id = f.project_id AND h.volume_id = f.volume_id AND h.kind = f.kind
         AND (d.path = h.folder OR d.path LIKE CONCAT(REPLACE(REPLACE(h.folder, '%', '\\%'), '_', '\\_'), '/%'))) AS atHome
     FROM file_sums s JOIN files f ON f.id = s.file_id AND f.gone_at IS NULL AND f.size_bytes = s.size_bytes AND f.modified_us = s.modified_us
       AND (f.changed_us IS NULL OR f.changed_us = s.changed_us)
     JOIN volumes v ON v.id = f.volume_id AND v.retired_at IS NULL
     WHERE s.xxh64 IS NOT NULL ORDER BY s.size_bytes, s.xxh64, f.id`)) as unknown as [TwinRow[]];
-  const twins = new Map<number, number>();
+  const twins = new Map<number, Twin>();
   for (let from = 0; from < rows.length;) {
     let to = from;
     while (to < rows.length && rows[to]!.sizeBytes === rows[from]!.sizeBytes && rows[to]!.xxh64 === rows[from]!.xxh64)
@@ -314,17 +335,30 @@ async function twinsOf(db: Db, used: ReadonlySet<number>): Promise<Map<number, n
       .slice(from, to)
       .sort((a, b) => staying(b, used) - staying(a, used) || a.modifiedUs - b.modifiedUs || a.id - b.id);
     const [stays] = same;
-    // Only a copy on another volume that can be reached is one: a volume that dies takes both of its own.
     if (stays && stays.state === 'reachable')
-      for (const other of same.slice(1))
-        if (other.volumeId !== stays.volumeId && !used.has(other.id)) twins.set(Number(other.id), Number(stays.id));
+      for (const other of same.slice(1)) {
+        const is = other.volumeId === stays.volumeId ? 'here' : 'elsewhere';
+        if (used.has(other.id) || (is === 'here' && freesNothing(other, stays))) continue;
+        twins.set(Number(other.id), { stays: Number(stays.id), is });
+      }
     from = to;
   }
   return twins;
 }
 
+interface Twin {
+  stays: number;
+  is: 'elsewhere' | 'here';
+}
+
+/** Of one volume: another name of the very file, or a copy that shares its blocks. */
+const freesNothing = (other: TwinRow, stays: TwinRow): boolean =>
+  (other.inode !== null && other.inode === stays.inode) || sharesAll(other.sharedBytes, other.sizeBytes);
+
 interface TwinRow {
   id: number;
+  inode: number | null;
+  sharedBytes: number | null;
   volumeId: number;
   sizeBytes: number;
   xxh64: string;

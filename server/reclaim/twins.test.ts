@@ -1,8 +1,9 @@
 // The same file twice: found, offered where another stays, set aside, and gone for good only with its like read beside it.
-import { existsSync, linkSync, readFileSync, statSync, unlinkSync, utimesSync, writeFileSync } from 'node:fs';
+import { existsSync, linkSync, readFileSync, rmSync, statSync, unlinkSync, utimesSync, writeFileSync } from 'node:fs';
 import path from 'node:path';
 import { eq } from 'drizzle-orm';
 import type { PlanId, ProjectId, VolumeId } from '#core/model.ts';
+import { size } from '#core/wording/amounts.ts';
 import { otio, TestSite, until } from '#test/site.ts';
 import { aside } from '../db/schema/aside.ts';
 import { files } from '../db/schema/catalogue.ts';
@@ -64,9 +65,9 @@ const pairs = async () =>
     `${goes.volume}/${goes.path}`,
     `${stays.volume}/${stays.path}`,
   ]);
-async function run() {
+async function run(typed?: string) {
   const plan = await currentPlan(site.db);
-  const asked = { planId: plan.planId as PlanId, version: plan.version, who: 'Mara', now: now() };
+  const asked = { planId: plan.planId as PlanId, version: plan.version, who: 'Mara', now: now(), typed };
   await site.look();
   expect(await runPlan(site.db, asked)).toMatchObject({ ok: true });
   await work();
@@ -161,6 +162,85 @@ test('where the like was set aside or removed itself, nothing proves it any more
   await site.look();
   const asked = { planId: plan.planId as PlanId, version: plan.version, who: 'Mara', now: now() };
   expect(await runPlan(site.db, asked)).toMatchObject({ ok: false, trouble: { code: 'stopped by findings' } });
+});
+
+describe('twice on one volume', () => {
+  /** Of the only copies the size is typed. */
+  const ONE = size(300_002);
+
+  beforeEach(async () => {
+    rmSync(at('carry/card/a copy.mov'));
+    site.put('media/fog/old/a again.mov', big('a'));
+    // One black still of a sequence that nobody uses is as another of it, and one piece of a recording as one elsewhere.
+    for (const n of ['1001', '1002', '1003'])
+      site.put(`media/fog/scan/f.${n}.dpx`, (n === '1003' ? 'y' : 'z').repeat(8000));
+    await site.read(media, carry);
+    await compare();
+  });
+  const level3 = async () =>
+    (await site.db.select().from(worth).where(eq(worth.level, 3))).filter((row) => row.what === 'same twice');
+
+  test('one may go as the only copy of its volume, what belongs to a unit stays with it', async () => {
+    expect((await pairs()).filter((pair) => !pair[0]!.endsWith('small.mov'))).toEqual([
+      ['media/fog/old/a again.mov', 'media/fog/rushes/a.mov'],
+    ]);
+    expect(await level3()).toMatchObject([{ reason: 'twice on its volume' }]);
+  });
+
+  const setAside = async () => {
+    const all = await lines(site.db, ALL, { group: 'same twice', cutDay: SOON, most: 10 });
+    const keys = all.filter((line) => line.level === 3).map((line) => line.key);
+    await addChosen(site.db, { keys, cutDay: SOON, now: now() });
+    await run(ONE);
+    const rows = await site.db.select().from(aside).where(eq(aside.state, 'aside'));
+    expect(rows.map((row) => [row.path, row.level])).toEqual([['fog/old/a again.mov', 3]]);
+    return rows.map((row) => row.id);
+  };
+
+  test('it goes for good once the other is read beside it', async () => {
+    const ids = await setAside();
+    await addAsideRemoval(site.db, { ids, what: 'second copies', now: now() });
+    await run(ONE);
+    expect(await site.db.select().from(aside).where(eq(aside.state, 'aside'))).toEqual([]);
+    expect(readFileSync(at('media/fog/rushes/a.mov'), 'utf8')).toBe(big('a'));
+  });
+
+  test.each([
+    ['is gone', () => unlinkSync(at('media/fog/rushes/a.mov'))],
+    [
+      'rots under the same facts',
+      () => {
+        const { atime, mtime } = statSync(at('media/fog/rushes/a.mov'));
+        writeFileSync(at('media/fog/rushes/a.mov'), big('a').replace('..', '.!'));
+        utimesSync(at('media/fog/rushes/a.mov'), atime, mtime);
+      },
+    ],
+  ])('where the other %s, it stays', async (_what, spoil) => {
+    const ids = await setAside();
+    await addAsideRemoval(site.db, { ids, what: 'second copies', now: now() });
+    spoil();
+    await run(ONE);
+    const [left] = await site.db.select().from(aside).where(eq(aside.state, 'aside'));
+    expect(readFileSync(at(`media/${left!.asidePath}`), 'utf8')).toBe(big('a'));
+    expect((await site.db.select().from(stepItems)).at(-1)).toMatchObject({ state: 'held', reason: 'no good copy' });
+  });
+
+  test('turned round: documents name the other first', async () => {
+    const [pair] = (await twinPairs(site.db, (await currentAssessment(site.db))!.run)).filter(({ stays }) =>
+      stays.path.endsWith('a.mov'),
+    );
+    await addKeepOther(site.db, { pairs: [[pair!.stays.fileId, pair!.goes.fileId]], now: now() });
+    await run(ONE);
+    expect(readFileSync(at('media/fog/old/a again.mov'), 'utf8')).toBe(big('a'));
+    expect(readFileSync(at('media/fog/fog v2.otio'), 'utf8')).toMatch(/old.a( |%20)again.mov/);
+    expect(await site.db.select().from(aside)).toMatchObject([{ path: 'fog/rushes/a.mov', level: 3 }]);
+  });
+
+  test('a copy that shares its blocks with the other frees nothing, and is not offered', async () => {
+    await site.db.update(fileSums).set({ sharedBytes: 303_104 });
+    await assess(site.db);
+    expect(await level3()).toEqual([]);
+  });
 });
 
 test('turned round: documents name the other first, then the one that was to stay is set aside', async () => {

@@ -3,6 +3,7 @@
 import { eq, sql } from 'drizzle-orm';
 import { z } from 'zod';
 import { MOST_AT_ONCE, sumMany } from '#disk/content/content.ts';
+import { mayShareBlocks, sharedBytes } from '#disk/extents.ts';
 import { type CataloguedNames, placeOfFile } from '#disk/paths.ts';
 import { FOLDER_HOLDS_MS } from '#disk/root.ts';
 import type { Connection } from 'mysql2/promise';
@@ -33,6 +34,8 @@ interface Row extends CataloguedNames {
   /** What was summed of it as it is now; null where nothing was. */
   ends: string | null;
   xxh64: string | null;
+  /** Bytes in blocks that other files hold too; null where nobody tells. */
+  sharedBytes: number | null;
 }
 
 async function run(context: JobContext): Promise<void> {
@@ -53,7 +56,11 @@ async function run(context: JobContext): Promise<void> {
 
 async function compareAll(context: JobContext, connection: Connection): Promise<void> {
   const kept = new Keeping(context);
-  const all: Comparing = { archived: await archivedSizes(connection), links: { files: 0, bytes: 0 }, kept };
+  const all: Comparing = {
+    archived: await archivedSizes(connection),
+    links: { files: 0, bytes: 0, clones: { files: 0, bytes: 0 } },
+    kept,
+  };
   try {
     for await (const groups of someOf(sameSizes(context, connection))) await compare(context, groups, all);
     await kept.end();
@@ -135,7 +142,7 @@ async function* sameSizes(context: JobContext, connection: Connection): AsyncGen
   for (let from = 0; ; from += PAGE) {
     const [rows] = (await connection.query(
       `SELECT f.id, f.volume_id AS volumeId, v.device, f.size_bytes AS sizeBytes, f.modified_us AS modifiedUs, f.inode, f.changed_us AS changedUs,
-        f.name, f.raw_name AS rawName, d.path AS folder, d.raw_path AS rawFolder, s.ends, s.xxh64
+        f.name, f.raw_name AS rawName, d.path AS folder, d.raw_path AS rawFolder, s.ends, s.xxh64, s.shared_bytes AS sharedBytes
       FROM same_size x JOIN files f ON f.id = x.file_id JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id
       LEFT JOIN file_sums s ON s.file_id = f.id AND s.size_bytes = f.size_bytes AND s.modified_us = f.modified_us
         AND s.inode <=> f.inode AND s.changed_us <=> f.changed_us
@@ -197,9 +204,65 @@ async function compare(context: JobContext, groups: readonly Row[][], all: Compa
     'whole',
     (row, sum) => (row.xxh64 = sum),
   );
+  for (const same of wanted.flatMap(onOneDisk)) await lookForClones(context, same, all);
   for (const group of groups) for (const row of group) context.add(row.sizeBytes);
   await context.checkIn();
 }
+
+/** Of files of one size those of the same bytes on one file system. */
+function onOneDisk(files: readonly Row[]): Row[][] {
+  const same = new Map<string, Row[]>();
+  for (const row of files) {
+    if (row.xxh64 === null || row.device === null) continue;
+    const key = `${row.device} ${row.xxh64}`;
+    const own = same.get(key);
+    if (own) own.push(row);
+    else same.set(key, [row]);
+  }
+  return [...same.values()].filter((own) => own.length > 1);
+}
+
+/**
+ * A copy may share its blocks with what it was made of, and frees nothing then. It can be made without a trace in the other's
+ * facts: asked each time.
+ */
+async function lookForClones(context: JobContext, same: readonly Row[], all: Comparing): Promise<void> {
+  if (!(await mayShare(context, same[0]!.volumeId))) return;
+  const changed: Row[] = [];
+  let clones = -1;
+  await inParallel(context.pools.content.size, same, async (row) => {
+    context.check();
+    const root = await context.root(row.volumeId);
+    if (!root || row.rawName || row.rawFolder) return;
+    const told = await sharedBytes(root.place(placeOfFile(row)) as string).catch(() => null);
+    if (sharesAll(told, row.sizeBytes)) clones++;
+    if (told === row.sharedBytes) return;
+    row.sharedBytes = told;
+    changed.push(row);
+  });
+  if (changed.length > 0) await all.kept.add(changed);
+  if (clones <= 0) return;
+  all.links.clones.files += clones;
+  all.links.clones.bytes += clones * same[0]!.sizeBytes;
+}
+
+/** By job and volume, once in each. */
+const sharing = new WeakMap<JobContext, Map<number, boolean>>();
+async function mayShare(context: JobContext, volumeId: number): Promise<boolean> {
+  const known = sharing.get(context) ?? new Map<number, boolean>();
+  sharing.set(context, known);
+  const told = known.get(volumeId);
+  if (told !== undefined) return told;
+  const root = await context.root(volumeId);
+  const may = root !== null && (await mayShareBlocks(root.top));
+  known.set(volumeId, may);
+  return may;
+}
+
+/** The end of a file may lie in a block of its own. */
+const APART_BYTES = 8192;
+export const sharesAll = (shared: number | null, sizeBytes: number): boolean =>
+  shared !== null && shared > 0 && shared >= sizeBytes - APART_BYTES;
 
 /** By volume and folder: a folder is opened once, and a disk that turns goes one way. */
 const asTheyLie = (rows: readonly Row[]): Row[] =>
@@ -275,23 +338,27 @@ const expectationOf = ({ sizeBytes, modifiedUs, device, inode, changedUs }: Row)
 
 async function keep(context: JobContext, rows: readonly Row[]): Promise<void> {
   if (rows.length === 0) return;
-  const lines = rows.map(({ id, sizeBytes, modifiedUs, inode, changedUs, ends, xxh64 }) =>
-    [id, sizeBytes, modifiedUs, inode ?? '\\N', changedUs ?? '\\N', ends, xxh64 ?? '\\N'].join('\t'),
+  const told = (value: number | string | null) => value ?? '\\N';
+  const lines = rows.map(({ id, sizeBytes, modifiedUs, inode, changedUs, ends, xxh64, sharedBytes: shared }) =>
+    [id, sizeBytes, modifiedUs, told(inode), told(changedUs), ends, told(xxh64), told(shared)].join('\t'),
   );
   const write = async ({ $connection: connection }: Transaction) => {
-    await replaceRows(connection, 'file_sums (file_id, size_bytes, modified_us, inode, changed_us, ends, xxh64)', [
-      `${lines.join('\n')}\n`,
-    ]);
+    await replaceRows(
+      connection,
+      'file_sums (file_id, size_bytes, modified_us, inode, changed_us, ends, xxh64, shared_bytes)',
+      [`${lines.join('\n')}\n`],
+    );
   };
   await context.transactionLeaseLast(write, () => Promise.resolve());
 }
 
 const LINKS = 'files with other names';
 
-/** Names of files beyond their first: removing one frees nothing. */
+/** Names of files beyond their first, and copies that share their blocks: removing one frees nothing. */
 export interface OtherNames {
   files: number;
   bytes: number;
+  clones: { files: number; bytes: number };
 }
 
 async function setLinks(tx: Transaction, links: OtherNames): Promise<void> {
@@ -302,7 +369,8 @@ async function setLinks(tx: Transaction, links: OtherNames): Promise<void> {
 /** What the last comparison found of them; null before the first. */
 export async function otherNames(db: Db): Promise<OtherNames | null> {
   const [row] = await db.select().from(site).where(eq(site.key, LINKS));
-  return row ? (JSON.parse(row.value) as OtherNames) : null;
+  const none = { files: 0, bytes: 0 };
+  return row ? { clones: none, ...(JSON.parse(row.value) as Omit<OtherNames, 'clones'>) } : null;
 }
 
 const params = z.object({});

@@ -1,13 +1,15 @@
 // Of two files that are the same the one that was proposed to stay goes aside, and the other stays. In this very step both are
 // read whole; documents that name the one get new versions that name the other; and only what no document that counts uses
 // any more is set aside.
-import { inArray, sql } from 'drizzle-orm';
-import { KEPT_ELSEWHERE, keepOther as kind } from '#core/steps/keep-other.ts';
+import { eq, inArray, sql } from 'drizzle-orm';
+import type { z } from 'zod';
+import { KEPT_ELSEWHERE, KEPT_HERE, keepOther as kind } from '#core/steps/keep-other.ts';
 import { joinPath } from '#core/paths.ts';
 import type { Held } from '#disk/remove.ts';
-import { type Database, inTransaction } from '../db/connect.ts';
+import { type Database, inTransaction, type Transaction } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import { documentsNamingItems, usedByLiving } from '../db/naming.ts';
+import { files } from '../db/schema/catalogue.ts';
 import { stepItems } from '../db/schema/plans.ts';
 import { fileSums } from '../db/schema/worth.ts';
 import type { JobContext } from '../runtime/context.ts';
@@ -24,35 +26,54 @@ import { volumesOfItems } from './remove.ts';
 import { settingAside } from './set-aside.ts';
 import { isLikeThere, type Like, likesOf, proveLikes } from './twin-proof.ts';
 
+type Params = z.infer<typeof kind.params>;
 type Pairs = readonly (readonly [number, number])[];
 
 /** Adds the step for pairs that the last comparison found the same: the first of each goes aside, the second stays. */
-export function addKeepOther(db: Database, { pairs, now }: { pairs: Pairs; now: Date }): Promise<Added> {
+export function addKeepOther(
+  db: Database,
+  { pairs, now }: { pairs: Pairs; now: Date },
+): Promise<Pick<Added, 'files' | 'bytes'>> {
   return inTransaction(db, async (tx) => {
-    const sums = new Map<number, string>();
-    for (const ids of inSlices([...new Set(pairs.flat())], 1000))
-      for (const row of await tx
-        .select()
-        .from(fileSums)
-        .where(inArray(fileSums.fileId, [...ids])))
-        if (row.xxh64 !== null) sums.set(row.fileId, `${row.sizeBytes} ${row.xxh64}`);
+    const known = await knownSums(tx, pairs.flat());
     const goes = new Set(pairs.map(([one]) => one));
-    const good = pairs.filter(
-      ([one, other]) => one !== other && !goes.has(other) && sums.has(one) && sums.get(one) === sums.get(other),
-    );
+    const isGood = ([one, other]: Pairs[number]) =>
+      one !== other && !goes.has(other) && known.has(one) && known.get(one)!.sums === known.get(other)?.sums;
+    const good = pairs.filter(isGood);
     if (good.length === 0)
       throw new Refused(
         'These are not the same any more, as far as the last comparison tells. Compare again. Nothing was added.',
       );
-    const params = { pairs: good.map(([one, other]): [number, number] => [one, other]) };
-    return addFileStepIn(tx, { kind, params, names: {}, now }, async (_tx, stepId) => {
-      await tx.execute(sql`
+    const added = { files: 0, bytes: 0 };
+    for (const here of [false, true]) {
+      const some = good.filter(([one, other]) => (known.get(one)!.volumeId === known.get(other)!.volumeId) === here);
+      if (some.length === 0) continue;
+      const params = { pairs: some.map(([one, other]): [number, number] => [one, other]), here };
+      const { files, bytes } = await addFileStepIn(tx, { kind, params, names: {}, now }, async (_tx, stepId) => {
+        await tx.execute(sql`
         INSERT INTO step_items (${FILE_FACTS.columns}) SELECT ${stepId}, ${FILE_FACTS.values}
         FROM files f JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id AND v.retired_at IS NULL
-        WHERE f.gone_at IS NULL AND f.id IN ${good.map(([one]) => one)} AND ${notInAPlan}`);
-      return 'They are gone, or in a plan already. Nothing was added.';
-    });
+        WHERE f.gone_at IS NULL AND f.id IN ${some.map(([one]) => one)} AND ${notInAPlan}`);
+        return 'They are gone, or in a plan already. Nothing was added.';
+      });
+      added.files += files;
+      added.bytes += bytes;
+    }
+    return added;
   });
+}
+
+/** Of files that were compared whole: size and sum, and where they lie. */
+async function knownSums(tx: Transaction, ids: readonly number[]) {
+  const known = new Map<number, { sums: string; volumeId: number }>();
+  for (const some of inSlices([...new Set(ids)], 1000))
+    for (const row of await tx
+      .select({ id: files.id, volumeId: files.volumeId, sizeBytes: fileSums.sizeBytes, xxh64: fileSums.xxh64 })
+      .from(fileSums)
+      .innerJoin(files, eq(files.id, fileSums.fileId))
+      .where(inArray(fileSums.fileId, [...some])))
+      if (row.xxh64 !== null) known.set(row.id, { sums: `${row.sizeBytes} ${row.xxh64}`, volumeId: row.volumeId });
+  return known;
 }
 
 interface Proved {
@@ -61,10 +82,10 @@ interface Proved {
 }
 
 /** Reads both of each pair, then has documents name the one that stays. */
-async function prove(context: JobContext, step: Step, pairs: Pairs): Promise<Proved> {
+async function prove(context: JobContext, step: Step, { pairs, here }: Params): Promise<Proved> {
   context.rename('comparing');
   const stays = new Map(pairs);
-  const likes = (await likesOf(context.db, step.id)).filter(
+  const likes = (await likesOf(context.db, step.id, { here })).filter(
     (like) => stays.get(Number(like.fileId)) === Number(like.likeId),
   );
   const proved = new Map<number, Like>();
@@ -102,16 +123,17 @@ async function lastLook(context: JobContext, { likes }: Proved, items: readonly 
   return held;
 }
 
-function workOf(context: JobContext, step: Step, pairs: Pairs): ItemWork {
+function workOf(context: JobContext, step: Step, params: Params): ItemWork {
   let proved: Proved = { likes: new Map(), relinked: { versions: [], left: [] } };
-  const aside = settingAside(context, step, { level: 2, reason: KEPT_ELSEWHERE });
+  const { here } = params;
+  const aside = settingAside(context, step, { level: here ? 3 : 2, reason: here ? KEPT_HERE : KEPT_ELSEWHERE });
   return {
     kind,
     projectId: null,
     ...aside,
     prepare: async () => {
       await readDocumentsBefore(context, step.id);
-      proved = await prove(context, step, pairs);
+      proved = await prove(context, step, params);
     },
     lastLook: (items) => lastLook(context, proved, items),
     lastWords: async (tx, tally, ending) => ({
@@ -129,10 +151,10 @@ export const keepOther = serverStep({
     ...(await unreadFindings(db, step)),
     ...(await relinkedFinding(db, step, await documentsNamingItems(db, step.stepId))),
   ],
-  async stores(tx, step) {
+  async stores(tx, step, { here }) {
     const own = [...(await volumesOfItems(tx, step.id)), ...(await storesOfDocuments(tx, step.id))];
     const naming = await documentsNamingItems(tx, step.id);
-    const likes = await likesOf(tx, step.id);
+    const likes = await likesOf(tx, step.id, { here });
     const changed = new Set(
       [...own.filter((need) => need.mode === 'change'), ...naming].map((one) =>
         'volumeId' in one ? one.volumeId : one.id,
@@ -149,10 +171,10 @@ export const keepOther = serverStep({
         .map((like): StoreNeed => ({ store: 'volume', id: Number(like.volumeId), mode: 'look' })),
     ];
   },
-  run: (context, step, { pairs }) => runItems(context, step, workOf(context, step, pairs)),
-  giveUp: (context, step, { pairs }) =>
+  run: (context, step, params) => runItems(context, step, workOf(context, step, params)),
+  giveUp: (context, step, params) =>
     finishItems(context, step, {
-      work: workOf(context, step, pairs),
+      work: workOf(context, step, params),
       ending: { state: 'failed', trouble: context.givenUp },
     }),
 });

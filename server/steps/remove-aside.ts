@@ -19,7 +19,7 @@ import { finding, readOnly, unreachable } from './findings.ts';
 import { serverStep } from './kind.ts';
 import { removal, volumesOfItems } from './remove.ts';
 import { isStillThere, type Proof, proveAll } from './remove-originals.ts';
-import { isLikeThere, type Like, likesOf, proveLikes, sumOf } from './twin-proof.ts';
+import { isLikeThere, type Like, likesOf, proveLikes, saidHere, sumOf } from './twin-proof.ts';
 import { type AsideChoice, insertAsideItems } from './take-back.ts';
 
 type Params = z.infer<typeof kind.params>;
@@ -68,6 +68,8 @@ interface Proved {
   /** Files that lie aside with the very bytes that an archive was read back with. */
   same: ReadonlySet<number>;
   likes: ReadonlyMap<number, Like>;
+  /** Files without a copy elsewhere that were set aside because their like lies on the same volume. */
+  here: ReadonlySet<number>;
 }
 
 async function lastLook(
@@ -92,7 +94,7 @@ async function lastLook(
   for (const item of items)
     // Somebody made a timeline use it since: it has to come back first.
     if (used.has(item.fileId)) held.set(item.id, { done: false, reason: 'in use' });
-    else if (params.level === 2 && !(await isProved(item.fileId)))
+    else if ((params.level === 2 || proved.here.has(item.fileId)) && !(await isProved(item.fileId)))
       held.set(item.id, unprovenIn(proved, item.fileId) ?? why ?? { done: false, reason: 'no good copy' });
   return held;
 }
@@ -102,18 +104,24 @@ const unprovenIn = ({ archives }: Proved, fileId: number): Held | undefined =>
   archives.flatMap((proof) => ('reason' in proof ? [] : (proof.unproven.get(fileId) ?? [])))[0];
 
 function workOf(context: JobContext, step: Step, params: Params): ItemWork {
-  const proved: Proved = { archives: [], same: new Set(), likes: new Map() };
+  const proved: Proved = { archives: [], same: new Set(), likes: new Map(), here: new Set() };
   return {
     kind,
     projectId: null,
     prepare: async () => {
-      if (params.level !== 2) return;
+      proved.here = await saidHere(context.db, step.id);
+      if (params.level !== 2 && proved.here.size === 0) return;
       context.rename('reading back');
       proved.archives = [];
+      if (params.level !== 2) {
+        proved.likes = await likesOfRest(context, step, (id) => proved.here.has(id));
+        context.rename(kind.phase);
+        return;
+      }
       for (const archiveId of await archivesOf(context.db, step.id))
         proved.archives.push(await proveAll(context, { archiveId, stepId: step.id, bySums: true }));
       proved.same = await sameAsArchived(context, step, proved.archives);
-      proved.likes = await likesOfRest(context, step, proved.same);
+      proved.likes = await likesOfRest(context, step, (id) => !proved.same.has(id));
       context.rename(kind.phase);
     },
     lastLook: (items) => lastLook(context, { params, proved }, items),
@@ -152,10 +160,14 @@ async function sameAsArchived(
   return same;
 }
 
-/** What no archive proves is held against its like on another volume, a page of items at a time. */
-async function likesOfRest(context: JobContext, step: Step, known: ReadonlySet<number>): Promise<Map<number, Like>> {
+/** What no archive proves is held against its like in another place, a page of items at a time. */
+async function likesOfRest(
+  context: JobContext,
+  step: Step,
+  isWanted: (fileId: number) => boolean,
+): Promise<Map<number, Like>> {
   const all = await likesOf(context.db, step.id);
-  const wanted = new Set(all.map((like) => Number(like.fileId)).filter((id) => !known.has(id)));
+  const wanted = new Set(all.map((like) => Number(like.fileId)).filter(isWanted));
   const proved = new Map<number, Like>();
   for (const ids of inSlices([...wanted], 500)) {
     const items = await context.db

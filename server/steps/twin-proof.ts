@@ -1,6 +1,7 @@
-// That a file which lies aside has its like on another volume, proved in this very step: both are read whole and have the
+// That a file which lies aside has its like in another place, on another volume unless that was never said, proved in this very step: both are read whole and have the
 // same sum, and the like is still the file that was read right before the other goes.
 import { sql } from 'drizzle-orm';
+import { KEPT_HERE } from '#core/steps/keep-other.ts';
 import { sumFile } from '#disk/content/content.ts';
 import { codeOf, isMissing, isUnchanged, look } from '#disk/facts.ts';
 import { type CataloguedNames, OutsideError, placeOfFile } from '#disk/paths.ts';
@@ -22,14 +23,28 @@ export interface Like extends CataloguedNames {
   changedUs: number | null;
 }
 
-/** Of each item that lies aside a file of the same sums that is there, on another volume than its own. */
-export async function likesOf(db: Db, stepId: number): Promise<Like[]> {
+/** Items of a step that lie aside because the same lies on their own volume once more, which no other has. */
+const SAID_HERE = sql`(SELECT 1 FROM aside x WHERE x.file_id = i.file_id AND x.state = 'aside' AND x.level = 3 AND x.reason = ${KEPT_HERE})`;
+
+export async function saidHere(db: Db, stepId: number): Promise<Set<number>> {
+  const [rows] = (await db.execute(
+    sql`SELECT i.file_id AS id FROM step_items i WHERE i.step_id = ${stepId} AND EXISTS ${SAID_HERE}`,
+  )) as unknown as [{ id: number }[]];
+  return new Set(rows.map((row) => Number(row.id)));
+}
+
+/**
+ * Of each item a file of the same sums that is there: on another volume than its own; on its own as well where no more than that
+ * was said of it, or, with `here`, where that is what is wanted.
+ */
+export async function likesOf(db: Db, stepId: number, { here = false } = {}): Promise<Like[]> {
   const [rows] = (await db.execute(sql`
     SELECT i.file_id AS fileId, f.id AS likeId, f.volume_id AS volumeId, f.size_bytes AS sizeBytes, f.modified_us AS modifiedUs, v.device, f.inode, f.changed_us AS changedUs,
       f.name, f.raw_name AS rawName, d.path AS folder, d.raw_path AS rawFolder
     FROM step_items i JOIN file_sums a ON a.file_id = i.file_id AND a.size_bytes = i.size_bytes AND a.modified_us = i.modified_us
     JOIN file_sums b ON b.size_bytes = a.size_bytes AND b.xxh64 = a.xxh64 AND b.file_id <> a.file_id
-    JOIN files f ON f.id = b.file_id AND f.gone_at IS NULL AND f.size_bytes = b.size_bytes AND f.modified_us = b.modified_us AND f.volume_id <> i.volume_id
+    JOIN files f ON f.id = b.file_id AND f.gone_at IS NULL AND f.size_bytes = b.size_bytes AND f.modified_us = b.modified_us
+      AND (f.volume_id <> i.volume_id OR ${here ? sql`TRUE` : sql`EXISTS ${SAID_HERE}`})
     JOIN folders d ON d.id = f.folder_id JOIN volumes v ON v.id = f.volume_id AND v.retired_at IS NULL AND v.state = 'reachable'
     WHERE i.step_id = ${stepId} AND i.state IN ('waiting', 'started', 'taken') ORDER BY i.id, f.id`)) as unknown as [
     Like[],

@@ -75,6 +75,8 @@ export const fileSums = mysqlTable(
     ends: char('ends', { length: 16 }).notNull(),
     /** XXH64 of the whole; null where its ends tell it from all others of its size. */
     xxh64: char('xxh64', { length: 16 }),
+    /** Bytes in blocks that other files hold as well; null where its file system shares none, or does not tell. */
+    sharedBytes: amount('shared_bytes'),
   },
   (t) => [index('file_sums_same').on(t.sizeBytes, t.xxh64)],
 );
