@@ -6,7 +6,7 @@ import { LEVEL_WORDS } from '#core/model.ts';
 import { bytesByAge, type Points, pointsOf, within } from '#core/reclaim/box.ts';
 import { isForGood } from '#core/reclaim/worth.ts';
 import { ago, count, counted, duration, size } from '#core/wording/amounts.ts';
-import { GROUP_WORDS, REASON_WORDS } from '#core/wording/reclaim.ts';
+import { GROUP_WORDS, ONE_VOLUME, REASON_WORDS } from '#core/wording/reclaim.ts';
 import { ChoosingPlot } from '../charts/choosing-plot';
 import { copyText } from '../lib/copy';
 import type { RowAction } from '../ui/menu';
@@ -187,8 +187,9 @@ function columnsOf({ nowMs, group }: Data): Column<Line>[] {
       title: 'If it is needed again',
       sort: (line) => line.level,
       cell: (line) => (
-        <span title={REASON_WORDS[line.reason]} className="block max-w-52 truncate">
-          <LevelMark level={line.level} /> {LEVEL_WORDS[line.level]}
+        <span title={REASON_WORDS[line.reason]} className="block max-w-44 truncate min-[1500px]:max-w-72">
+          <LevelMark level={line.level} />{' '}
+          {line.reason === 'twice on its volume' && line.level === 3 ? ONE_VOLUME : LEVEL_WORDS[line.level]}
           <span className="block truncate text-[13px] text-ink-2">
             {group === null ? GROUP_WORDS[line.group].name : REASON_WORDS[line.reason]}
           </span>
@@ -222,7 +223,7 @@ function columnsOf({ nowMs, group }: Data): Column<Line>[] {
 function Place({ line }: { line: Line }) {
   const lens = useLens();
   return (
-    <span className="block max-w-64">
+    <span className="block max-w-48 min-[1500px]:max-w-80">
       <Link
         to={lens(`/space?folder=${line.folderId}`)}
         className="path block truncate hover:underline"
@@ -230,9 +231,11 @@ function Place({ line }: { line: Line }) {
       >
         {line.path || '(top)'}
       </Link>
-      <span className="block truncate text-[13px] text-ink-2">
-        {line.volume}
-        {line.project && `, ${line.project}`}{' '}
+      <span className="flex items-center gap-1.5 text-[13px] text-ink-2">
+        <span className="min-w-0 truncate">
+          {line.volume}
+          {line.project && `, ${line.project}`}
+        </span>
         {(line.projectState === 'in work' || line.projectState === 'finishing') && (
           <Chip tone="caution">{line.projectState}</Chip>
         )}

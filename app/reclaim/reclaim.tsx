@@ -86,7 +86,7 @@ function sentenceOf({ sums, left, group, goal, project, folder, find, isLeft }: 
   if (goal) return goal.sentence;
   const of = sums.find((sum) => sum.group === group);
   if (of?.group === 'empty folders') return emptySentence(of.files);
-  if (of) return worthSentence(of.byLevel, ` of ${groupWords(of.group, [])}`);
+  if (of) return worthSentence(of.byLevel, ` of ${groupWords(of.group, [])}`, of.group);
   const whose = whoseWords({ project, folder, find });
   return isLeft
     ? worthSentence(allOf(left), whose || ' of delivered and archived projects')

@@ -14,6 +14,13 @@ test.each([
   ],
 ])('what may go, by level', (levels, of, sentence) => expect(flat(worthSentence(levels, of))).toBe(sentence));
 
+test('of two on one volume none is told as the only one', () => {
+  const told = worthSentence({ 0: 0, 1: 0, 2: 2e9, 3: 1e9 }, ' of second copies', 'same twice');
+  expect(flat(told)).toBe(
+    '3.00 GB of second copies can go: 2.00 GB has a verified copy and 1.00 GB is on one volume alone.',
+  );
+});
+
 const goal = {
   wantedBytes: 60e9,
   bytes: 60.1e9,

@@ -36,6 +36,9 @@ export const REASON_WORDS: Record<Reason, string> = {
   'twice on its volume': 'the same bytes lie on its volume once more',
 };
 
+/** Of two that lie on one volume: for that volume they are the only copy. */
+export const ONE_VOLUME = 'on one volume alone';
+
 /** What it takes to have again what goes for good. */
 export const AGAIN_WORDS: Partial<Record<Reason, string>> = {
   'rebuilds itself': 'rebuilt when a project opens',
@@ -63,13 +66,14 @@ export function groupWords(group: Group, projects: readonly string[]): string {
 }
 
 /** What the bytes of each level are, in a sentence; `of` begins with a space, or is empty. */
-export function worthSentence(byLevel: Record<Level, number>, of: string): string {
+export function worthSentence(byLevel: Record<Level, number>, of: string, group?: Group): string {
+  const words = group === 'same twice' ? { ...LEVEL_PARTS, 3: `is ${ONE_VOLUME}` } : LEVEL_PARTS;
   const levels = ([0, 1, 2, 3] as const).filter((level) => byLevel[level] > 0);
   const all = levels.reduce<number>((sum, level) => sum + byLevel[level], 0);
   if (all === 0) return `Nothing${of} can go.`;
   const [first] = levels;
-  if (levels.length === 1) return `${size(all)}${of} can go; all of it ${LEVEL_PARTS[first!]}.`;
-  const parts = levels.map((level) => `${size(byLevel[level])} ${LEVEL_PARTS[level]}`);
+  if (levels.length === 1) return `${size(all)}${of} can go; all of it ${words[first!]}.`;
+  const parts = levels.map((level) => `${size(byLevel[level])} ${words[level]}`);
   return `${size(all)}${of} can go: ${listed(parts)}.`;
 }
 
