@@ -4,7 +4,8 @@ import { mkdtempSync, rmSync } from 'node:fs';
 import os from 'node:os';
 import path from 'node:path';
 import { sql } from 'drizzle-orm';
-import { connect, disconnect } from '#server/db/connect.ts';
+import { noteBins } from '#server/archives/contents.ts';
+import { connect, disconnect, inTransaction } from '#server/db/connect.ts';
 import { migrate } from '#server/db/migrate.ts';
 import { nameIndex } from '#server/search/names.ts';
 import { search } from '#server/search/search.ts';
@@ -31,11 +32,20 @@ try {
       SELECT a.id, a.id, 'media', CONCAT('media/Rushes/', CHAR(65 + a.id % 26), LPAD(a.id, 3, '0'), 'C', LPAD(x.n, 5, '0'), '.mov'), 1, a.id * 100000 + x.n,
         CONCAT('project/camera/', CHAR(65 + a.id % 26), LPAD(a.id, 3, '0'), 'C', LPAD(x.n, 5, '0'), IF(x.n % 100 = 0, '_master', ''), '.mov'), 1000000, 0
       FROM archives a, ${numbers(files)} x WHERE a.id BETWEEN ${first} AND ${first + 49}`);
+  // Clips of their documents, in twenty bins each.
+  for (let first = 1; first <= archives; first += 50)
+    await db.execute(sql`INSERT INTO archive_clips (archive_id, document_file_id, bin, name)
+      SELECT a.id, 1, CONCAT('Rushes/Day ', x.n % 20), CONCAT(CHAR(65 + a.id % 26), LPAD(a.id, 3, '0'), 'C', LPAD(x.n, 5, '0'), ' take ', x.n % 7)
+      FROM archives a, ${numbers(Math.ceil(files / 4))} x WHERE a.id BETWEEN ${first} AND ${first + 49}`);
+  await inTransaction(db, (tx) => noteBins(tx));
   const all = archives * files;
   const filling = await ms(async () => {
-    while (!(await names.find('archive_files', ['zzz'], 1)).ready) await new Promise((go) => setTimeout(go, 100));
+    for (const table of ['archive_files', 'archive_clips', 'archive_bins'] as const)
+      while (!(await names.find(table, ['zzz'], 1)).ready) await new Promise((go) => setTimeout(go, 100));
   });
-  console.log(`${all.toLocaleString('en')} names read in ${(filling / 1000).toFixed(1)} s`);
+  console.log(
+    `${all.toLocaleString('en')} names, clips of a quarter of them and their bins read in ${(filling / 1000).toFixed(1)} s`,
+  );
   const asked = Array.from({ length: 200 }, (_, i) => {
     const archive = (i * 37) % archives;
     return [

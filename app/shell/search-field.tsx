@@ -44,6 +44,8 @@ const placeOf = (hit: Choice, text: string): string => {
       return `/shelf/${hit.id}`;
     case 'timeline':
     case 'archived':
+    case 'archived clip':
+    case 'archived bin':
       return `/shelf/${hit.parentId}?q=${encodeURIComponent(hit.name)}`;
   }
 };
@@ -148,7 +150,7 @@ function Hits({ list, text, current, hits, at, onAt, onGo }: HitsProps) {
             i === at && 'bg-accent-wash',
           )}
         >
-          <span className="w-14 shrink-0 text-xs text-ink-2">{hit.what}</span>
+          <span className="w-14 shrink-0 text-xs text-ink-2">{hit.what.replace('archived ', '')}</span>
           <span className="min-w-0 flex-1">
             <span className="block truncate">{hit.name}</span>
             <span className="block truncate text-xs text-ink-2">{hit.where}</span>

@@ -79,6 +79,16 @@ async function noteClips(tx: Transaction, id: number, projectId: ProjectId): Pro
     archiveFileId: row.archiveFileId === null ? null : Number(row.archiveFileId),
   }));
   for (const some of inSlices(values)) await tx.insert(archiveClips).values(some);
+  await noteBins(tx, id);
+}
+
+/** Brings the bins of an archive up to its clips; of all archives where none is named. */
+export async function noteBins(tx: Transaction, archiveId?: number): Promise<void> {
+  const own = archiveId === undefined ? sql`TRUE` : sql`archive_id = ${archiveId}`;
+  await tx.execute(sql`DELETE FROM archive_bins WHERE ${own}`);
+  await tx.execute(
+    sql`INSERT INTO archive_bins (archive_id, name) SELECT DISTINCT archive_id, bin FROM archive_clips WHERE ${own} AND bin <> ''`,
+  );
 }
 
 /** What of an archive is meant; all of it where there is none. */

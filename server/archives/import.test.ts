@@ -7,7 +7,7 @@ import fc from 'fast-check';
 import type { ArchiveId, CarrierId, ProjectId } from '#core/model.ts';
 import { otio, TestSite } from '#test/site.ts';
 import { typed } from '#test/command.ts';
-import { archiveCopies, archiveFiles, archives } from '../db/schema/archives.ts';
+import { archiveBins, archiveCopies, archiveFiles, archives, awaitedFiles } from '../db/schema/archives.ts';
 import { projects } from '../db/schema/projects.ts';
 import { receipts } from '../db/schema/receipts.ts';
 import { carriers } from '../db/schema/stores.ts';
@@ -92,6 +92,26 @@ test('everything on the shelf is known again: found, read back and restored from
   const back = readdirSync(path.join(other.root, 'new/back'), { recursive: true }).map(String);
   const winch = back.find((name) => name.endsWith('winch.mov'))!;
   expect(readFileSync(path.join(other.root, 'new/back', winch), 'utf8')).toBe('winch '.repeat(1000));
+});
+
+test('what an archive awaits comes along, and is nothing in an export of before; bins are found again', async () => {
+  const awaited = { archiveId: 1, folder: 'fog_0', path: 'media/a.mov', sha512: 'a'.repeat(128) };
+  await site.db.insert(awaitedFiles).values(awaited);
+  await exportCatalogue(site.db, at, new Date());
+  const list = path.join(at, 'tables/list.json');
+  const told = JSON.parse(readFileSync(list, 'utf8')) as { tables: { name: string }[] };
+  const third = await TestSite.open();
+  try {
+    await importCatalogue(third.db, at, asked());
+    expect(await third.db.select().from(awaitedFiles)).toMatchObject([awaited]);
+    expect((await third.db.select().from(archiveBins)).map((bin) => bin.name)).toEqual(['Rushes']);
+  } finally {
+    await third.close();
+  }
+  told.tables = told.tables.filter(({ name }) => name !== 'awaited_files');
+  writeFileSync(list, JSON.stringify(told));
+  await importCatalogue(other.db, at, asked());
+  expect(await other.db.select().from(awaitedFiles)).toEqual([]);
 });
 
 test('only into an empty catalogue, and only what is an export', async () => {

@@ -13,6 +13,7 @@ import {
   archives,
   archiveTimelines,
   archiveUses,
+  awaitedFiles,
   copyFiles,
   copyParts,
 } from '../db/schema/archives.ts';
@@ -46,6 +47,8 @@ export interface ShelfTable {
   blank: (row: Row) => Row;
   /** Rows of it, a page at a time. */
   pages: (db: Db) => AsyncGenerator<Row[]>;
+  /** Exports that were made before there was such a table have none of it. */
+  isLater?: boolean;
 }
 
 const PAGE = 5000;
@@ -204,6 +207,13 @@ export const SHELF_TABLES: readonly ShelfTable[] = [
     blank: (row) => Object.assign(row, { documentFileId: 0 }),
     pages: belonging(archiveClips, archiveClips.id, 'archiveId', archivesHere),
   },
+  {
+    name: 'awaited_files',
+    table: awaitedFiles,
+    blank: asIs,
+    pages: belonging(awaitedFiles, awaitedFiles.id, 'archiveId', archivesHere),
+    isLater: true,
+  },
 ];
 
 /** Names of the settings of a kind of carrier that nobody else is to know. */
@@ -273,4 +283,5 @@ export const NAMED: readonly { from: string; column: string; to: string }[] = [
   { from: 'archive_uses', column: 'archive_file_id', to: 'archive_files' },
   { from: 'archive_clips', column: 'archive_id', to: 'archives' },
   { from: 'archive_clips', column: 'archive_file_id', to: 'archive_files' },
+  { from: 'awaited_files', column: 'archive_id', to: 'archives' },
 ];

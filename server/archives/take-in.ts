@@ -23,6 +23,7 @@ import { FOLDER, packedName, packerOfFound } from '../carriers/packers.ts';
 import { type Database, type Db, inTransaction, type Transaction } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
 import {
+  archiveBins,
   archiveClips,
   archiveCopies,
   archiveFiles,
@@ -253,7 +254,10 @@ async function forget(tx: Transaction, jobId: number): Promise<void> {
   await tx.execute(
     sql`DELETE p FROM copy_parts p JOIN archive_copies c ON c.id = p.copy_id WHERE c.archive_id = ${archive.id}`,
   );
-  for (const table of [archiveTimelines, archiveClips, archiveFiles, awaitedFiles, archiveParts, archiveCopies])
+  for (const table of [
+    ...[archiveTimelines, archiveClips, archiveBins, archiveFiles],
+    ...[awaitedFiles, archiveParts, archiveCopies],
+  ])
     await tx.delete(table).where(eq(table.archiveId, archive.id));
   await tx.delete(archives).where(eq(archives.id, archive.id));
   const [project] = await tx.select().from(projects).where(eq(projects.id, archive.projectId));

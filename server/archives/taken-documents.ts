@@ -11,6 +11,7 @@ import { withScratch } from '#disk/scratch.ts';
 import { readFromCarrier } from '../carriers/copying.ts';
 import type { Db } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
+import { noteBins } from './contents.ts';
 import { archiveClips, archiveFiles, archiveTimelines, archiveUses } from '../db/schema/archives.ts';
 import type { JobContext } from '../runtime/context.ts';
 import type { CopyPart } from './copies.ts';
@@ -50,6 +51,7 @@ export async function noteTakenDocuments(
     );
     await tx.delete(archiveTimelines).where(eq(archiveTimelines.archiveId, archiveId));
     await tx.delete(archiveClips).where(eq(archiveClips.archiveId, archiveId));
+    await noteBins(tx, archiveId);
   });
   for (const file of all) {
     // Of what lies elsewhere the documents are read there.
@@ -132,6 +134,7 @@ async function keep(context: JobContext, { archiveId, file, files, document }: K
       archiveFileId: (clip.media === null ? undefined : meant.get(clip.media)?.[0]?.id) ?? null,
     }));
     for (const some of inSlices(clips, 1000)) await tx.insert(archiveClips).values(some);
+    await noteBins(tx, archiveId);
   });
 }
 

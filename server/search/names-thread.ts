@@ -1,10 +1,10 @@
-// Keeps every name of files, folders and clips, and of what lies in archives, in memory inside a thread of the web process, read from the database and
+// Keeps every name of files, folders and clips, and of what lies in archives, with its clips and bins, in memory inside a thread of the web process, read from the database and
 // brought up to date before a search. Answers with numbers; the search service asks the database for the rest.
 import mysql, { type Connection, type RowDataPacket } from 'mysql2/promise';
 import { Names } from '#core/search/names.ts';
 import { serve } from '#disk/threads/serve.ts';
 
-export type NamedTable = 'files' | 'folders' | 'clips' | 'archive_files';
+export type NamedTable = 'files' | 'folders' | 'clips' | 'archive_files' | 'archive_clips' | 'archive_bins';
 
 export interface NamesRequest {
   url: string;
@@ -26,6 +26,8 @@ const NAME: Record<NamedTable, string> = {
   files: 'name',
   folders: 'name',
   clips: 'name',
+  archive_clips: 'name',
+  archive_bins: 'name',
   archive_files: `CONCAT_WS(' ', ${LAST('payload_path')}, NULLIF(${LAST('path')}, ${LAST('payload_path')}))`,
 };
 

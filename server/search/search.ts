@@ -11,11 +11,22 @@ import type { NamedTable, NameIndex } from './names.ts';
 import { type Only, type Stored, whereStored } from './where.ts';
 
 export interface Hit {
-  what: 'project' | 'volume' | 'carrier' | 'archive' | 'timeline' | 'clip' | 'folder' | 'file' | 'archived';
+  what:
+    | 'project'
+    | 'volume'
+    | 'carrier'
+    | 'archive'
+    | 'timeline'
+    | 'clip'
+    | 'folder'
+    | 'file'
+    | 'archived'
+    | 'archived clip'
+    | 'archived bin';
   id: number;
   name: string;
   where: string;
-  /** The project of a clip, the folder of a file, the archive of what lies in one: where a click leads. */
+  /** The project of a clip, the folder of a file, the archive of what lies in one or is in its documents: where a click leads. */
   parentId: number | null;
   bytes: number | null;
 }
@@ -49,8 +60,11 @@ export async function search(db: Database, text: string, names?: NameIndex): Pro
     filtered ? [] : folders(db, query, names),
     files(db, query, fileIds),
     filtered ? [] : stored(db, query, names),
+    filtered ? [] : archivedClips(db, query, names),
+    filtered ? [] : archivedBins(db, query, names),
   ]);
-  const hits = [...parts[0], ...parts[1], ...parts[2], ...parts[3].rows, ...parts[4]].map((row) => ({
+  const [few, ofClips, ofFolders, ofFiles, ...inArchives] = parts;
+  const hits = [...few, ...ofClips, ...ofFolders, ...ofFiles.rows, ...inArchives.flat()].map((row) => ({
     what: row.what,
     id: Number(row.id),
     name: row.name,
@@ -58,7 +72,7 @@ export async function search(db: Database, text: string, names?: NameIndex): Pro
     parentId: row.parent === null ? null : Number(row.parent),
     bytes: row.bytes === null ? null : Number(row.bytes),
   }));
-  const cut = filtered && parts[3].cut && parts[3].rows.length < FILES;
+  const cut = filtered && ofFiles.cut && ofFiles.rows.length < FILES;
   return { hits, filters, trouble: cut ? TOO_COMMON : null };
 }
 
@@ -132,6 +146,28 @@ async function stored(db: Database, { words }: Query, names?: NameIndex): Promis
     ...{ what: 'archived' as const, id: archiveFileId, name, parent: archiveId, bytes },
     place: `${archive} on ${copies.map(({ carrier, place }) => `${carrier}, ${place}`).join('; ') || 'no good copy'}`,
   }));
+}
+
+/** Clips of archived documents, of each project and name the latest. */
+async function archivedClips(db: Database, { words }: Query, names?: NameIndex): Promise<Row[]> {
+  const ids = await candidates(names, 'archive_clips', words, CANDIDATES_AT_ONCE);
+  if (ids?.length === 0) return [];
+  return rowsOf(
+    db,
+    sql`SELECT 'archived clip' AS what, MAX(c.id) AS id, c.name, CONCAT('archived with ', a.name, IF(MAX(c.bin) = '', '', CONCAT(', in ', MAX(c.bin)))) AS place, MAX(a.id) AS parent, NULL AS bytes
+    FROM archive_clips c JOIN archives a ON a.id = c.archive_id AND a.state = 'sealed' AND a.purpose = 'archive' WHERE ${among('c.id', ids, words)} GROUP BY c.name, a.name ORDER BY parent DESC, id LIMIT ${EACH}`,
+  );
+}
+
+/** Their bins, in the same way. */
+async function archivedBins(db: Database, { words }: Query, names?: NameIndex): Promise<Row[]> {
+  const ids = await candidates(names, 'archive_bins', words, CANDIDATES_AT_ONCE);
+  if (ids?.length === 0) return [];
+  return rowsOf(
+    db,
+    sql`SELECT 'archived bin' AS what, MAX(b.id) AS id, b.name, CONCAT('archived with ', a.name, ', ', MAX(a.folder)) AS place, MAX(a.id) AS parent, NULL AS bytes
+    FROM archive_bins b JOIN archives a ON a.id = b.archive_id AND a.state = 'sealed' AND a.purpose = 'archive' WHERE ${among('b.id', ids, words)} GROUP BY b.name, a.name ORDER BY parent DESC, id LIMIT ${EACH}`,
+  );
 }
 
 /** What lies in archives and has these words in its name, the latest archives first, with the carriers that it is on. */

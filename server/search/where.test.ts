@@ -1,12 +1,13 @@
 // What lies in archives is found by its name, and narrowed by archive, by what it is and by where it is kept.
 import { eq } from 'drizzle-orm';
 import type { CarrierId, ProjectId } from '#core/model.ts';
-import { otio, TestSite } from '#test/site.ts';
+import { otio, TestSite, until } from '#test/site.ts';
 import { copyParts } from '../db/schema/archives.ts';
 import { projects } from '../db/schema/projects.ts';
 import { carriers } from '../db/schema/stores.ts';
 import { addArchive } from '../steps/archive.ts';
-import { insideArchives } from './search.ts';
+import { insideArchives, search } from './search.ts';
+import { nameIndex } from './names.ts';
 import type { Only } from './where.ts';
 
 let site: TestSite;
@@ -54,6 +55,36 @@ test.each<[string, Only, string[]]>([
   ['what does not go together', { archiveIds: [1], place: 'bank' }, []],
 ])('narrowed by %s', async (_what, only, expected) => {
   expect(await found('shot one', only)).toEqual(expected);
+});
+
+test('clips and bins of archived documents are found by their names, each of a project once, where it was archived last', async () => {
+  const hits = async (text: string, names?: ReturnType<typeof nameIndex>) =>
+    (await search(site.db, text, names)).hits
+      .filter(({ what }) => what === 'archived clip' || what === 'archived bin')
+      .map(({ what, name, where, parentId }) => `${what} ${name}: ${where}, ${parentId}`);
+  const clips = [
+    'archived clip shot one.mov: archived with mist, in Rushes, 2',
+    'archived clip shot one.mov: archived with fog, in Rushes, 1',
+  ];
+  const bins = ['archived bin Rushes: archived with mist, a_1, 2', 'archived bin Rushes: archived with fog, a_0, 1'];
+  expect(await hits('shot one')).toEqual(clips);
+  expect(await hits('rushes')).toEqual(bins);
+  const names = nameIndex(site.database.url);
+  try {
+    // The first question has it read the names.
+    await until(async () =>
+      (
+        await Promise.all(
+          ['archive_clips', 'archive_bins'].map((table) => names.find(table as 'archive_clips', ['x'], 1)),
+        )
+      ).every((one) => one.ready),
+    );
+    expect(await hits('shot one', names)).toEqual(clips);
+    expect(await hits('RUSHES', names)).toEqual(bins);
+    expect(await hits('rushes shot', names)).toEqual([]);
+  } finally {
+    await names.end();
+  }
 });
 
 test('a copy that is damaged is none that it could be had from', async () => {

@@ -237,6 +237,17 @@ export const archiveClips = mysqlTable(
   (t) => [index('archive_clips_archive').on(t.archiveId), index('archive_clips_file').on(t.archiveFileId)],
 );
 
+/** Bins of an archive's clips, each once: so that they are found by their names. Follows from the clips. */
+export const archiveBins = mysqlTable(
+  'archive_bins',
+  {
+    id: id(),
+    archiveId: amount('archive_id').notNull(),
+    name: varchar('name', { length: 4000 }).notNull(),
+  },
+  (t) => [index('archive_bins_archive').on(t.archiveId)],
+);
+
 /** Folders of volumes that hold what was handed over: what lies there is nobody's work, and its documents are no projects. */
 export const handedOver = mysqlTable(
   'handed_over',
