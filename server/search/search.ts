@@ -43,6 +43,8 @@ const FILES = 12;
 /** Names that fit, of which those that fit the filters as well are looked for. */
 const MOST_CANDIDATES = 20_000;
 const CANDIDATES_AT_ONCE = 2_000;
+/** Of clips, bins and folders no more are looked for: the newest come first. */
+const NEWEST = 500;
 /** Folders looked through for filters alone, those with the largest files first. */
 const LIKELY_FOLDERS = 200;
 
@@ -119,7 +121,7 @@ const among = (column: string, ids: readonly number[] | null, words: readonly st
   ids === null ? like(column.replace('.id', '.name'), words) : sql`${sql.raw(column)} IN ${idList(ids)}`;
 
 async function clips(db: Database, { words }: Query, names?: NameIndex): Promise<Row[]> {
-  const ids = await candidates(names, 'clips', words, 500);
+  const ids = await candidates(names, 'clips', words, NEWEST);
   if (ids?.length === 0) return [];
   return rowsOf(
     db,
@@ -129,7 +131,7 @@ async function clips(db: Database, { words }: Query, names?: NameIndex): Promise
 }
 
 async function folders(db: Database, { words }: Query, names?: NameIndex): Promise<Row[]> {
-  const ids = await candidates(names, 'folders', words, 500);
+  const ids = await candidates(names, 'folders', words, NEWEST);
   if (ids?.length === 0) return [];
   return rowsOf(
     db,
@@ -150,7 +152,7 @@ async function stored(db: Database, { words }: Query, names?: NameIndex): Promis
 
 /** Clips of archived documents, of each project and name the latest. */
 async function archivedClips(db: Database, { words }: Query, names?: NameIndex): Promise<Row[]> {
-  const ids = await candidates(names, 'archive_clips', words, CANDIDATES_AT_ONCE);
+  const ids = await candidates(names, 'archive_clips', words, NEWEST);
   if (ids?.length === 0) return [];
   return rowsOf(
     db,
@@ -161,7 +163,7 @@ async function archivedClips(db: Database, { words }: Query, names?: NameIndex):
 
 /** Their bins, in the same way. */
 async function archivedBins(db: Database, { words }: Query, names?: NameIndex): Promise<Row[]> {
-  const ids = await candidates(names, 'archive_bins', words, CANDIDATES_AT_ONCE);
+  const ids = await candidates(names, 'archive_bins', words, NEWEST);
   if (ids?.length === 0) return [];
   return rowsOf(
     db,
