@@ -773,6 +773,7 @@ const volumeTraits = {
   portable: tick,
   shared: tick,
   linkMbits: megabits,
+  disk: z.string().trim().max(120, 'The name of the disk is longer than 120 letters.').optional(),
 };
 
 /** A folder of this server that somebody looks into. */

@@ -75,6 +75,8 @@ export async function registerSite(
           quotaBytes: v.quota,
           systemDrive: SYSTEM_DRIVES.includes(v.name),
           linkMbits: v.role === 'server' ? 10_000 : null,
+          // All lie in one folder, and stand for disks of their own.
+          disk: v.name,
         },
         now,
       ),

@@ -52,7 +52,11 @@ export class TestSite {
     mkdirSync(path.join(this.root, name), { recursive: true });
     return addVolume(
       this.db,
-      { station: 'loft-1', stationRole: 'workstation', name, path: path.join(this.root, name), duty, quotaBytes },
+      {
+        ...{ station: 'loft-1', stationRole: 'workstation' as const, name, path: path.join(this.root, name) },
+        // All lie in one folder, and stand for disks of their own.
+        ...{ duty, quotaBytes, disk: name },
+      },
       new Date(),
     );
   }

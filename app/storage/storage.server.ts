@@ -51,6 +51,7 @@ const volumeFacts = (form: VolumeForm) => ({
   portable: form.portable,
   shared: form.shared,
   linkMbits: form.linkMbits,
+  disk: form.disk,
 });
 
 export async function action({ request }: Route.ActionArgs) {

@@ -111,6 +111,7 @@ const traitsOf = (volume: Volume): string[] => [
   ...(volume.portable ? ['travels'] : []),
   ...(volume.shared ? ['shared'] : []),
   ...(volume.linkMbits === null ? [] : [`${volume.linkMbits} Mbit/s`]),
+  ...(volume.disk === '' || volume.disk === volume.name ? [] : [`on ${volume.disk}`]),
 ];
 
 /** What the last reading passed over or could not read, and why. */
@@ -284,6 +285,16 @@ function Fields({ volume }: { volume?: Volume }) {
           />
         </Field>
       </div>
+      <Field label="Disk or array it lies on">
+        <input
+          name="disk"
+          className={inputLook}
+          maxLength={120}
+          defaultValue={volume?.disk ?? ''}
+          placeholder="as the system says"
+          title="Volumes of one disk are lost together. Say the same here of two shares of one server, as the system cannot tell."
+        />
+      </Field>
       <Traits volume={volume} />
     </>
   );

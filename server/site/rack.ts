@@ -19,6 +19,8 @@ export interface RackVolume {
   portable: boolean;
   shared: boolean;
   linkMbits: number | null;
+  /** As people call it; empty: as the system says. */
+  disk: string;
   readOnly: boolean;
   duty: Duty;
   state: (typeof STORE_STATES)[number];
@@ -65,6 +67,7 @@ export async function rackVolumes(db: Database): Promise<RackVolume[]> {
       portable: v.portable,
       shared: v.shared,
       linkMbits: v.linkMbits,
+      disk: v.disk,
       readOnly: v.readOnly,
       duty: v.duty,
       state: v.state,

@@ -2,6 +2,7 @@
 // the document as it was last read.
 import { and, asc, desc, eq, inArray, isNull, sql } from 'drizzle-orm';
 import type { ProjectId } from '#core/model.ts';
+import { isOneDisk } from '#core/places/disks.ts';
 import { joinPath } from '#core/paths.ts';
 import { documentOfAutosave } from '#core/snapshots/autosaves.ts';
 import { changesBetween, placesOf, type Summary } from '#core/snapshots/snapshots.ts';
@@ -268,7 +269,8 @@ async function worriesOn(
       ),
     )
     .groupBy(projects.id, files.volumeId);
-  const [place] = await db.select().from(volumes).where(eq(volumes.id, onVolumeId));
+  const all = new Map((await db.select().from(volumes)).map((volume) => [volume.id, volume]));
+  const place = all.get(onVolumeId);
   const second = places.length > 1 ? ` on ${place?.name ?? 'a volume'}` : '';
   const trouble = await snapshotTrouble(db, onVolumeId);
   if (trouble)
@@ -276,25 +278,49 @@ async function worriesOn(
       ...{ what: `Snapshots of documents${second} fail`, detail: trouble.trouble, projectId: null, isBroken: true },
     });
   for (const row of rows) {
-    const projectId = row.projectId as ProjectId;
-    const { isOff, everyMinutes } = ruleOf(projectId);
-    if (isOff) continue;
+    const rule = ruleOf(row.projectId);
     // Where there is a second place, the documents of one have theirs on the other.
-    if (row.volumeId === onVolumeId && places.length > 1) continue;
-    if (row.volumeId === onVolumeId)
-      worries.push({
-        ...{ what: `Documents of ${row.project} have no snapshots`, projectId },
-        detail: `They lie on ${place?.name ?? 'the volume'} itself, where the snapshots go: one disk would take both`,
-      });
-    else if (row.unkeptUs !== null && nowMs - row.unkeptUs / 1000 > Math.max(LATE_MS, 2 * everyMinutes * 60_000))
-      worries.push({
-        ...{
-          what: `The last snapshot of ${row.project}${second} is older than its documents`,
-          projectId,
-          isBroken: true,
-        },
-        detail: 'A worker that reaches both volumes has to run, and the documents have to be whole',
-      });
+    if (rule.isOff || (row.volumeId === onVolumeId && places.length > 1)) continue;
+    const [on, place] = [all.get(row.volumeId)!, all.get(onVolumeId)];
+    if (place) worries.push(...worryOf(row, { on, place, second, everyMinutes: rule.everyMinutes, nowMs }));
   }
   return worries;
+}
+
+interface Kept {
+  /** Where the documents lie, and where their snapshots go. */
+  on: typeof volumes.$inferSelect;
+  place: typeof volumes.$inferSelect;
+  second: string;
+  everyMinutes: number;
+  nowMs: number;
+}
+
+/** The first of what may be wrong with the snapshots of one project's documents on one volume. */
+function worryOf(
+  { project, projectId: id, unkeptUs }: { project: string; projectId: number; unkeptUs: number | null },
+  { on, place, second, everyMinutes, nowMs }: Kept,
+): Worry[] {
+  const projectId = id as ProjectId;
+  if (on.id === place.id)
+    return [
+      {
+        ...{ what: `Documents of ${project} have no snapshots`, projectId },
+        detail: `They lie on ${place.name} itself, where the snapshots go: one disk would take both`,
+      },
+    ];
+  if (unkeptUs !== null && nowMs - unkeptUs / 1000 > Math.max(LATE_MS, 2 * everyMinutes * 60_000))
+    return [
+      {
+        ...{ what: `The last snapshot of ${project}${second} is older than its documents`, projectId, isBroken: true },
+        detail: 'A worker that reaches both volumes has to run, and the documents have to be whole',
+      },
+    ];
+  if (!isOneDisk(on, place)) return [];
+  return [
+    {
+      ...{ what: `Snapshots of ${project}${second} lie on the disk of its documents`, projectId },
+      detail: `${on.name} and ${place.name} are volumes of one disk, which would take both. Choose another place, or say in Storage which disks they lie on`,
+    },
+  ];
 }

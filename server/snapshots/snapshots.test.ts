@@ -11,6 +11,7 @@ import { jobs } from '../db/schema/jobs.ts';
 import { projects } from '../db/schema/projects.ts';
 import { receipts } from '../db/schema/receipts.ts';
 import { snapshotContents, snapshots } from '../db/schema/snapshots.ts';
+import { volumes } from '../db/schema/stores.ts';
 import { comparedWithNow } from './comparing.ts';
 import { undoReceipt } from '../ledger/undo.ts';
 import { keptOf, linesOf, snapshotWorries } from './line.ts';
@@ -228,6 +229,21 @@ test('where nothing can be kept it is told, tried again after a while, and forgo
   await expectTrue();
   expect(await kept()).toHaveLength(1);
   expect(await snapshotWorries(site.db, BEGIN + 41 * MINUTE)).toEqual([]);
+});
+
+test('snapshots on another volume of the same disk are told: one that dies takes both', async () => {
+  await pass(BEGIN + MINUTE);
+  expect(await snapshotWorries(site.db, BEGIN + 2 * MINUTE)).toEqual([]);
+  // As the system says it, which has one file system for both.
+  await site.db.update(volumes).set({ disk: '', device: 7 });
+  expect(await snapshotWorries(site.db, BEGIN + 2 * MINUTE)).toMatchObject([
+    {
+      what: 'Snapshots of Fog lie on the disk of its documents',
+      detail: expect.stringMatching(/^media and safe are/) as string,
+    },
+  ]);
+  await site.db.update(volumes).set({ disk: 'Array one' });
+  expect(await snapshotWorries(site.db, BEGIN + 2 * MINUTE)).toHaveLength(1);
 });
 
 test('a snapshot is put beside its document as the next version, once, and never over anything', async () => {

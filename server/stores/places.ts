@@ -62,6 +62,8 @@ export interface VolumeChange {
   portable: boolean;
   shared: boolean;
   linkMbits: number | null;
+  /** Left out: as it was. */
+  disk?: string;
 }
 
 const CHANGE_WORDS = {
@@ -75,6 +77,7 @@ const CHANGE_WORDS = {
   portable: 'portable',
   shared: 'shared',
   linkMbits: 'link speed',
+  disk: 'disk',
 } as const;
 
 /** Changes a volume. Its new path must hold the very same volume, known by its identity. */
@@ -102,6 +105,7 @@ export async function changeVolume(db: Database, change: VolumeChange, by: By): 
       portable: change.portable,
       shared: change.shared,
       linkMbits: change.linkMbits,
+      disk: change.disk ?? volume.disk,
     };
     const differences = (Object.keys(next) as (keyof typeof next)[]).filter((key) => next[key] !== volume[key]);
     if (differences.length === 0) return;

@@ -17,6 +17,7 @@ const traits = {
   portable: z.boolean(),
   shared: z.boolean(),
   linkMbits: z.number().nullable(),
+  disk: z.string().optional(),
 };
 const newVolume = z.object({
   station: z.string(),

@@ -26,6 +26,8 @@ export interface NewVolume {
   portable?: boolean;
   shared?: boolean;
   linkMbits?: number | null;
+  /** The disk or array it lies on, where the system cannot tell. */
+  disk?: string;
 }
 
 /** Registers a volume and gives it an identity. */
@@ -53,6 +55,7 @@ export async function addVolume(db: Database, given: NewVolume, now: Date): Prom
         portable: given.portable ?? given.stationRole === 'portable',
         shared: given.shared ?? given.stationRole === 'server',
         linkMbits: given.linkMbits ?? null,
+        disk: given.disk ?? '',
         state: 'reachable',
         seenAt: now,
       });

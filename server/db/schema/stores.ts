@@ -43,6 +43,8 @@ export const volumes = mysqlTable(
     readOnly: boolean('read_only').notNull().default(false),
     /** Number of its file system at the last reading: all that is read of it lies on that one. */
     device: amount('device'),
+    /** What people call the disk or array it lies on, where the system cannot tell; empty: as the system says. */
+    disk: varchar('disk', { length: 120 }).notNull().default(''),
     seenAt: at('seen_at'),
     readAt: at('read_at'),
     /** Read again when it was last read this long ago; null: only when asked. */

@@ -1,0 +1,1 @@
+ALTER TABLE `volumes` ADD `disk` varchar(120) DEFAULT '' NOT NULL;
