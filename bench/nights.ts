@@ -1,6 +1,7 @@
 // Nights of projects in work beside general tools on the same tree: the first night beside rsync to an empty folder, one in which nothing
-// changed beside find, and one after two per cent changed beside rsync again. Ours also reads back every byte that it wrote.
-// usage: npm run bench -- nights [megabytes] [projects]
+// changed beside find, and one after a part of it changed beside rsync again. Ours also reads back every byte that it wrote, from the
+// medium: what that takes alone is told beside it, by xxhsum of what rsync wrote.
+// usage: npm run bench -- nights [megabytes] [projects] [per cent changed]
 import { execFileSync, spawnSync } from 'node:child_process';
 import { randomFillSync } from 'node:crypto';
 import { mkdirSync, mkdtempSync, rmSync, utimesSync, writeFileSync } from 'node:fs';
@@ -25,6 +26,8 @@ import { startDatabase } from '../setup/mariadb.ts';
 const megabytes = Number(process.argv[2] ?? 2000);
 const houses = Number(process.argv[3] ?? 40);
 const EACH = 50;
+/** Files of every project that are written anew. */
+const changed = Math.max(1, Math.round((EACH * Number(process.argv[4] ?? 2)) / 100));
 const fileBytes = Math.max(4096, Math.floor((megabytes * 1e6) / houses / EACH));
 const root = mkdtempSync(path.join(os.tmpdir(), 'bench-nights-'));
 const at = (...parts: string[]) => path.join(root, ...parts);
@@ -119,7 +122,10 @@ async function spend(days: number): Promise<number> {
     await worker.stop();
   }
 }
-const rsync = () => execFileSync('rsync', ['-a', '--delete', `${at('media')}/`, `${at('copy')}/`]);
+const rsync = () => {
+  execFileSync('rsync', ['-a', '--delete', `${at('media')}/`, `${at('copy')}/`]);
+  spawnSync('sync', ['-f', at('copy')]);
+};
 const find = () => execFileSync('sh', ['-c', `find ${at('media')} -printf '%s %T@ %p\\n' > /dev/null`]);
 const tell = (what: string, ours: number, theirs: number, tool: string) =>
   console.log(
@@ -131,12 +137,23 @@ tell('first night', await spend(1), await seconds(rsync), 'rsync');
 await seconds(find);
 tell('nothing changed', await spend(2), await seconds(find), 'find');
 tell('nothing changed', await spend(3), await seconds(rsync), 'rsync');
-// One file of every project.
+const anew = (p: number) => Array.from({ length: changed }, (_, i) => names[(p + i) % EACH]!);
 for (let p = 0; p < houses; p++) {
-  put(p, names[p % EACH]!);
+  for (const name of anew(p)) put(p, name);
   utimesSync(at('media', `p${p}`, `p${p}.otio`), new Date(), new Date());
 }
-tell('two per cent changed', await spend(4), await seconds(rsync), 'rsync');
+/** What rsync wrote, read from its disk. */
+const readBack = () => {
+  const came = Array.from({ length: houses }, (_, p) =>
+    anew(p).map((name) => at('copy', `p${p}`, 'rushes', name)),
+  ).flat();
+  for (const file of came) spawnSync('dd', [`if=${file}`, 'iflag=nocache', 'count=0', 'status=none']);
+  execFileSync('xargs', ['-0', 'xxhsum', '-H1'], { input: came.join('\0'), stdio: ['pipe', 'ignore', 'inherit'] });
+};
+const ours = await spend(4);
+const theirs = await seconds(rsync);
+tell(`${changed} of ${EACH} files of every project changed`, ours, theirs, 'rsync');
+tell('the same', ours, theirs + (await seconds(readBack)), 'rsync and what it wrote read back');
 const made = await db.select().from(archives);
 console.log(`${made.length} nights of projects, ${made.filter((one) => one.state === 'sealed').length} sealed`);
 await endPools(pools);
