@@ -3,6 +3,7 @@
 // compares files.
 import { execFile } from 'node:child_process';
 import { statfs } from 'node:fs/promises';
+import { forPrograms } from './content/content.ts';
 
 /** File systems whose files may share blocks, by the numbers that statfs(2) gives: Btrfs, XFS, bcachefs, OCFS2. */
 const MAY_SHARE = new Set([0x9123683e, 0x58465342, 0xca451a4e, 0x7461636f]);
@@ -20,12 +21,10 @@ export async function mayShareBlocks(at: string): Promise<boolean> {
 
 /** Bytes of a file in shared blocks; null where its file system does not tell. A path into a folder that this process holds open will do. */
 export function sharedBytes(place: string): Promise<number | null> {
-  // The program that is asked has folders of its own.
-  const at = place.replace(/^\/proc\/self\//, `/proc/${process.pid}/`);
   return new Promise((resolve) =>
     execFile(
       'filefrag',
-      ['-v', '-b1024', '--', at],
+      ['-v', '-b1024', '--', forPrograms(place)],
       { timeout: WITHIN_MS, maxBuffer: MOST_BYTES, env: { ...process.env, LC_ALL: 'C' } },
       (error, told) => resolve(error ? null : sharedIn(told)),
     ),
