@@ -1,7 +1,8 @@
 // What lies in archives by a name that was asked for: in which, how large, on which carriers, and how long until it is here.
 import { Form, Link } from 'react-router';
 import type { Route } from './+types/shelf';
-import { count, duration, size } from '#core/wording/amounts.ts';
+import { count, size } from '#core/wording/amounts.ts';
+import { hereIn } from '#core/wording/archives.ts';
 import { useLens } from '../shell/links';
 import { Choice } from '../ui/choice';
 import { Chip, Empty } from '../ui/parts';
@@ -96,13 +97,10 @@ function Row({ row }: { row: Found['rows'][number] }) {
         {row.copies.map((copy) => (
           <span key={copy.carrier} className="block">
             <span className="path">{copy.carrier}</span>, {copy.place}
-            <span className="text-ink-2">, {untilWords(copy)}</span>
+            <span className="text-ink-2">, {hereIn(copy)}</span>
           </span>
         ))}
       </td>
     </tr>
   );
 }
-
-const untilWords = ({ isThere, waitSeconds }: { isThere: boolean; waitSeconds: number }): string =>
-  !isThere ? 'not in reach' : waitSeconds > 0 ? `here in ${duration(waitSeconds)}` : 'in reach';

@@ -2,7 +2,7 @@
 import type { Handles } from '../archive/lengths.ts';
 import { KEPT_NAMES } from '../archive/names.ts';
 import { type ArchiveScope, isNarrow, type Layout, type LeftOut } from '../archive/selection.ts';
-import { ago, capital, counted, day, inWords, listed, size } from './amounts.ts';
+import { ago, capital, counted, day, duration, inWords, listed, size } from './amounts.ts';
 import { LEFT_OUT_WORDS } from './lenses.ts';
 
 export interface ArchiveFacts {
@@ -157,3 +157,7 @@ export interface Awaited {
 
 export const awaitedWords = ({ files, folders }: Awaited): string =>
   `${counted(files, 'file')} of it ${files === 1 ? 'lies' : 'lie'} in ${folders}, which is not in the catalogue yet`;
+
+/** How long until a copy can be read. */
+export const hereIn = ({ isThere, waitSeconds }: { isThere: boolean; waitSeconds: number }): string =>
+  !isThere ? 'not in reach' : waitSeconds > 0 ? `here in ${duration(waitSeconds)}` : 'in reach';

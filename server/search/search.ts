@@ -3,6 +3,7 @@
 // still reading, the database looks through its rows.
 import { type SQL, sql } from 'drizzle-orm';
 import type { Kind } from '#core/model.ts';
+import { hereIn } from '#core/wording/archives.ts';
 import { count } from '#core/wording/amounts.ts';
 import { asksForSomething, type Query, understand } from '#core/search/query.ts';
 import type { Database } from '../db/connect.ts';
@@ -146,18 +147,23 @@ async function stored(db: Database, { words }: Query, names?: NameIndex): Promis
   const found = await whereStored(db, { words, ids, most: EACH });
   return found.map(({ archiveFileId, archiveId, archive, name, bytes, copies }) => ({
     ...{ what: 'archived' as const, id: archiveFileId, name, parent: archiveId, bytes },
-    place: `${archive} on ${copies.map(({ carrier, place }) => `${carrier}, ${place}`).join('; ') || 'no good copy'}`,
+    place: `${archive} on ${copies.map(({ carrier, place }) => `${carrier}, ${place}`).join('; ') || 'no good copy'}${untilWords(copies[0])}`,
   }));
 }
 
-/** Clips of archived documents, of each project and name the latest. */
+/** How long until the first of the copies is here; nothing where it is. */
+const untilWords = (copy: Stored['copies'][number] | undefined): string =>
+  !copy || (copy.isThere && copy.waitSeconds === 0) ? '' : ` · ${hereIn(copy)}`;
+
+/** Clips of archived documents, of each project and name the latest; not those that are called as their file is, which is found by itself. */
 async function archivedClips(db: Database, { words }: Query, names?: NameIndex): Promise<Row[]> {
   const ids = await candidates(names, 'archive_clips', words, NEWEST);
   if (ids?.length === 0) return [];
   return rowsOf(
     db,
     sql`SELECT 'archived clip' AS what, MAX(c.id) AS id, c.name, CONCAT('archived with ', a.name, IF(MAX(c.bin) = '', '', CONCAT(', in ', MAX(c.bin)))) AS place, MAX(a.id) AS parent, NULL AS bytes
-    FROM archive_clips c JOIN archives a ON a.id = c.archive_id AND a.state = 'sealed' AND a.purpose = 'archive' WHERE ${among('c.id', ids, words)} GROUP BY c.name, a.name ORDER BY parent DESC, id LIMIT ${EACH}`,
+    FROM archive_clips c JOIN archives a ON a.id = c.archive_id AND a.state = 'sealed' AND a.purpose = 'archive' LEFT JOIN archive_files f ON f.id = c.archive_file_id
+    WHERE ${among('c.id', ids, words)} AND c.name <> COALESCE(SUBSTRING_INDEX(f.payload_path, '/', -1), '') GROUP BY c.name, a.name ORDER BY parent DESC, id LIMIT ${EACH}`,
   );
 }
 

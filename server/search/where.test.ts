@@ -2,7 +2,7 @@
 import { eq } from 'drizzle-orm';
 import type { CarrierId, ProjectId } from '#core/model.ts';
 import { otio, TestSite, until } from '#test/site.ts';
-import { copyParts } from '../db/schema/archives.ts';
+import { archiveClips, copyParts } from '../db/schema/archives.ts';
 import { projects } from '../db/schema/projects.ts';
 import { carriers } from '../db/schema/stores.ts';
 import { addArchive } from '../steps/archive.ts';
@@ -17,7 +17,8 @@ beforeAll(async () => {
   await site.volume('media');
   for (const name of ['fog', 'mist']) {
     site.put(`media/${name}/shot one.mov`, name.repeat(1000));
-    site.put(`media/${name}/shot ${name}.otio`, otio(name, ['shot one.mov']));
+    const document = otio(name, ['shot one.mov']).replaceAll('"name": "shot one.mov"', '"name": "Long shot"');
+    site.put(`media/${name}/shot ${name}.otio`, document);
   }
   await site.read(1 as never);
   for (const [i, place] of ['cabinet', 'bank'].entries()) {
@@ -63,11 +64,11 @@ test('clips and bins of archived documents are found by their names, each of a p
       .filter(({ what }) => what === 'archived clip' || what === 'archived bin')
       .map(({ what, name, where, parentId }) => `${what} ${name}: ${where}, ${parentId}`);
   const clips = [
-    'archived clip shot one.mov: archived with mist, in Rushes, 2',
-    'archived clip shot one.mov: archived with fog, in Rushes, 1',
+    'archived clip Long shot: archived with mist, in Rushes, 2',
+    'archived clip Long shot: archived with fog, in Rushes, 1',
   ];
   const bins = ['archived bin Rushes: archived with mist, a_1, 2', 'archived bin Rushes: archived with fog, a_0, 1'];
-  expect(await hits('shot one')).toEqual(clips);
+  expect(await hits('long shot')).toEqual(clips);
   expect(await hits('rushes')).toEqual(bins);
   const names = nameIndex(site.database.url);
   try {
@@ -79,7 +80,10 @@ test('clips and bins of archived documents are found by their names, each of a p
         )
       ).every((one) => one.ready),
     );
-    expect(await hits('shot one', names)).toEqual(clips);
+    expect(await hits('long shot', names)).toEqual(clips);
+    // A clip that is called as its file is found by that.
+    await site.db.update(archiveClips).set({ name: 'shot one.mov' });
+    expect(await hits('shot one')).toEqual([]);
     expect(await hits('RUSHES', names)).toEqual(bins);
     expect(await hits('rushes shot', names)).toEqual([]);
   } finally {
