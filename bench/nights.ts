@@ -1,7 +1,7 @@
 // Nights of projects in work beside general tools on the same tree: the first night beside rsync to an empty folder, one in which nothing
 // changed beside find, and one after a part of it changed beside rsync again. Ours also reads back every byte that it wrote, from the
 // medium: what that takes alone is told beside it, by xxhsum of what rsync wrote.
-// usage: npm run bench -- nights [megabytes] [projects] [per cent changed]
+// usage: npm run bench -- nights [megabytes] [projects] [per cent changed] [files of each]
 import { execFileSync, spawnSync } from 'node:child_process';
 import { randomFillSync } from 'node:crypto';
 import { mkdirSync, mkdtempSync, rmSync, utimesSync, writeFileSync } from 'node:fs';
@@ -25,7 +25,7 @@ import { startDatabase } from '../setup/mariadb.ts';
 
 const megabytes = Number(process.argv[2] ?? 2000);
 const houses = Number(process.argv[3] ?? 40);
-const EACH = 50;
+const EACH = Number(process.argv[5] ?? 50);
 /** Files of every project that are written anew. */
 const changed = Math.max(1, Math.round((EACH * Number(process.argv[4] ?? 2)) / 100));
 const fileBytes = Math.max(4096, Math.floor((megabytes * 1e6) / houses / EACH));
@@ -136,7 +136,8 @@ console.log(`${houses} projects, ${houses * EACH} media files of ${Math.round(fi
 tell('first night', await spend(1), await seconds(rsync), 'rsync');
 await seconds(find);
 tell('nothing changed', await spend(2), await seconds(find), 'find');
-tell('nothing changed', await spend(3), await seconds(rsync), 'rsync');
+tell('nothing changed again', await spend(3), await seconds(find), 'find');
+tell('and again', await spend(4), await seconds(rsync), 'rsync');
 const anew = (p: number) => Array.from({ length: changed }, (_, i) => names[(p + i) % EACH]!);
 for (let p = 0; p < houses; p++) {
   for (const name of anew(p)) put(p, name);
@@ -150,7 +151,7 @@ const readBack = () => {
   for (const file of came) spawnSync('dd', [`if=${file}`, 'iflag=nocache', 'count=0', 'status=none']);
   execFileSync('xargs', ['-0', 'xxhsum', '-H1'], { input: came.join('\0'), stdio: ['pipe', 'ignore', 'inherit'] });
 };
-const ours = await spend(4);
+const ours = await spend(5);
 const theirs = await seconds(rsync);
 tell(`${changed} of ${EACH} files of every project changed`, ours, theirs, 'rsync');
 tell('the same', ours, theirs + (await seconds(readBack)), 'rsync and what it wrote read back');

@@ -157,6 +157,30 @@ function takeOnce(db: Database, key: string, ran: Ran): Promise<boolean> {
   });
 }
 
+const QUIET = 'project quiet at night ';
+
+/** How the house stood when a project was last looked through whole, and the night that has all of it as it was then. */
+export interface Quiet {
+  mark: string;
+  folder: string;
+}
+
+export async function quietOf(db: Db, projectId: ProjectId): Promise<Quiet | null> {
+  const [row] = await db
+    .select()
+    .from(site)
+    .where(eq(site.key, `${QUIET}${projectId}`));
+  return row ? (JSON.parse(row.value) as Quiet) : null;
+}
+
+export async function noteQuiet(db: Db, projectId: ProjectId, quiet: Quiet): Promise<void> {
+  const value = JSON.stringify(quiet);
+  await db
+    .insert(site)
+    .values({ key: `${QUIET}${projectId}`, value })
+    .onDuplicateKeyUpdate({ set: { value } });
+}
+
 type Ran = NonNullable<KeptNight['ran']>;
 const NEVER = JSON.stringify({ atMs: 0, said: '' } satisfies Ran);
 const lastOf = (value: string) => JSON.parse(value) as Ran;

@@ -9,7 +9,8 @@ import { earlierArchives } from '../archives/base.ts';
 import { setHold } from '../archives/keeping.ts';
 import { projectNights, setProjectNight } from '../archives/project-nights.ts';
 import { archiveRows } from '../archives/shelf.ts';
-import { archiveCopies, archives, copyFiles } from '../db/schema/archives.ts';
+import { archiveCopies, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
+import { readings } from '../db/schema/catalogue.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { projects } from '../db/schema/projects.ts';
 import { receipts } from '../db/schema/receipts.ts';
@@ -18,7 +19,7 @@ import { tonightOf } from '../nights/tonight.ts';
 import { projectRows } from '../projects/projects.ts';
 import { addArchive } from '../steps/archive.ts';
 import { addRestore } from '../steps/restore.ts';
-import { archiveAtNight } from './night-projects.ts';
+import { archiveAtNight, houseMark, quietFolder } from './night-projects.ts';
 
 let site: TestSite;
 let volume: VolumeId;
@@ -107,6 +108,51 @@ test('each night writes what is new alone, nothing where nothing changed, and ev
     for (const name of back)
       expect(readFileSync(path.join(at, name), 'utf8')).toBe(`${path.basename(name, '.mov')} `.repeat(30_000));
   }
+});
+
+describe('a house in which nothing happened is not looked through again', () => {
+  const quiet = async (days: number) => {
+    const [rule] = await projectNights(site.db, FOG);
+    return quietFolder(site.db, rule!, { now: night(days), mark: await houseMark(site.db) });
+  };
+  beforeEach(async () => {
+    await runAt(night(1));
+    expect(await quiet(2)).toBe((await sealed())[0]!.folder);
+  });
+
+  test('readings that find nothing leave it so, night after night', async () => {
+    await site.read(volume);
+    for (const days of [2, 3, 4]) expect(await runAt(night(days))).toMatch(/Nothing of it has changed since/);
+    expect(await quiet(5)).toBe((await sealed())[0]!.folder);
+    expect(await sealed()).toHaveLength(1);
+    // Until everything is due once more.
+    expect(await quiet(40)).toBeNull();
+  });
+
+  test.each<[string, () => Promise<unknown>]>([
+    ['a file that was read as another', async () => (site.put('media/fog/rushes/a.mov', 'new '), site.read(volume))],
+    ['a file that is gone', async () => (rmSync(path.join(site.root, 'media/fog/rushes/a.mov')), site.read(volume))],
+    ['a document that was read anew', async () => (save('fog.otio', ['a']), site.read(volume))],
+    ['a reading under way', () => site.db.insert(readings).values({ volumeId: volume, startedAt: new Date() })],
+    ['what a person did', () => setProjectNight(site.db, { projectId: FOG, rule: { ...RULE(), keepDays: 9 } }, by)],
+    ['a copy that is damaged', () => site.db.update(copyParts).set({ state: 'damaged' })],
+    ['a night that has a gap', () => site.db.update(archives).set({ gaps: 1 })],
+    ['a night that was let go', () => site.db.update(archives).set({ state: 'let go' })],
+  ])('but for %s', async (_what, happens) => {
+    await happens();
+    expect(await quiet(2)).toBeNull();
+    site.checked = false;
+  });
+
+  test('what a reading found that was under way when it was looked through is seen', async () => {
+    const [{ insertId }] = await site.db.insert(readings).values({ volumeId: volume, startedAt: new Date() });
+    expect(await runAt(night(2))).toMatch(/Nothing of it has changed/);
+    site.put('media/fog/rushes/a.mov', 'changed '.repeat(9000));
+    await site.read(volume);
+    await site.db.update(readings).set({ finishedAt: new Date(), changed: 1 }).where(eq(readings.id, insertId));
+    expect(await quiet(3)).toBeNull();
+    expect(await runAt(night(3))).toMatch(/^Begun/);
+  });
 });
 
 test('two workers that look at once begin one night', async () => {

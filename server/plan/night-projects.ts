@@ -1,7 +1,7 @@
 // Projects in work that are archived night after night, with their media: each night builds on the one before on its carrier,
 // so that only what is new or changed is read and written, and after so many days everything once more.
 import { isoDay } from '#core/house-time.ts';
-import { and, eq, sql } from 'drizzle-orm';
+import { and, eq, type SQL, sql } from 'drizzle-orm';
 import { archiveFolderName } from '#core/archive/selection.ts';
 import { grouped } from '#core/grouped.ts';
 import type { ArchiveId, ProjectId } from '#core/model.ts';
@@ -10,7 +10,15 @@ import { baseOf, NIGHT_SCOPE, nightsToLetGo } from '#core/nights/project-nights.
 import { size } from '#core/wording/amounts.ts';
 import { earlierArchives } from '../archives/base.ts';
 import { letGo } from '../archives/keeping.ts';
-import { type KeptNight, noteRan, projectNights, takeNight, takeThinning } from '../archives/project-nights.ts';
+import {
+  type KeptNight,
+  noteQuiet,
+  noteRan,
+  projectNights,
+  quietOf,
+  takeNight,
+  takeThinning,
+} from '../archives/project-nights.ts';
 import type { ProjectSelection } from '../archives/selection.ts';
 import { idList } from '../db/conditions.ts';
 import type { Database, Db } from '../db/connect.ts';
@@ -25,10 +33,12 @@ import { runAtOnce } from './plan.ts';
 export async function archiveAtNight(db: Database, now: Date): Promise<number> {
   if (!isNight(now)) return 0;
   let begun = 0;
+  // Before anything is looked through: what changes meanwhile is seen the night after.
+  const mark = await houseMark(db);
   for (const night of await projectNights(db)) {
     if (await takeThinning(db, night.projectId, now)) await letNightsGo(db, night, now);
     if (night.state !== 'in work' || !(await takeNight(db, night.projectId, now))) continue;
-    begun += Number(await runNight(db, night, now));
+    begun += Number(await runNight(db, night, { now, mark }));
   }
   return begun;
 }
@@ -73,9 +83,61 @@ async function needsOf(db: Db, ids: readonly number[]): Promise<Map<number, numb
   );
 }
 
+/**
+ * How the catalogue stands, as one text: what readings found, when documents were read, and what people did. What the night does by itself
+ * changes nothing that a night takes. A reading that is under way is another one when it has ended.
+ */
+export async function houseMark(db: Db): Promise<string> {
+  const [rows] = (await db.execute(sql`
+    SELECT CONCAT_WS(' ',
+      (SELECT CONCAT(id, ':', COALESCE(finished_at, '')) FROM readings WHERE finished_at IS NULL OR added + changed + gone > 0 ORDER BY id DESC LIMIT 1),
+      (SELECT COUNT(*) FROM readings WHERE finished_at IS NULL), (SELECT CONCAT(COUNT(*), ':', COALESCE(MAX(id), 0), ':', COALESCE(MAX(read_at), '')) FROM documents),
+      (SELECT COALESCE(MAX(id), 0) FROM receipts WHERE who <> ${NIGHT_RULES})) AS mark`)) as unknown as [
+    { mark: string }[],
+  ];
+  return rows[0]!.mark;
+}
+
+/** The night that has all of a project, where the house stands as it did when that was found; null where it has to be looked through. */
+export async function quietFolder(
+  db: Db,
+  { projectId, carrierId, ...rule }: KeptNight,
+  { now, mark }: Looking,
+): Promise<string | null> {
+  const quiet = await quietOf(db, projectId);
+  if (quiet?.mark !== mark) return null;
+  const lacking = sql<number>`(SELECT COUNT(*) FROM archive_parts p WHERE p.archive_id = ${archives}.id
+    AND NOT EXISTS (SELECT 1 FROM copy_parts c WHERE c.part_id = p.id AND c.carrier_id = ${carrierId} AND c.state = 'good'))`;
+  const rows = await db
+    .select({ id: archives.id, baseId: archives.baseId, folder: archives.folder, ...facts(lacking) })
+    .from(archives)
+    .where(and(...[eq(archives.projectId, projectId), eq(archives.night, true), eq(archives.state, 'sealed')]));
+  if (rows.some((row) => row.lacking > 0)) return null;
+  const chain = rows.map(({ id, sealedAt, ...row }) => ({ ...row, archiveId: id, sealedMs: sealedAt!.getTime() }));
+  const base = baseOf(chain, { carrierId, ...rule }, now.getTime());
+  return base?.folder === quiet.folder && base.gaps === 0 ? base.folder : null;
+}
+
+const facts = (lacking: SQL<number>) => ({
+  ...{ sealedAt: archives.sealedAt, gaps: archives.gaps },
+  lacking: lacking.mapWith(Number),
+});
+
+interface Looking {
+  now: Date;
+  mark: string;
+}
+
+const sameSince = (folder: string): string => `Nothing of it has changed since ${folder}, so nothing was written.`;
+
 /** Begins one, where there is anything new. What came of it, or why nothing did, is noted with it. */
-export async function runNight(db: Database, night: KeptNight, now: Date): Promise<boolean> {
+export async function runNight(db: Database, night: KeptNight, { now, mark }: Looking): Promise<boolean> {
   const { projectId } = night;
+  const same = await quietFolder(db, night, { now, mark });
+  if (same !== null) {
+    await noteRan(db, projectId, { atMs: now.getTime(), said: sameSince(same) });
+    return false;
+  }
   const open = await unfinished(db, projectId);
   if (open !== null) {
     await noteRan(db, projectId, {
@@ -90,9 +152,10 @@ export async function runNight(db: Database, night: KeptNight, now: Date): Promi
     const base = await nightBase(db, night, now);
     const made = await nightArchive(db, night, { baseId: base?.archiveId ?? null, now });
     const { selection, held } = made;
-    if (base && held && (await isAsBefore(db, base.archiveId, { selection, heldFiles: held.size })))
-      said = `Nothing of it has changed since ${base.folder}, so nothing was written.`;
-    else {
+    if (base && held && (await isAsBefore(db, base.archiveId, { selection, heldFiles: held.size }))) {
+      said = sameSince(base.folder);
+      await noteQuiet(db, projectId, { mark, folder: base.folder });
+    } else {
       let bytes = 0;
       await runAtOnce(
         db,
@@ -104,6 +167,7 @@ export async function runNight(db: Database, night: KeptNight, now: Date): Promi
         { who: NIGHT_RULES, now },
       );
       isBegun = true;
+      await noteQuiet(db, projectId, { mark, folder: made.params.folder });
       said = `Begun: ${size(bytes)} to write${base ? `, the rest lies in ${base.folder} and before` : ', everything anew'}.`;
     }
   } catch (error) {
