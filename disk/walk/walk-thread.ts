@@ -62,12 +62,14 @@ function readFolder(request: WalkRequest, asked: FolderAsked): FolderFound | Lar
     asked.raw === null
       ? joinPlace(request.root, asked.path)
       : Buffer.concat([Buffer.from(`${request.root}/`), Buffer.from(asked.raw, 'hex')]);
-  let listing: Listing;
+  let entries: Dirent[];
+  let listing: Listing | null;
   try {
     const own = lstatSync(place);
     if (!own.isDirectory()) return unreadable(asked, 'vanished', 'it is no longer a folder');
     if (own.dev !== request.device) return unreadable(asked, 'other file system', 'another disk is mounted there');
-    listing = list(place);
+    entries = readdirSync(place, { withFileTypes: true });
+    listing = listingOf(place, entries, asked.raw === null && entries.length >= request.largeFrom);
   } catch (error) {
     const code = codeOf(error);
     const is = code === 'ENOENT' ? 'vanished' : code === 'EACCES' || code === 'EPERM' ? 'not permitted' : 'unreadable';
@@ -75,8 +77,8 @@ function readFolder(request: WalkRequest, asked: FolderAsked): FolderFound | Lar
   }
   const context: Context = { request, asked, place, files: [], subFolders: [], notices: [] };
   const { files } = context;
-  if (listing.length >= request.largeFrom && asked.raw === null && listing.every((one) => one.raw === null)) {
-    const { state, parts } = parted(listing, context);
+  if (listing === null) {
+    const { state, parts } = parted(entries, context);
     return {
       folderId: asked.folderId,
       notices: context.notices,
@@ -110,11 +112,11 @@ function unreadable(asked: FolderAsked, code: NoticeCode, detail: string): Folde
 }
 
 /** A large folder is only listed; who asked has its files looked at in parts, by all threads. */
-function parted(listing: Listing, context: Context): Pick<LargeFolder, 'state' | 'parts'> {
+function parted(entries: readonly Dirent[], context: Context): Pick<LargeFolder, 'state' | 'parts'> {
   const names: string[] = [];
-  for (const one of listing)
-    if (one.entry.isDirectory() || one.entry.isSymbolicLink()) lookAt(one, context);
-    else names.push(one.name);
+  for (const entry of entries)
+    if (entry.isDirectory() || entry.isSymbolicLink()) lookAt({ name: entry.name, raw: null, entry }, context);
+    else names.push(entry.name);
   context.subFolders.sort(byName);
   names.sort();
   const parts: string[] = [];
@@ -145,11 +147,10 @@ const byName = (a: { name: string }, b: { name: string }) => (a.name < b.name ? 
 
 type Listing = { name: string; raw: Buffer | null; entry: Dirent | Dirent<Buffer> }[];
 
-/** Names as text; only where one is not valid UTF-8 is the folder listed again as bytes. */
-function list(place: string | Buffer): Listing {
-  const entries = readdirSync(place, { withFileTypes: true });
+/** Names as text; only where one is not valid UTF-8 is the folder listed again as bytes. Null: a large folder whose names are all text. */
+function listingOf(place: string | Buffer, entries: readonly Dirent[], isLarge: boolean): Listing | null {
   if (!entries.some((entry) => entry.name.includes('\uFFFD')))
-    return entries.map((entry) => ({ name: entry.name, raw: null, entry }));
+    return isLarge ? null : entries.map((entry) => ({ name: entry.name, raw: null, entry }));
   return readdirSync(place, { withFileTypes: true, encoding: 'buffer' }).map((entry) => {
     const raw = entry.name as unknown as Buffer;
     const name = readableName(raw);
