@@ -6,6 +6,7 @@ import { isOneDisk } from '#core/places/disks.ts';
 import { joinPath } from '#core/paths.ts';
 import { documentOfAutosave } from '#core/snapshots/autosaves.ts';
 import { changesBetween, placesOf, type Summary } from '#core/snapshots/snapshots.ts';
+import { listed } from '#core/wording/amounts.ts';
 import type { Db } from '../db/connect.ts';
 import { files, folders } from '../db/schema/catalogue.ts';
 import { documents, timelines } from '../db/schema/documents.ts';
@@ -69,19 +70,20 @@ async function momentsOf(db: Db, projectId: ProjectId): Promise<Moment[]> {
     .where(and(eq(snapshots.projectId, projectId), eq(snapshots.state, 'kept')))
     .orderBy(desc(snapshots.takenAt), desc(snapshots.id));
   const moments: Moment[] = [];
-  const before = new Map<number, { moment: Moment; volumeIds: Set<number> }>();
+  const before = new Map<number, { moment: Moment; names: Map<number, string> }>();
   for (const { row, on, isThere } of rows) {
     const last = before.get(row.fileId);
-    if (last && last.moment.row.xxh64 === row.xxh64 && !last.volumeIds.has(row.onVolumeId)) {
-      last.volumeIds.add(row.onVolumeId);
-      last.moment.on = `${on} and ${last.moment.on}`;
+    if (last && last.moment.row.xxh64 === row.xxh64 && !last.names.has(row.onVolumeId)) {
+      // In the order of the volumes, whichever of them had it first.
+      last.names.set(row.onVolumeId, on);
+      last.moment.on = listed([...last.names].sort(([a], [b]) => a - b).map(([, name]) => name));
       // Taken a little later on the one than on the other, it is of the earlier time.
       last.moment.row = { ...(Number(isThere) ? row : last.moment.row), takenAt: row.takenAt };
       continue;
     }
     const moment = { row, on };
     moments.push(moment);
-    before.set(row.fileId, { moment, volumeIds: new Set([row.onVolumeId]) });
+    before.set(row.fileId, { moment, names: new Map([[row.onVolumeId, on]]) });
   }
   return moments;
 }
