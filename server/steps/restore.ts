@@ -287,7 +287,9 @@ async function isPlaced({ context, root, folder }: Restoring): Promise<boolean> 
   return known !== undefined && isFolderOf(root!, folder, known);
 }
 
-const besides = ({ sources, context }: Restoring): number => (sources.isWound ? 1 : 2 * context.pools.carriers.size);
+/** So many at once that the disk has files to flush while others are read; fewer where each of them needs room to be cut in. */
+const besides = ({ sources, context, ranges }: Restoring): number =>
+  sources.isWound ? 1 : (ranges.size > 0 ? 2 : 4) * context.pools.carriers.size;
 
 /** While ranges are cut of them, files lie there whole: as many as are brought at once. */
 const roomBeside = (restoring: Restoring): number =>
