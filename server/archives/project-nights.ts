@@ -173,22 +173,16 @@ export async function quietOf(db: Db, projectId: ProjectId): Promise<Quiet | nul
   return row ? (JSON.parse(row.value) as Quiet) : null;
 }
 
-export async function noteQuiet(db: Db, projectId: ProjectId, quiet: Quiet): Promise<void> {
-  const value = JSON.stringify(quiet);
-  await db
-    .insert(site)
-    .values({ key: `${QUIET}${projectId}`, value })
-    .onDuplicateKeyUpdate({ set: { value } });
-}
+export const noteQuiet = (db: Db, projectId: ProjectId, quiet: Quiet): Promise<void> =>
+  keep(db, `${QUIET}${projectId}`, quiet);
 
 type Ran = NonNullable<KeptNight['ran']>;
 const NEVER = JSON.stringify({ atMs: 0, said: '' } satisfies Ran);
 const lastOf = (value: string) => JSON.parse(value) as Ran;
 
-export async function noteRan(db: Db, projectId: ProjectId, ran: Ran): Promise<void> {
-  const value = JSON.stringify(ran);
-  await db
-    .insert(site)
-    .values({ key: `${RAN}${projectId}`, value })
-    .onDuplicateKeyUpdate({ set: { value } });
+export const noteRan = (db: Db, projectId: ProjectId, ran: Ran): Promise<void> => keep(db, `${RAN}${projectId}`, ran);
+
+async function keep(db: Db, key: string, what: Quiet | Ran): Promise<void> {
+  const value = JSON.stringify(what);
+  await db.insert(site).values({ key, value }).onDuplicateKeyUpdate({ set: { value } });
 }

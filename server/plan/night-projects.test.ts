@@ -144,6 +144,17 @@ describe('a house in which nothing happened is not looked through again', () => 
     site.checked = false;
   });
 
+  test('what a reading found after it was looked through, and before it was killed, is seen', async () => {
+    await site.db.insert(readings).values({ volumeId: volume, startedAt: new Date() });
+    expect(await runAt(night(2))).toMatch(/Nothing of it has changed/);
+    site.put('media/fog/rushes/a.mov', 'changed '.repeat(9000));
+    await site.read(volume);
+    // It had written that down already, and the next found nothing more.
+    await site.db.update(readings).set({ added: 0, changed: 0, gone: 0 });
+    expect(await runAt(night(3))).toMatch(/^Begun/);
+    site.checked = false;
+  });
+
   test('what a reading found that was under way when it was looked through is seen', async () => {
     const [{ insertId }] = await site.db.insert(readings).values({ volumeId: volume, startedAt: new Date() });
     expect(await runAt(night(2))).toMatch(/Nothing of it has changed/);

@@ -85,17 +85,19 @@ async function needsOf(db: Db, ids: readonly number[]): Promise<Map<number, numb
 
 /**
  * How the catalogue stands, as one text: what readings found, when documents were read, and what people did. What the night does by itself
- * changes nothing that a night takes. A reading that is under way is another one when it has ended.
+ * changes nothing that a night takes. Null while the last reading of a volume has not ended: it may find more, and leave no word of that
+ * where it is killed.
  */
-export async function houseMark(db: Db): Promise<string> {
+export async function houseMark(db: Db): Promise<string | null> {
   const [rows] = (await db.execute(sql`
     SELECT CONCAT_WS(' ',
       (SELECT CONCAT(id, ':', COALESCE(finished_at, '')) FROM readings WHERE finished_at IS NULL OR added + changed + gone > 0 ORDER BY id DESC LIMIT 1),
-      (SELECT COUNT(*) FROM readings WHERE finished_at IS NULL), (SELECT CONCAT(COUNT(*), ':', COALESCE(MAX(id), 0), ':', COALESCE(MAX(read_at), '')) FROM documents),
-      (SELECT COALESCE(MAX(id), 0) FROM receipts WHERE who <> ${NIGHT_RULES})) AS mark`)) as unknown as [
-    { mark: string }[],
+      (SELECT CONCAT(COUNT(*), ':', COALESCE(MAX(id), 0), ':', COALESCE(MAX(read_at), '')) FROM documents),
+      (SELECT COALESCE(MAX(id), 0) FROM receipts WHERE who <> ${NIGHT_RULES})) AS mark,
+      EXISTS (SELECT 1 FROM readings r WHERE r.finished_at IS NULL AND r.id = (SELECT MAX(s.id) FROM readings s WHERE s.volume_id = r.volume_id)) AS open`)) as unknown as [
+    { mark: string; open: number }[],
   ];
-  return rows[0]!.mark;
+  return Number(rows[0]!.open) > 0 ? null : rows[0]!.mark;
 }
 
 /** The night that has all of a project, where the house stands as it did when that was found; null where it has to be looked through. */
@@ -104,8 +106,8 @@ export async function quietFolder(
   { projectId, carrierId, ...rule }: KeptNight,
   { now, mark }: Looking,
 ): Promise<string | null> {
-  const quiet = await quietOf(db, projectId);
-  if (quiet?.mark !== mark) return null;
+  const quiet = mark === null ? null : await quietOf(db, projectId);
+  if (quiet === null || quiet.mark !== mark) return null;
   const lacking = sql<number>`(SELECT COUNT(*) FROM archive_parts p WHERE p.archive_id = ${archives}.id
     AND NOT EXISTS (SELECT 1 FROM copy_parts c WHERE c.part_id = p.id AND c.carrier_id = ${carrierId} AND c.state = 'good'))`;
   const rows = await db
@@ -125,7 +127,7 @@ const facts = (lacking: SQL<number>) => ({
 
 interface Looking {
   now: Date;
-  mark: string;
+  mark: string | null;
 }
 
 const sameSince = (folder: string): string => `Nothing of it has changed since ${folder}, so nothing was written.`;
@@ -154,7 +156,7 @@ export async function runNight(db: Database, night: KeptNight, { now, mark }: Lo
     const { selection, held } = made;
     if (base && held && (await isAsBefore(db, base.archiveId, { selection, heldFiles: held.size }))) {
       said = sameSince(base.folder);
-      await noteQuiet(db, projectId, { mark, folder: base.folder });
+      if (mark !== null) await noteQuiet(db, projectId, { mark, folder: base.folder });
     } else {
       let bytes = 0;
       await runAtOnce(
@@ -167,7 +169,7 @@ export async function runNight(db: Database, night: KeptNight, { now, mark }: Lo
         { who: NIGHT_RULES, now },
       );
       isBegun = true;
-      await noteQuiet(db, projectId, { mark, folder: made.params.folder });
+      if (mark !== null) await noteQuiet(db, projectId, { mark, folder: made.params.folder });
       said = `Begun: ${size(bytes)} to write${base ? `, the rest lies in ${base.folder} and before` : ', everything anew'}.`;
     }
   } catch (error) {
