@@ -11,6 +11,7 @@ import {
   unlinkSync,
   writeSync,
 } from 'node:fs';
+import { open } from 'node:fs/promises';
 import path from 'node:path';
 import { codeOf, look } from './facts.ts';
 
@@ -90,6 +91,36 @@ export function isOneFile(a: string | Buffer, b: string | Buffer): boolean {
     return one.isFile() && other.isFile() && one.dev === other.dev && one.ino === other.ino;
   } catch {
     return false;
+  }
+}
+
+const flushes = new Map<string, { now: Promise<void>; next: Promise<void> | null }>();
+
+/** As `syncFolder`, without waiting in it: who asks while a folder is flushed shares the flush after that with all who ask by then. */
+export function flushFolder(folder: string): Promise<void> {
+  const under = flushes.get(folder);
+  if (!under) return beginFlush(folder);
+  return (under.next ??= under.now.then(() => beginFlush(folder)));
+}
+
+function beginFlush(folder: string): Promise<void> {
+  const now = flushed(folder).then(() => {
+    if (flushes.get(folder)?.next === null) flushes.delete(folder);
+  });
+  flushes.set(folder, { now, next: null });
+  return now;
+}
+
+async function flushed(folder: string): Promise<void> {
+  try {
+    const handle = await open(folder, 'r');
+    try {
+      await handle.sync();
+    } finally {
+      await handle.close();
+    }
+  } catch {
+    // Some file systems refuse to flush a folder; the file itself was flushed.
   }
 }
 

@@ -5,28 +5,11 @@ import { type FileHandle, open } from 'node:fs/promises';
 import { Readable } from 'node:stream';
 import { codeOf } from '../facts.ts';
 import { dropFromMemory } from './content.ts';
+import { BLOCK, giveMemory, STRETCH, takeMemory } from './page-memory.ts';
 
-/** Places, lengths and memory of direct reading are whole blocks, of at most this many bytes on any disk. */
-const BLOCK = 4096;
-const STRETCH = 1 << 20;
 /** Handed on in pieces short enough that their memory is used again for later ones. */
 const PIECE = 256 << 10;
-const PAGE = 64 << 10;
 const PLAIN = constants.O_RDONLY | constants.O_NOFOLLOW | constants.O_NONBLOCK;
-
-/** Memory that begins at a page: a WebAssembly memory does, and none else that can be had here. Kept, as each is dear. */
-const spare: Buffer[] = [];
-
-function taken(): Buffer {
-  const known = spare.pop();
-  if (known) return known;
-  try {
-    return Buffer.from(new WebAssembly.Memory({ initial: STRETCH / PAGE }).buffer);
-  } catch {
-    // Where there are no more addresses for one: then reading goes the other way.
-    return Buffer.alloc(STRETCH);
-  }
-}
 
 interface Range {
   at: number;
@@ -72,7 +55,7 @@ async function opened(place: string): Promise<FileHandle> {
 async function* stretches(first: FileHandle, place: string, { at, length }: Range): AsyncGenerator<Buffer> {
   let handle = first;
   // One is read while the other is used.
-  const memory = [taken(), taken()];
+  const memory = [takeMemory(), takeMemory()];
   const readAt = async (from: number, into: Buffer): Promise<Buffer> => {
     try {
       return into.subarray(0, (await handle.read(into, 0, STRETCH, from)).bytesRead);
@@ -99,7 +82,7 @@ async function* stretches(first: FileHandle, place: string, { at, length }: Rang
     }
   } finally {
     await next?.catch(() => undefined);
-    spare.push(...memory);
+    giveMemory(...memory);
     await first.close();
     if (handle !== first) await handle.close();
   }

@@ -33,6 +33,8 @@ export interface PoolOptions {
   boot?: string;
   /** A thread has one question at a time, so that one that takes too long or too much is ended alone. */
   alone?: boolean;
+  /** Questions that a thread has at once: while it waits for a disk, it goes on with another. */
+  together?: number;
   /** What the values of a thread may take of memory, in MB; beyond, it ends with the code `too_much`. */
   memoryMb?: number;
   /** What a thread may fill with values that live shortly before it looks which are still needed, in MB. */
@@ -58,7 +60,7 @@ export class ThreadPool<Request extends object, Response> {
   constructor(
     entry: string,
     readonly size: number,
-    { boot = BOOT, alone = false, memoryMb, shortLivedMb }: PoolOptions = {},
+    { boot = BOOT, alone = false, together = 2, memoryMb, shortLivedMb }: PoolOptions = {},
   ) {
     this.alone = alone;
     const runs = built(entry) ?? { boot, entry };
@@ -68,8 +70,7 @@ export class ThreadPool<Request extends object, Response> {
       minThreads: 0,
       maxThreads: size,
       idleTimeout: Infinity,
-      // A thread that waits for a disk may take the next question meanwhile.
-      concurrentTasksPerWorker: alone ? 1 : 2,
+      concurrentTasksPerWorker: alone ? 1 : together,
       resourceLimits: { maxOldGenerationSizeMb: memoryMb, maxYoungGenerationSizeMb: shortLivedMb },
       atomics: 'disabled',
     });

@@ -9,6 +9,7 @@ import { listed } from '#core/wording/amounts.ts';
 import { unitsOf } from '#core/units/units.ts';
 import type { Db, Transaction } from '../db/connect.ts';
 import { inSlices } from '../db/holdings.ts';
+import { insertMany } from '../db/insert-many.ts';
 import { archiveClips, archiveFiles, type archives } from '../db/schema/archives.ts';
 import { askForPosters } from '../projects/posters.ts';
 import { Refused } from '../runtime/refused.ts';
@@ -78,7 +79,7 @@ async function noteClips(tx: Transaction, id: number, projectId: ProjectId): Pro
     bin: row.binId === null ? '' : pathOf(Number(row.binId)).join('/').slice(0, 4000),
     archiveFileId: row.archiveFileId === null ? null : Number(row.archiveFileId),
   }));
-  for (const some of inSlices(values)) await tx.insert(archiveClips).values(some);
+  await insertMany(tx, archiveClips, values);
   await noteBins(tx, id);
 }
 

@@ -2,7 +2,7 @@
 // Kept for as long as nothing changed; whoever stages or runs asks anew.
 import { sql } from 'drizzle-orm';
 import type { ProjectId } from '#core/model.ts';
-import type { Db } from '../db/connect.ts';
+import type { Db, Transaction } from '../db/connect.ts';
 import { pulseOf } from '../site/pulse.ts';
 
 /** Answers by what was asked. Nobody changes what is given. */
@@ -41,6 +41,16 @@ export class Facts {
     return told;
   }
 }
+
+const staging = new WeakMap<Db, Map<ProjectId, Facts>>();
+
+/** What is staged in a transaction, said of it and begun is told by the same answers: what was looked through before it began. */
+export function stageBy(tx: Transaction, projectId: ProjectId, facts: Facts): void {
+  staging.set(tx, (staging.get(tx) ?? new Map<ProjectId, Facts>()).set(projectId, facts));
+}
+
+/** The answers that a transaction goes by; none yet for everybody else. */
+export const stagedBy = (db: Db, projectId: ProjectId): Facts => staging.get(db)?.get(projectId) ?? new Facts();
 
 /** While work goes on that may change what there is, facts are as old as a page may be, and no older. */
 const HOLDS_BESIDE_WORK_MS = 2_000;

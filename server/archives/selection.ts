@@ -29,7 +29,7 @@ import { documents, media } from '../db/schema/documents.ts';
 import { heldBy } from './base.ts';
 import { type BinTree, binTree, clipNames, filesInBins } from './bins.ts';
 import { addEncodings } from './encodings.ts';
-import { Facts } from './facts.ts';
+import { type Facts, stagedBy } from './facts.ts';
 import { lengthsOf, usedByTimelines } from './lengths.ts';
 import { stepItems, type stepParts } from '../db/schema/plans.ts';
 import { volumes } from '../db/schema/stores.ts';
@@ -55,7 +55,7 @@ export async function projectSelection(
   db: Db,
   projectId: ProjectId,
   scope: ArchiveScope = USUAL_SCOPE,
-  { staged = null, facts = new Facts() }: { staged?: Staged | null; facts?: Facts } = {},
+  { staged = null, facts = stagedBy(db, projectId) }: { staged?: Staged | null; facts?: Facts } = {},
 ): Promise<ProjectSelection> {
   const tree = await facts.of('bins', () => binTree(db, projectId));
   const of: Of = { db, projectId, scope, tree, facts };

@@ -11,6 +11,7 @@ import { cutFile, type Frames, type Recipe, type Wanted } from '#core/essence/cu
 import type { Expectation } from '#core/model.ts';
 import { Pace } from '#core/nights/pace.ts';
 import { fileSource } from '#disk/documents/essence-source.ts';
+import { giveMemory, STRETCH, takeMemory } from '#disk/content/page-memory.ts';
 import { codeOf, type FileFacts, factsOf, isUnchanged } from '#disk/facts.ts';
 import { type Asked, serve } from '#disk/threads/serve.ts';
 import { HoleWriter } from './disk/hole-writer.ts';
@@ -182,9 +183,6 @@ function recipeOf(from: number, { sizeBytes }: FileFacts, part: Wanted) {
   }
 }
 
-const STRETCH = 1 << 20;
-/** Memory that sources are read into, for the next to use: making it anew costs more than reading into it. */
-const spare: Buffer[] = [];
 /** All there is, however much that is by then. */
 const WHOLE: Recipe['pieces'] = [{ at: 0, length: Infinity }];
 
@@ -200,7 +198,7 @@ async function* bytesOf(from: number, pieces: Recipe['pieces']): AsyncGenerator<
 
 /** Reads on while what was read is written; each piece is good until the next is asked for. */
 async function* stretchesOf(from: number, { at, length }: { at: number; length: number }): AsyncGenerator<Buffer> {
-  const memory = [0, 1].map(() => spare.pop() ?? Buffer.allocUnsafeSlow(STRETCH));
+  const memory = [takeMemory(), takeMemory()];
   let turn = 0;
   const readFrom = (done: number) => {
     turn = 1 - turn;
@@ -221,7 +219,7 @@ async function* stretchesOf(from: number, { at, length }: { at: number; length: 
   } finally {
     // Nothing is read any more from a file that its opener is about to close, nor into memory that is another's.
     await next.catch(() => undefined);
-    spare.push(...memory);
+    giveMemory(...memory);
   }
 }
 

@@ -14,7 +14,7 @@ export type CarrierPool = ThreadPool<CopyRequest, CopyResult>;
 export type { CopyResult, To };
 
 export const carrierPool = (size = 2): CarrierPool =>
-  new ThreadPool(path.join(path.dirname(fileURLToPath(import.meta.url)), 'copy-thread.ts'), size);
+  new ThreadPool(path.join(path.dirname(fileURLToPath(import.meta.url)), 'copy-thread.ts'), size, { together: 4 });
 
 interface Telling {
   progress?: (bytes: number) => void;

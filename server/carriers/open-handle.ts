@@ -23,6 +23,7 @@ export function openHandle(fd: number): Target {
     return doing;
   };
   return {
+    fd,
     write: (part, offset, length, at) => does(() => writeAt(fd, part, offset, length, at)),
     truncate: (length) => does(() => truncate(fd, length)),
     sync: () => does(() => sync(fd)),

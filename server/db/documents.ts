@@ -6,6 +6,7 @@ import type { Rate } from '#core/time/rates.ts';
 import { numberRows } from './conditions.ts';
 import type { Transaction } from './connect.ts';
 import { inSlices } from './holdings.ts';
+import { insertMany } from './insert-many.ts';
 import { bins, clips, media, mediaTargets, timelines, uses } from './schema/documents.ts';
 
 export interface Contents {
@@ -54,15 +55,16 @@ export async function writeContents(tx: Transaction, { documentId, projectId, mo
   }
   const reached = reachByMedia(all, (key) => model.media[key]?.available?.rate ?? null);
   const mediaIds = await writeMedia(tx, { documentId, projectId, model }, reached);
-  for (const some of inSlices(model.clips))
-    await tx.insert(clips).values(
-      some.map((clip) => ({
-        documentId,
-        binId: clip.bin === null ? null : binIds[clip.bin]!,
-        mediaId: clip.media === null ? null : mediaIds[clip.media]!,
-        name: fit(clip.name, 1020),
-      })),
-    );
+  await insertMany(
+    tx,
+    clips,
+    model.clips.map((clip) => ({
+      documentId,
+      binId: clip.bin === null ? null : binIds[clip.bin]!,
+      mediaId: clip.media === null ? null : mediaIds[clip.media]!,
+      name: fit(clip.name, 1020),
+    })),
+  );
   for (const [i, timeline] of model.timelines.entries())
     for (const some of inSlices(timeline.uses)) {
       // Whole numbers alone, as text: there may be hundreds of thousands, and the builder makes objects of every one.
@@ -93,38 +95,35 @@ async function writeMedia(
   const counted = new Map<number, Rate>();
   for (const { uses: inTimeline } of model.timelines)
     for (const use of inTimeline) if (!counted.has(use.media)) counted.set(use.media, use.rate);
-  for (const some of inSlices(model.media, 1000))
-    await tx.insert(media).values(
-      some.map((item) => {
-        const rate = item.available?.rate ?? counted.get(item.key);
-        const reach = reached.get(item.key);
-        return {
-          documentId,
-          projectId,
-          name: fit(item.name, MEDIA_NAME_LETTERS),
-          // What is bundled is there as long as the document is.
-          place: item.bundled
-            ? ('bundled' as const)
-            : item.target === null
-              ? ('nowhere' as const)
-              : ('unknown' as const),
-          targets: item.target === null ? 0 : (item.stills?.count ?? 1),
-          stills: item.stills,
-          found: item.bundled ? (item.stills?.count ?? 1) : 0,
-          startFrame: item.available?.range.start ?? null,
-          durationFrames: item.available?.range.duration ?? null,
-          rateNum: rate?.num ?? null,
-          rateDen: rate?.den ?? null,
-          reel: item.reel,
-          pictureWidth: item.picture?.width ?? null,
-          pictureHeight: item.picture?.height ?? null,
-          ranges: reach ? (reach.ranges?.map((range): [number, number] => [range.start, range.duration]) ?? null) : [],
-          spans: reach ? (reach.spans?.map((range): [number, number] => [range.start, range.duration]) ?? null) : [],
-          timelineIds: reach?.timelineIds ?? [],
-          used: reach !== undefined,
-        };
-      }),
-    );
+  await insertMany(
+    tx,
+    media,
+    model.media.map((item) => {
+      const rate = item.available?.rate ?? counted.get(item.key);
+      const reach = reached.get(item.key);
+      return {
+        documentId,
+        projectId,
+        name: fit(item.name, MEDIA_NAME_LETTERS),
+        // What is bundled is there as long as the document is.
+        place: item.bundled ? ('bundled' as const) : item.target === null ? ('nowhere' as const) : ('unknown' as const),
+        targets: item.target === null ? 0 : (item.stills?.count ?? 1),
+        stills: item.stills,
+        found: item.bundled ? (item.stills?.count ?? 1) : 0,
+        startFrame: item.available?.range.start ?? null,
+        durationFrames: item.available?.range.duration ?? null,
+        rateNum: rate?.num ?? null,
+        rateDen: rate?.den ?? null,
+        reel: item.reel,
+        pictureWidth: item.picture?.width ?? null,
+        pictureHeight: item.picture?.height ?? null,
+        ranges: reach ? (reach.ranges?.map((range): [number, number] => [range.start, range.duration]) ?? null) : [],
+        spans: reach ? (reach.spans?.map((range): [number, number] => [range.start, range.duration]) ?? null) : [],
+        timelineIds: reach?.timelineIds ?? [],
+        used: reach !== undefined,
+      };
+    }),
+  );
   const rows = await tx.select({ id: media.id }).from(media).where(eq(media.documentId, documentId)).orderBy(media.id);
   if (rows.length !== model.media.length) throw new Error('A document was written twice at the same time.');
   const ids: number[] = [];
@@ -132,6 +131,6 @@ async function writeMedia(
   const targets = model.media.flatMap((item) =>
     item.bundled || item.target === null ? [] : [{ mediaId: ids[item.key]!, ord: 0, target: fit(item.target, 4096) }],
   );
-  for (const some of inSlices(targets)) await tx.insert(mediaTargets).values(some);
+  await insertMany(tx, mediaTargets, targets);
   return ids;
 }

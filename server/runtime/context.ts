@@ -79,6 +79,7 @@ export class JobContext {
   /** When the lease was last asked for and found ours. */
   private assertedAt: Moment | null = null;
   private readonly roots = new Map<number, Root>();
+  private night: { second: number; next: Date | null } = { second: -1, next: null };
 
   constructor(private readonly options: ContextOptions) {
     this.job = options.job;
@@ -216,7 +217,12 @@ export class JobContext {
   /** When work that was begun at night goes on, once people come; null while it is night, and for all other work. */
   nextNight(): Date | null {
     const now = this.now();
-    return isNight(this.job.createdAt) && !isNight(now) ? new Date(tonight(now).fromMs) : null;
+    const second = Math.floor(now.getTime() / 1000);
+    // Before every file is often enough for whoever asks, and too often for the calendar.
+    if (second === this.night.second) return this.night.next;
+    const next = isNight(this.job.createdAt) && !isNight(now) ? new Date(tonight(now).fromMs) : null;
+    this.night = { second, next };
+    return next;
   }
 
   /** The same until a moment that is known. Throws Waits. */

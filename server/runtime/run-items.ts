@@ -76,8 +76,13 @@ const BATCH = 1000;
 const BEGUN = ['started', 'taken'] as const;
 
 /** Batches of work that copies bytes: many small files, or a few large ones, as several are copied at once. */
-export const COPYING = { batch: 200, batchBytes: 1 << 30 };
+export const COPYING = { batch: 500, batchBytes: 1 << 30 };
 const LEAST_COPIED = 4;
+const LARGE_FILE = 16 << 20;
+
+/** How many files of a batch are copied at once by so many threads: small ones wait for the disk to flush them more than they take to write. */
+export const besideEachOther = (threads: number, items: readonly Pick<Item, 'sizeBytes'>[]): number =>
+  threads * (items.reduce((sum, { sizeBytes }) => sum + sizeBytes, 0) >= LARGE_FILE * items.length ? 2 : 4);
 
 /** As many as make a batch. */
 export function asBatch<Of extends Pick<Item, 'sizeBytes'>>(items: readonly Of[], batchBytes = Infinity): Of[] {

@@ -9,6 +9,7 @@ import { archiveProject as kind } from '#core/steps/archive.ts';
 import { listed } from '#core/wording/amounts.ts';
 import { earlierArchives, type Held, heldBy } from '../archives/base.ts';
 import { checkBins } from '../archives/bins.ts';
+import { Facts, stageBy } from '../archives/facts.ts';
 import { checkTimelines } from '../archives/lengths.ts';
 import { projectSelection, type ProjectSelection } from '../archives/selection.ts';
 import { carrierRoom, type CarrierRow, carrierRows } from '../archives/shelf.ts';
@@ -66,6 +67,8 @@ export interface PreparedArchive {
   chosen: { id: number; name: string }[];
   selection: ProjectSelection;
   held: Held | undefined;
+  /** What the catalogue said for it. */
+  facts: Facts;
 }
 
 /** What an archive would be, looked through before anything is written down. */
@@ -82,7 +85,8 @@ export async function preparedArchive(
   refusePacking(chosen, scope.pack);
   await checkTimelines(db, projectId, scope.timelines);
   await checkBins(db, projectId, scope.bins);
-  const selection = await projectSelection(db, projectId, scope);
+  const facts = new Facts();
+  const selection = await projectSelection(db, projectId, scope, { facts });
   if (selection.chosen.length === 0)
     throw new Refused(`No timeline of ${project.name} uses media that is found. Nothing was added.`);
   refuseBundle(project.name, scope, selection);
@@ -95,15 +99,16 @@ export async function preparedArchive(
   );
   const params: Params = { projectId, carrierIds: ids, folder, scope: ownScope(scope), copies, baseId, night };
   const names = { project: project.name, carriers: chosen.map((carrier) => carrier.name) };
-  return { params, names, chosen, selection, held };
+  return { params, names, chosen, selection, held, facts };
 }
 
 /** Writes it down as a step of the draft, or of a plan that is said. */
 export async function stageArchive(
   tx: Transaction,
-  { params, names, selection, held }: PreparedArchive,
+  { params, names, selection, held, facts }: PreparedArchive,
   { now, planId }: { now: Date; planId?: PlanId },
 ): Promise<{ stepId: number; sums: { files: number; bytes: number } }> {
+  stageBy(tx, params.projectId, facts);
   const stepId = await addStep(tx, { kind, params, names, now, planId });
   return { stepId, sums: await stageSelection(tx, stepId, { selection, held, now }) };
 }

@@ -12,6 +12,7 @@ import type { Held } from '../archives/base.ts';
 import { needsOfDocuments } from '../archives/needs.ts';
 import { placedFiles, type ProjectSelection } from '../archives/selection.ts';
 import type { Db, Transaction } from '../db/connect.ts';
+import { insertMany } from '../db/insert-many.ts';
 import { archiveFiles, archiveParts, archives } from '../db/schema/archives.ts';
 import { stepItems, steps } from '../db/schema/plans.ts';
 import { projects } from '../db/schema/projects.ts';
@@ -31,21 +32,22 @@ export async function stageSelection(
   stepId: number,
   { selection, held, now }: { selection: ProjectSelection; held?: Held; now: Date },
 ): Promise<{ files: number; bytes: number }> {
-  for (let i = 0; i < selection.chosen.length; i += 1000)
-    await tx.insert(stepItems).values(
-      selection.chosen.slice(i, i + 1000).map(({ volumeId, fileId, path, sizeBytes, modifiedUs, identity }) => ({
-        stepId,
-        volumeId,
-        fileId,
-        path,
-        sizeBytes,
-        modifiedUs,
-        rawPath: identity.rawPath,
-        device: identity.device,
-        inode: identity.inode,
-        changedUs: identity.changedUs,
-      })),
-    );
+  await insertMany(
+    tx,
+    stepItems,
+    selection.chosen.map(({ volumeId, fileId, path, sizeBytes, modifiedUs, identity }) => ({
+      stepId,
+      volumeId,
+      fileId,
+      path,
+      sizeBytes,
+      modifiedUs,
+      rawPath: identity.rawPath,
+      device: identity.device,
+      inode: identity.inode,
+      changedUs: identity.changedUs,
+    })),
+  );
   await stageParts(tx, stepId, { chosen: selection.chosen, held: held ?? new Map(), now });
   // What an earlier archive holds is looked at as well, and not written.
   const sum = { files: selection.chosen.length, bytes: selection.chosenBytes - heldBytes(selection, held) };
@@ -93,8 +95,11 @@ export async function packageRows(
   });
   const own = sumOf(placed.filter((file) => file.partId === undefined));
   const [{ insertId: partId }] = await tx.insert(archiveParts).values({ archiveId, ord: 1, folder, ...own });
-  for (let i = 0; i < placed.length; i += 500)
-    await tx.insert(archiveFiles).values(placed.slice(i, i + 500).map((file) => ({ partId, ...file, archiveId })));
+  await insertMany(
+    tx,
+    archiveFiles,
+    placed.map((file) => ({ partId, ...file, archiveId })),
+  );
   return { archiveId, partId };
 }
 

@@ -26,6 +26,7 @@ import type { JobContext } from '../runtime/context.ts';
 import { inParallel } from '../runtime/in-parallel.ts';
 import { Refused } from '../runtime/refused.ts';
 import {
+  besideEachOther,
   COPYING,
   finishItems,
   type Item,
@@ -183,7 +184,7 @@ async function putItems(putting: Putting, items: readonly Item[]): Promise<Outco
   const rows = await context.db.select().from(archiveFiles).where(inArray(archiveFiles.id, ids));
   const sealed = new Map(rows.map((row) => [row.id, row]));
   const outcomes: Outcome[] = [];
-  const beside = sources.isWound ? 1 : context.pools.carriers.size;
+  const beside = sources.isWound ? 1 : besideEachOther(context.pools.carriers.size, items);
   await inParallel(beside, items, async (item) => {
     context.check();
     outcomes.push({ item, result: await putOne(putting, item, sealed.get(item.archiveFileId!)!) });

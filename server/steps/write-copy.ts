@@ -21,6 +21,7 @@ import { inParallel } from '../runtime/in-parallel.ts';
 import type { Ending } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
 import {
+  besideEachOther,
   COPYING,
   finishItems,
   type Item,
@@ -112,7 +113,7 @@ async function copyItems(copying: Copying, items: readonly Item[]): Promise<Outc
   const files = items.map((item) => byId.get(item.archiveFileId!)!);
   // One file is written entry by entry, and a tape file by file.
   const isInTurn = isOneFile(archive.packer) || copying.targets.some(({ place }) => isSequential(place));
-  const beside = isInTurn ? 1 : context.pools.carriers.size;
+  const beside = isInTurn ? 1 : besideEachOther(context.pools.carriers.size, items);
   await inParallel(beside, files, (file) => copyOne(copying, file));
   await noteFiles(copying, files, 'read back');
   return items.map((item) => ({ item, result: { done: true } }));

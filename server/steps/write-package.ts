@@ -20,7 +20,15 @@ import { inParallel } from '../runtime/in-parallel.ts';
 import type { Ending } from '../runtime/queue.ts';
 import { ask, isLeftOut } from '../runtime/questions.ts';
 import { Refused } from '../runtime/refused.ts';
-import { COPYING, finishItems, type Item, type ItemWork, type Outcome, runItems } from '../runtime/run-items.ts';
+import {
+  besideEachOther,
+  COPYING,
+  finishItems,
+  type Item,
+  type ItemWork,
+  type Outcome,
+  runItems,
+} from '../runtime/run-items.ts';
 import { partIn, staysWhole, weighParts } from './archive-parts.ts';
 import { dropEncoded, encodedAt, makeEncoded } from './encoded.ts';
 import {
@@ -90,7 +98,10 @@ async function writeItems(writing: Writing, items: readonly Item[]): Promise<Out
   const inTurn = isOneFile(archive.packer) || isWound ? oneByOne() : atOnce;
   const unproven: ArchiveFile[][] = [];
   let nextNight: Date | null = null;
-  await inParallel(context.pools.carriers.size, items, async (item) => {
+  const threads = context.pools.carriers.size;
+  // Where it is to go at a pace, as many as there are threads share that.
+  const beside = writing.mostPerSecond === undefined ? besideEachOther(threads, items) : threads;
+  await inParallel(beside, items, async (item) => {
     nextNight ??= archive.night ? context.nextNight() : null;
     if (nextNight) return;
     if (elsewhere.has(item.fileId)) {

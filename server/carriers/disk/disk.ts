@@ -14,7 +14,7 @@ import { codeOf, isMissing, look } from '#disk/facts.ts';
 import { giveIdentity, lookAtStore, PRIVATE_FOLDER } from '#disk/identity.ts';
 import { privateName, privateNames } from '#disk/private-names.ts';
 import { NotTheOne, Root } from '#disk/root.ts';
-import { renameNew, syncFolder } from '#disk/write.ts';
+import { flushFolder, renameNew, syncFolder } from '#disk/write.ts';
 import { type Carrier, CarrierAway, carrierKind, type Entry, type Mending, type Pack, PackGone } from '../kind.ts';
 import { usableFolder } from '../../stores/usable-folder.ts';
 import { HoleWriter } from './hole-writer.ts';
@@ -129,7 +129,7 @@ class DiskCarrier implements Carrier {
       } catch (error) {
         throw isMissing(error) ? new PackGone() : error;
       }
-      syncFolder(path.dirname(target));
+      await flushFolder(path.dirname(target));
     });
   }
 
@@ -138,7 +138,7 @@ class DiskCarrier implements Carrier {
       const flags = constants.O_RDWR | constants.O_CREAT | constants.O_NOFOLLOW;
       const handle = await open(this.ownPlace(pack, at), flags, 0o644);
       await handle.truncate(from);
-      return new HoleWriter(handle, async () => syncFolder(`${this.own(pack)}/bag`), from, mend);
+      return new HoleWriter(handle, () => flushFolder(`${this.own(pack)}/bag`), from, mend);
     } catch (error) {
       throw isMissing(error) ? new PackGone() : error;
     }

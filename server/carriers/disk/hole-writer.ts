@@ -1,6 +1,11 @@
 // A stream to a file that leaves blocks of zeros as holes, which read back as zeros all the same, and flushes the file
-// before it says that it has finished.
+// before it says that it has finished. What is large goes around the system's memory (O_DIRECT, open(2)) where the file system
+// can: a third of the work, and what others had read stays in memory.
+import { constants } from 'node:fs';
+import { type FileHandle, open } from 'node:fs/promises';
 import { Writable } from 'node:stream';
+import { BLOCK } from '#disk/content/page-memory.ts';
+import { codeOf } from '#disk/facts.ts';
 import type { Mending } from '../kind.ts';
 
 const HOLE = 64 << 10;
@@ -9,9 +14,12 @@ const ZEROS = Buffer.alloc(HOLE);
 const WAITING = 4 << 20;
 /** As many bytes are left to the system's memory before the disk is told to take them: the last flush is short, and the disk writes all the time. */
 const UNFLUSHED = 64 << 20;
+/** What is shorter is not worth a wait for the disk. */
+const DIRECT = 512 << 10;
 
 /** An open file, as far as it is written to; a FileHandle is one. */
 export interface Target {
+  readonly fd: number;
   write(part: Uint8Array, offset: number, length: number, at: number): Promise<{ bytesWritten: number }>;
   truncate(length: number): Promise<void>;
   sync(): Promise<void>;
@@ -22,6 +30,8 @@ export interface Target {
 export class HoleWriter extends Writable {
   private unflushed = 0;
   private flushing = Promise.resolve();
+  /** The same file, around the system's memory; null once that cannot be: what lay in memory of it would have to be thrown out each time. */
+  private direct: Promise<FileHandle> | null | undefined;
 
   /**
    * @param place called once all is written and flushed: gives the file its name
@@ -45,7 +55,7 @@ export class HoleWriter extends Writable {
   }
 
   override _destroy(error: Error | null, done: (error?: Error | null) => void): void {
-    this.handle.close().then(
+    Promise.all([closed(this.direct), this.handle.close()]).then(
       () => done(error),
       () => done(error),
     );
@@ -61,7 +71,6 @@ export class HoleWriter extends Writable {
     }
     await this.writeAll(chunk.subarray(start), this.at + start);
     this.at += chunk.length;
-    this.unflushed += chunk.length;
     if (this.unflushed >= UNFLUSHED) await this.flush();
   }
 
@@ -74,10 +83,33 @@ export class HoleWriter extends Writable {
   }
 
   private async writeAll(part: Uint8Array, at: number): Promise<void> {
-    for (let done = 0; done < part.length;) {
+    for (let done = await this.writeDirect(part, at); done < part.length;) {
       const { bytesWritten } = await this.handle.write(part, done, part.length - done, at + done);
       done += bytesWritten;
+      this.unflushed += bytesWritten;
     }
+  }
+
+  /** Whole blocks of it, where the file system, the place and the memory allow that; gives how much was written. */
+  private async writeDirect(part: Uint8Array, at: number): Promise<number> {
+    const whole = part.length - (part.length % BLOCK);
+    if (part.length === 0 || this.direct === null) return 0;
+    if (at % BLOCK !== 0 || whole < DIRECT) return this.leaveDirect();
+    try {
+      this.direct ??= open(`/proc/self/fd/${this.handle.fd}`, constants.O_WRONLY | constants.O_DIRECT);
+      return (await (await this.direct).write(part, 0, whole, at)).bytesWritten;
+    } catch (error) {
+      // There it cannot be; what the disk says of anything else is heard.
+      if (!['EINVAL', 'EOPNOTSUPP', 'ENOENT', 'ENOTDIR', 'EACCES'].includes(codeOf(error))) throw error;
+      return this.leaveDirect();
+    }
+  }
+
+  private async leaveDirect(): Promise<0> {
+    const { direct } = this;
+    this.direct = null;
+    await closed(direct);
+    return 0;
   }
 
   private async finish(): Promise<void> {
@@ -89,3 +121,7 @@ export class HoleWriter extends Writable {
     await this.place();
   }
 }
+
+/** One that never opened has nothing to close. */
+const closed = async (direct: Promise<FileHandle> | null | undefined): Promise<void> =>
+  (await direct?.catch(() => null))?.close();
