@@ -1,6 +1,7 @@
 // What forms may say, checked at the door. Each message is the sentence a person sees.
 import { z } from 'zod';
 import { isZone, startOfDay } from '#core/house-time.ts';
+import { houseHours } from '#core/nights/hours.ts';
 import { relativePath } from '#core/paths.ts';
 import { DUTIES, KINDS, PROJECT_STATES } from '#core/model.ts';
 import { MOST_COPIES, wantedCopies } from '#core/archive/copies.ts';
@@ -581,6 +582,7 @@ export const settingsForm = z.discriminatedUnion('intent', [
         error: 'There is no time zone of that name. Choose one of the list, like Europe/Lisbon. Nothing was saved.',
       }),
   }),
+  z.object({ intent: z.literal('hours'), hours: jsonList(houseHours, 'The hours') }),
   z.object({ intent: z.literal('preview'), rules }),
   z.object({ intent: z.literal('save'), rules, previewed: z.string().max(64) }),
   z.object({

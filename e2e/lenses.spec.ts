@@ -35,6 +35,7 @@ const LENSES = [
   '/settings?show=snapshots',
   '/settings?show=post',
   '/settings?show=house',
+  '/settings?show=hours',
   '/space?folder=7',
   '/ledger',
   '/ledger/2',

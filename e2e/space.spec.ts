@@ -1,6 +1,6 @@
 // Space: two levels and their colours at once, several folders chosen at once, and the clock of the house.
 import { readFileSync } from 'node:fs';
-import { expect, test } from './test.ts';
+import { choose, expect, test } from './test.ts';
 
 test('the map shows two levels, coloured by kind, project or age, and says what the colours are', async ({ page }) => {
   await page.goto('/space?v=3');
@@ -76,4 +76,32 @@ test('the house says its clock, every time follows it, and what is no zone is re
   await zone.fill('');
   await page.getByRole('button', { name: 'Save', exact: true }).click();
   await expect(page.getByRole('heading', { level: 1 })).not.toContainText('Tokyo');
+});
+
+test('the hours of what happens by itself are changed, refused without a day, and told in Tonight', async ({
+  page,
+}) => {
+  await page.goto('/settings?show=hours');
+  const headline = page.getByRole('heading', { level: 1 });
+  await expect(headline).toContainText('each night, between 1:00 and 5:00');
+  const save = page.getByRole('button', { name: 'Save', exact: true });
+  await choose(page.getByLabel('Hours of: What is set aside'), 'own');
+  for (const day of ['Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday', 'Sunday'])
+    await page.getByLabel(`What is set aside: ${day}`).uncheck();
+  await expect(page.getByText('Never: no day is chosen.')).toBeVisible();
+  await save.click();
+  await expect(page.getByRole('alert')).toContainText('Choose at least one day of the week. Nothing was saved.');
+  await page.getByLabel('What is set aside: Saturday').check();
+  await choose(page.getByLabel('The house: from'), '22');
+  await save.click();
+  await expect(page.getByText('What happens by itself goes by them from now on')).toBeVisible();
+  await expect(headline).toContainText('between 22:00 and 5:00; 1 kind of work has hours of its own');
+  await page.goto('/nights');
+  const tonight = page.getByRole('region', { name: 'What happens by itself' });
+  await expect(tonight.getByText('each night, between 22:00 and 5:00').first()).toBeVisible();
+  await page.getByRole('link', { name: 'change the hours' }).click();
+  await choose(page.getByLabel('Hours of: What is set aside'), '');
+  await choose(page.getByLabel('The house: from'), '1');
+  await save.click();
+  await expect(headline).toContainText('done each night, between 1:00 and 5:00.');
 });

@@ -238,18 +238,29 @@ function Sure({ data: { morning, nowMs } }: { data: Data }) {
 type Work = Data['tonight']['works'][number];
 
 function Tonight({ data: { tonight, nowMs } }: { data: Data }) {
+  const lens = useLens();
   const isOn = tonight.fromMs <= nowMs;
   return (
     <Card
       title={isOn ? 'Tonight, going on' : `Tonight, ${day(tonight.fromMs)}`}
-      aside={`${timeOfDay(tonight.fromMs)} to ${timeOfDay(tonight.toMs)} by the clock of the house`}
+      aside={
+        <>
+          {timeOfDay(tonight.fromMs)} to {timeOfDay(tonight.toMs)} by the clock of the house,{' '}
+          <Link to={lens('/settings?show=hours')} className="text-accent hover:underline">
+            change the hours
+          </Link>
+        </>
+      }
     >
       <Scroll label="What happens by itself" isWide>
         <table className="table">
           <thead>
             <tr>
               <th>What</th>
-              <th>When</th>
+              <th>
+                When
+                <Scale />
+              </th>
               <th>What it would do</th>
               <th>Needs</th>
               <th>Last times</th>
@@ -257,7 +268,7 @@ function Tonight({ data: { tonight, nowMs } }: { data: Data }) {
           </thead>
           <tbody>
             {tonight.works.map((work) => (
-              <Line key={work.key} work={work} />
+              <Line key={work.key} work={work} fromMs={tonight.noonMs} />
             ))}
           </tbody>
         </table>
@@ -266,7 +277,44 @@ function Tonight({ data: { tonight, nowMs } }: { data: Data }) {
   );
 }
 
-function Line({ work }: { work: Work }) {
+const AXIS = 132;
+const DAY_MS = 86_400_000;
+
+/** From noon to noon: the night is in the middle. */
+function Scale() {
+  return (
+    <svg aria-hidden width={AXIS} height="12" className="block text-[10px]">
+      {['12', '18', '0', '6'].map((hour, i) => (
+        <text key={hour} x={(i * AXIS) / 4} y="10" className="fill-[var(--ink-3)]">
+          {hour}
+        </text>
+      ))}
+    </svg>
+  );
+}
+
+/** The hours that it has between this noon and the next, and how long of them it takes by the last times. */
+function Band({ work: { span, took }, fromMs }: { work: Work; fromMs: number }) {
+  const place = (ms: number) => Math.min(1, Math.max(0, (ms - fromMs) / DAY_MS)) * AXIS;
+  const [from, to] = span ? [place(span.fromMs), place(span.toMs)] : [0, AXIS];
+  const usual = took.map((one) => one.seconds).sort((a, b) => a - b)[Math.floor(took.length / 2)];
+  return (
+    <svg aria-hidden width={AXIS} height="8" className="mt-1 block">
+      <rect width={AXIS} height="8" rx="2" className="fill-[var(--line-soft)]" />
+      <rect x={from} width={Math.max(0, to - from)} height="8" rx="2" className="fill-[var(--accent)] opacity-35" />
+      {span && usual !== undefined && to > from && (
+        <rect
+          x={from}
+          width={Math.min(to - from, Math.max(2, ((usual * 1000) / DAY_MS) * AXIS))}
+          height="8"
+          className="fill-[var(--accent)]"
+        />
+      )}
+    </svg>
+  );
+}
+
+function Line({ work, fromMs }: { work: Work; fromMs: number }) {
   const lens = useLens();
   return (
     <tr>
@@ -275,7 +323,10 @@ function Line({ work }: { work: Work }) {
           {work.name}
         </Link>
       </td>
-      <td className="max-w-48 whitespace-normal text-ink-2">{work.when}</td>
+      <td className="max-w-56 whitespace-normal text-ink-2">
+        {work.when}
+        {work.isOn && <Band work={work} fromMs={fromMs} />}
+      </td>
       <td className={`max-w-72 whitespace-normal ${work.isDue ? '' : 'text-ink-2'}`}>
         {work.wouldDo}
         {work.meets.map((words) => (

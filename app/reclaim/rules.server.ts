@@ -63,7 +63,7 @@ export async function action({ request }: Route.ActionArgs) {
     const projectId = form.projectId as ProjectId | null;
     await saveRule(db(), { volumeId, projectId, rule: coreRule(form), except, atNight, mostBytes }, { who, now });
     return atNight
-      ? 'The rule is saved. It runs between one and five at night, and says here what came of it.'
+      ? 'The rule is saved. It runs at night, in the hours of Settings, and says here what came of it.'
       : 'The rule is saved. It does not run by itself.';
   });
 }

@@ -15,6 +15,7 @@ import { Refused } from '#server/runtime/refused.ts';
 import { setSnapshotRule, snapshotRuleOf } from '#server/snapshots/rule.ts';
 import { houseRules, setHouseRules } from '#server/site/house-rules.ts';
 import { rackVolumes } from '#server/site/rack.ts';
+import { nightHours, setNightHours } from '#server/site/night-hours.ts';
 import { houseOf, setHouse } from '#server/site/site.ts';
 import { saveTemplate, templateRows } from '#server/projects/register-project.ts';
 import type { Answer } from '../lib/answer';
@@ -30,9 +31,10 @@ export interface Preview {
 }
 
 export async function loader() {
-  const [house, rules, templates, volumes, removing, backup, lastBackup, snapshots, post, posted, lastPosted] =
+  const [house, hours, rules, templates, volumes, removing, backup, lastBackup, snapshots, post, posted, lastPosted] =
     await Promise.all([
       houseOf(db()),
+      nightHours(db()),
       currentRules(db()),
       templateRows(db()),
       rackVolumes(db()),
@@ -46,6 +48,7 @@ export async function loader() {
     ]);
   return {
     house,
+    hours,
     machine: machineZone(),
     // As the server knows them, so that both draw the same.
     zones: ZONES,
@@ -98,6 +101,9 @@ export async function action({ request }: Route.ActionArgs) {
       case 'house':
         await setHouse(db(), { name: form.name, zone: form.zone }, by);
         return 'Saved. Every page goes by it from now on, and so do the nights.';
+      case 'hours':
+        await setNightHours(db(), form.hours, by);
+        return 'Saved. What happens by itself goes by them from now on; Tonight shows when.';
       case 'backup':
         return saveBackup(form, by);
       case 'snapshots': {

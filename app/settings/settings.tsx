@@ -5,6 +5,7 @@ import { useState } from 'react';
 import { useFetcher, useSearchParams } from 'react-router';
 import type { Route } from './+types/settings';
 import { placesOf } from '#core/snapshots/snapshots.ts';
+import { hoursWords } from '#core/nights/hours.ts';
 import { KINDS_WITH_HOMES } from '#core/homes/homes.ts';
 import type { Kind } from '#core/model.ts';
 import { count, listed } from '#core/wording/amounts.ts';
@@ -26,6 +27,7 @@ import { Select } from '../ui/select';
 import { Views } from '../ui/views';
 import { Rules } from './kind-rules';
 import { RuleForm } from './rule-form';
+import { Hours } from './hours';
 import { House } from './house';
 import { OwnBackup } from './own-backup';
 import { Post } from './post';
@@ -70,6 +72,11 @@ export default function Settings({ loaderData }: Route.ComponentProps) {
             <House {...loaderData} />
           </div>
         )}
+        {show === 'hours' && (
+          <div className="max-w-[720px]">
+            <Hours hours={loaderData.hours} />
+          </div>
+        )}
         {show === 'snapshots' && (
           <div className="max-w-[720px]">
             <Snapshots data={loaderData} />
@@ -85,6 +92,7 @@ const listedOrNull = (names: readonly string[]): string | null => (names.length 
 
 const factsOf = ({
   house,
+  hours,
   machine,
   rules,
   templates,
@@ -95,6 +103,7 @@ const factsOf = ({
   volumes,
 }: Data): SettingsFacts => ({
   ...{ house: house.name, zone: house.zone || machine },
+  ...{ nights: hoursWords(hours.night), ownHours: Object.keys(hours.own).length },
   ...{ rules: rules.length, templates: templates.length, ...removing.copies },
   readBackMonths: removing.shelf.readBackMonths,
   snapshotsOn: listedOrNull(
@@ -110,6 +119,7 @@ const VIEWS = [
   { key: 'kinds', words: 'Kinds of files' },
   { key: 'templates', words: 'Templates' },
   { key: 'removing', words: 'Removing and archives' },
+  { key: 'hours', words: 'Hours' },
   { key: 'snapshots', words: 'Snapshots' },
   { key: 'backup', words: 'Own backup' },
   { key: 'post', words: 'Mail and posting' },

@@ -2,12 +2,15 @@
 import { counted, listed } from './amounts.ts';
 import { kindsSentence } from './lenses.ts';
 
-export type SettingsPart = 'house' | 'kinds' | 'templates' | 'removing' | 'snapshots' | 'backup' | 'post';
+export type SettingsPart = 'house' | 'hours' | 'kinds' | 'templates' | 'removing' | 'snapshots' | 'backup' | 'post';
 
 export interface SettingsFacts {
   house: string;
   /** The time zone it goes by. */
   zone: string;
+  /** The hours of the house, and how many kinds of work have their own. */
+  nights: string;
+  ownHours: number;
   rules: number;
   templates: number;
   copies: number;
@@ -25,6 +28,8 @@ export function settingsSentence(part: SettingsPart, facts: SettingsFacts): stri
   switch (part) {
     case 'house':
       return `${facts.house === '' ? 'The house has no name yet and' : `${facts.house}`} goes by the clock of ${facts.zone}.`;
+    case 'hours':
+      return `What needs nobody is done ${facts.nights}${facts.ownHours === 0 ? '' : `; ${counted(facts.ownHours, 'kind')} of work ${facts.ownHours === 1 ? 'has hours of its own' : 'have hours of their own'}`}.`;
     case 'kinds':
     case 'templates':
       return kindsSentence(facts.rules, facts.templates);

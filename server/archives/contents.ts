@@ -8,7 +8,6 @@ import { folderOf, nameOf } from '#core/paths.ts';
 import { listed } from '#core/wording/amounts.ts';
 import { unitsOf } from '#core/units/units.ts';
 import type { Db, Transaction } from '../db/connect.ts';
-import { inSlices } from '../db/holdings.ts';
 import { insertMany } from '../db/insert-many.ts';
 import { archiveClips, archiveFiles, type archives } from '../db/schema/archives.ts';
 import { askForPosters } from '../projects/posters.ts';

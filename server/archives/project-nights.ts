@@ -2,6 +2,7 @@
 import { and, eq, inArray, like } from 'drizzle-orm';
 import type { ProjectId } from '#core/model.ts';
 import { grouped } from '#core/grouped.ts';
+import { wasSince } from '#core/nights/hours.ts';
 import { NONE_WRITTEN, type ProjectNight, projectNight, type Written } from '#core/nights/project-nights.ts';
 import { counted } from '#core/wording/amounts.ts';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
@@ -132,23 +133,26 @@ export async function nightOf(db: Db, projectId: ProjectId): Promise<ProjectNigh
   return ruleIn((await projectNights(db, projectId))[0]);
 }
 
-/** Once a night, however many workers look. */
-const ONCE_MS = 12 * 3_600_000;
-
-/** Takes a project's night for whoever asks; false where it was taken already. */
-export const takeNight = (db: Database, projectId: ProjectId, now: Date): Promise<boolean> =>
-  takeOnce(db, `${RAN}${projectId}`, { atMs: now.getTime(), said: 'It is being looked through.' });
+/** Takes a project's night, once however many workers look, for whoever asks; false where it was taken already. */
+export const takeNight = (db: Database, projectId: ProjectId, { sinceMs, now }: Turn): Promise<boolean> =>
+  takeOnce(db, `${RAN}${projectId}`, { sinceMs, ran: { atMs: now.getTime(), said: 'It is being looked through.' } });
 
 /** The same of looking which of its nights may be let go. */
-export const takeThinning = (db: Database, projectId: ProjectId, now: Date): Promise<boolean> =>
-  takeOnce(db, `${THINNED}${projectId}`, { atMs: now.getTime(), said: '' });
+export const takeThinning = (db: Database, projectId: ProjectId, { sinceMs, now }: Turn): Promise<boolean> =>
+  takeOnce(db, `${THINNED}${projectId}`, { sinceMs, ran: { atMs: now.getTime(), said: '' } });
 
-function takeOnce(db: Database, key: string, ran: Ran): Promise<boolean> {
+/** Since when the hours are on. */
+interface Turn {
+  sinceMs: number;
+  now: Date;
+}
+
+function takeOnce(db: Database, key: string, { sinceMs, ran }: { sinceMs: number; ran: Ran }): Promise<boolean> {
   return inTransaction(db, async (tx) => {
     // Two who ask at once wait for each other here.
     await tx.insert(site).values({ key, value: NEVER }).onDuplicateKeyUpdate({ set: { key } });
     const [row] = await tx.select().from(site).where(eq(site.key, key)).for('update');
-    if (ran.atMs - lastOf(row!.value).atMs < ONCE_MS) return false;
+    if (wasSince(lastOf(row!.value).atMs, { sinceMs, now: ran.atMs })) return false;
     await tx
       .update(site)
       .set({ value: JSON.stringify(ran) })

@@ -291,19 +291,20 @@ async function emptied(db: Database): Promise<void> {
   }
 }
 
-const LATE_MS = 2 * 86_400_000;
-
-/** What is wrong with the house's own backups, in words; null where nothing is. */
+/**
+ * What is wrong with the house's own backups, in words; null where nothing is.
+ * @param lateMs one from before then is late
+ */
 export function backupTrouble(
   rule: BackupRule,
   last: LastBackup | null,
-  nowMs: number,
+  lateMs: number,
 ): { what: string; detail: string } | null {
   if (rule.folder === '') return null;
   if (last && last.wrong.length > 0)
     return { what: 'The last backup of the catalogue does not check out', detail: last.wrong[0]! };
   if (last?.trouble) return { what: 'The catalogue could not be backed up', detail: last.trouble };
-  if (!last || nowMs - last.atMs > LATE_MS)
+  if (!last || last.atMs < lateMs)
     return {
       what: 'The catalogue was not backed up for two nights',
       detail: `It goes to ${rule.folder} when a worker runs at night`,

@@ -20,6 +20,7 @@ import { endJob, enqueue } from '../runtime/queue.ts';
 import { brokenReceipts, itemsHash, writeReceipt } from '../runtime/receipts.ts';
 import { ITEM_LINES, tallyOf } from '../runtime/run-items.ts';
 import { endAfter, workKind } from '../runtime/work-kind.ts';
+import { begunMs } from '../site/night-hours.ts';
 import { leftoversOn } from '../steps/tidy.ts';
 import { checkSums } from './sums.ts';
 
@@ -297,5 +298,5 @@ export async function askForDueCheck(db: Database, now: Date): Promise<void> {
     .from(jobs)
     .where(and(eq(jobs.kind, checkWork.kind), isNull(jobs.finishedAt)))
     .limit(1);
-  if (oldest && !waiting) await askToCheck(db, { who: 'the schedule', now });
+  if (oldest && !waiting && (await begunMs(db, 'check', now)) !== null) await askToCheck(db, { who: 'the schedule', now });
 }

@@ -24,7 +24,8 @@ let own: TestDatabase;
 beforeAll(async () => {
   own = await testDatabase();
   for (const name of ['loaded', 'built'])
-    await own.db.execute(sql`CREATE TABLE ${sql.identifier(name)} (id BIGINT AUTO_INCREMENT PRIMARY KEY, name VARCHAR(200) NOT NULL, note VARCHAR(200),
+    await own.db
+      .execute(sql`CREATE TABLE ${sql.identifier(name)} (id BIGINT AUTO_INCREMENT PRIMARY KEY, name VARCHAR(200) NOT NULL, note VARCHAR(200),
       many BIGINT NOT NULL DEFAULT 7, raw VARBINARY(200), is_one BOOLEAN NOT NULL DEFAULT FALSE, what JSON, since DATETIME(3), only INT NOT NULL DEFAULT 3)`);
 });
 afterAll(() => own.drop());

@@ -13,10 +13,12 @@ import { recomputeProjectSums } from '../readings/project-sums.ts';
 import { itemsHash, type Receipt, writeReceipt } from '../runtime/receipts.ts';
 import { Refused } from '../runtime/refused.ts';
 import { type HouseRules, houseRules, setHouseRules } from '../site/house-rules.ts';
+import { nightHours, setNightHours } from '../site/night-hours.ts';
 import { houseFacts, houseOf, setHouse } from '../site/site.ts';
 import { bringBack, postponedNow } from '../site/postponed.ts';
 import { projectSnapshotRules, setProjectSnapshots, setSnapshotRule, snapshotRuleOf } from '../snapshots/rule.ts';
 import { nightOf, setProjectNight } from '../archives/project-nights.ts';
+import { houseHours } from '#core/nights/hours.ts';
 import { projectNight } from '#core/nights/project-nights.ts';
 import { projectSnapshots, snapshotRule } from '#core/snapshots/snapshots.ts';
 
@@ -95,6 +97,7 @@ const UNDOING: Readonly<Record<string, Undoing>> = {
     },
   },
   'house changed': ofRule(houseOf, setHouse, (facts) => houseFacts.parse(facts)),
+  'hours changed': ofRule(nightHours, setNightHours, (facts) => houseHours.parse(facts)),
   'folders given': {
     tells: tellsGiven,
     undo: (db, { id, title, projectId, facts }, by) =>

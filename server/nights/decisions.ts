@@ -16,8 +16,10 @@ import { archiveRows, damagedCopies } from '../archives/shelf.ts';
 import { timeIsOver } from '../archives/keeping.ts';
 import { dueReadBacks } from '../archives/due-read-backs.ts';
 import { shelfRule } from '../site/house-rules.ts';
+import { nightHours } from '../site/night-hours.ts';
 import { carriersToTell } from '../stores/carrier-register.ts';
 import { snapshotWorries } from '../snapshots/line.ts';
+import { lateBefore } from '#core/nights/hours.ts';
 import { backupTrouble, lastOwnBackup, ownBackupRule } from '../backup/own-backup.ts';
 import { lastCheck } from '../check/check.ts';
 import { asideTotal } from '../reclaim/aside.ts';
@@ -76,7 +78,7 @@ function askedFor(db: Database, { all, volumes }: Asked, now: Date) {
     timeIsOver(db, now),
     snapshotWorries(db, now.getTime()),
     postTrouble(db, now),
-    Promise.all([ownBackupRule(db), lastOwnBackup(db)]),
+    Promise.all([ownBackupRule(db), lastOwnBackup(db), nightHours(db)]),
   ]);
 }
 
@@ -91,7 +93,7 @@ export async function decisionsOf(db: Database, asked: Asked, known: Promise<Kno
   const now = new Date();
   const [{ projects, strays, forecastOf }, rest] = await Promise.all([known, askedFor(db, asked, now)]);
   const [broken, nobodys, homeless, copies, check, sounds, sealed, aside, carriers, due, jobs, ...more] = rest;
-  const [over, snapshots, post, [backupRule, backup]] = more;
+  const [over, snapshots, post, [backupRule, backup, house]] = more;
   const nameOf = (id: number) => all.find((volume) => volume.volumeId === id)?.name ?? '';
   return decisions({
     nowMs: now.getTime(),
@@ -119,7 +121,7 @@ export async function decisionsOf(db: Database, asked: Asked, known: Promise<Kno
     ),
     aside,
     ...{ timeIsOver: over, snapshots, post },
-    ownBackup: backupTrouble(backupRule, backup, now.getTime()),
+    ownBackup: backupTrouble(backupRule, backup, lateBefore(house.own.backup ?? house.night, now)),
     compressedSounds: sounds
       .filter((row) => volumes.some((volume) => volume.volumeId === row.volumeId))
       .map((row) => ({ ...row, volume: nameOf(row.volumeId) })),

@@ -1,7 +1,8 @@
 // What the last night came to: what was done by itself and by people, what went wrong and why, what waits for whom, and how sure the
 // shelf is. From the ledger and from the work that ended; nothing is guessed.
 import { and, desc, eq, gte, inArray, lt, sql } from 'drizzle-orm';
-import { sinceEvening, type Span } from '#core/nights/nights.ts';
+import type { Span } from '#core/nights/hours.ts';
+import { sinceEvening } from '#core/nights/nights.ts';
 import type { Tally } from '#core/wording/nights.ts';
 import { archiveRows } from '../archives/shelf.ts';
 import { lastOwnBackup, ownBackupRule } from '../backup/own-backup.ts';

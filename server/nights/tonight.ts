@@ -1,7 +1,8 @@
 // What happens by itself: when, with what, what it would do in the night that comes, and how long it took the last times. The figures
 // are those that the work itself goes by.
 import { and, desc, eq, inArray, isNotNull, isNull, type SQL, sql } from 'drizzle-orm';
-import { conflicts, NIGHT_HOURS, type Span, tonight } from '#core/nights/nights.ts';
+import { type HourOf, hoursFor, type HouseHours, hoursWords, isWithin, type Span, spanOf } from '#core/nights/hours.ts';
+import { conflicts, noonBefore } from '#core/nights/nights.ts';
 import { cutDay } from '#core/reclaim/cuts.ts';
 import { placesOf } from '#core/snapshots/snapshots.ts';
 import { counted, day, duration, listed, size } from '#core/wording/amounts.ts';
@@ -22,6 +23,7 @@ import { dueAside } from '../plan/night-aside.ts';
 import { type KeptNight, projectNights } from '../archives/project-nights.ts';
 import { type KeptRule, keptRules } from '../reclaim/cache-rules.ts';
 import { asideRule, shelfRule } from '../site/house-rules.ts';
+import { nightHours } from '../site/night-hours.ts';
 import { snapshotRuleOf } from '../snapshots/rule.ts';
 import { snapshotWork } from '../snapshots/taking.ts';
 
@@ -37,6 +39,8 @@ export interface NightWork {
   when: string;
   /** What it would do in the night that comes, in words; whether that is anything. */
   wouldDo: string;
+  /** The house wants it to happen by itself. */
+  isOn: boolean;
   isDue: boolean;
   /** Names of volumes and carriers. */
   needs: string[];
@@ -46,40 +50,77 @@ export interface NightWork {
   took: Took[];
   /** Where it is set. */
   setIn: string;
+  /** Its hours that are on, or the next; null: at any time. */
+  span: Span | null;
 }
 
 export interface Tonight extends Span {
+  /** The noon before it. */
+  noonMs: number;
   works: NightWork[];
 }
 
-type Work = Omit<NightWork, 'meets' | 'took'> & { past: SQL };
-
-const HOURS = `between ${NIGHT_HOURS.from}:00 and ${NIGHT_HOURS.to}:00`;
+type Work = Omit<NightWork, 'meets' | 'took' | 'span'> & { past: SQL };
 
 export async function tonightOf(db: Database, now: Date): Promise<Tonight> {
-  const span = tonight(now);
-  const then = new Date(Math.max(span.fromMs, now.getTime()));
-  const works: Work[] = [
-    ...(await Promise.all((await keptRules(db)).filter((rule) => rule.atNight).map((rule) => ofRule(db, rule, then)))),
-    ...(await projectNights(db)).map(ofProject),
-    await ofAside(db, then),
-    await ofReadBacks(db, then),
-    await ofBackup(db),
-    await ofReadings(db, span),
-    await ofCheck(db, then),
-    await ofSnapshots(db),
+  const night = new Turns(await nightHours(db), now);
+  const rules = (await keptRules(db)).filter((rule) => rule.atNight);
+  const works: [HourOf | null, Work][] = [
+    ...(await Promise.all(
+      rules.map(async (rule): Promise<[HourOf, Work]> => ['rules', await ofRule(db, rule, night)]),
+    )),
+    ...(await projectNights(db)).map((kept): [HourOf, Work] => ['projects', ofProject(kept, night)]),
+    ['aside', await ofAside(db, night)],
+    ['read backs', await ofReadBacks(db, night)],
+    ['backup', await ofBackup(db, night)],
+    ['readings', await ofReadings(db, night)],
+    ['check', await ofCheck(db, night)],
+    [null, await ofSnapshots(db)],
   ];
-  const meet = conflicts(works);
+  const timed = works.map(([of, work]) => ({ ...work, span: of && night.span(of) }));
+  // What may be done at any time may meet everything.
+  const meet = conflicts(timed.map((work) => ({ ...work, span: work.span ?? { fromMs: -Infinity, toMs: Infinity } })));
   return {
-    ...span,
+    ...night.house(),
     works: await Promise.all(
-      works.map(async ({ past, ...work }) => ({
+      timed.map(async ({ past, ...work }) => ({
         ...work,
         meets: meet.get(work.key) ?? [],
         took: await lastSeven(db, past),
       })),
     ),
   };
+}
+
+/** When each kind of work has its turn: now, or when its hours come. */
+class Turns {
+  constructor(
+    private readonly of: HouseHours,
+    private readonly now: Date,
+  ) {}
+
+  /** Null: at any time. */
+  span(of: HourOf): Span | null {
+    const own = hoursFor(this.of, of);
+    return own && spanOf(own, this.now);
+  }
+
+  then(of: HourOf): Date {
+    const own = hoursFor(this.of, of);
+    return own === null || isWithin(own, this.now) ? this.now : new Date(spanOf(own, this.now).fromMs);
+  }
+
+  /** 'each night, between 1:00 and 5:00'; nothing where it has no hours. */
+  words(of: HourOf): string {
+    const own = hoursFor(this.of, of);
+    return own === null ? '' : hoursWords(own);
+  }
+
+  /** The night of the house itself, and the noon before it. */
+  house(): Span & { noonMs: number } {
+    const span = spanOf(this.of.night, this.now);
+    return { ...span, noonMs: noonBefore(span.fromMs) };
+  }
 }
 
 const LAST = 7;
@@ -106,12 +147,12 @@ async function lastSeven(db: Db, which: SQL): Promise<Took[]> {
   }));
 }
 
-async function ofRule(db: Db, rule: KeptRule, then: Date): Promise<Work> {
-  const bytes = await wouldTake(db, rule, then);
+async function ofRule(db: Db, rule: KeptRule, night: Turns): Promise<Work> {
+  const bytes = await wouldTake(db, rule, night.then('rules'));
   return {
-    ...{ key: `rule ${rule.ruleId}`, name: rule.words, when: `each night, ${HOURS}` },
+    ...{ key: `rule ${rule.ruleId}`, name: rule.words, when: night.words('rules') },
     ...{ wouldDo: bytes > 0 ? `removes ${size(bytes)} of caches at most` : 'nothing is over it', isDue: bytes > 0 },
-    ...{ needs: [rule.volume], setIn: '/reclaim/caches' },
+    ...{ needs: [rule.volume], setIn: '/reclaim/caches', isOn: true },
     past: sql`${jobs.who} = ${NIGHT_RULES} AND ${jobs.stepId} IN (SELECT s.id FROM ${steps} s WHERE JSON_VALUE(s.what, '$.rule') = ${rule.words.slice(0, 200)})`,
   };
 }
@@ -132,23 +173,23 @@ async function wouldTake(db: Db, { volumeId, projectId, rule, mostBytes }: KeptR
   return Math.min(mostBytes, Math.max(0, over));
 }
 
-function ofProject({ projectId, project, state, carrier, anewDays, ran }: KeptNight): Work {
+function ofProject({ projectId, project, state, carrier, anewDays, ran }: KeptNight, night: Turns): Work {
   const isInWork = state === 'in work';
   return {
     ...{ key: `project ${projectId}`, name: `${project} with its media` },
-    when: `each night, ${HOURS}; everything anew every ${counted(anewDays, 'day')}`,
+    when: `${night.words('projects')}; everything anew every ${counted(anewDays, 'day')}`,
     wouldDo: isInWork
       ? `writes to ${carrier} what is new or changed${ran ? `. Last time: ${ran.said}` : ''}`
       : `nothing: it is ${state}, and only projects in work are`,
-    ...{ isDue: isInWork, needs: [carrier], setIn: `/projects/${projectId}/back` },
+    ...{ isDue: isInWork, isOn: isInWork, needs: [carrier], setIn: `/projects/${projectId}/back` },
     past: sql`${jobs.kind} = 'archive' AND ${jobs.who} = ${NIGHT_RULES} AND ${jobs.stepId} IN (SELECT s.id FROM ${steps} s WHERE JSON_VALUE(s.what, '$.projectId') = ${projectId})`,
   };
 }
 
-async function ofAside(db: Db, then: Date): Promise<Work> {
+async function ofAside(db: Db, night: Turns): Promise<Work> {
   const rule = await asideRule(db);
   const isOn = rule.days > 0 || rule.shortBytes > 0;
-  const ids = isOn ? await dueAside(db, rule, then) : [];
+  const ids = isOn ? await dueAside(db, rule, night.then('aside')) : [];
   const on =
     ids.length === 0
       ? []
@@ -159,20 +200,20 @@ async function ofAside(db: Db, then: Date): Promise<Work> {
           .where(inArray(aside.id, ids.slice(0, 10_000)))
           .groupBy(volumes.name);
   return {
-    ...{ key: 'aside', name: 'What is set aside', when: isOn ? `each night, ${HOURS}` : 'only when asked' },
+    ...{ key: 'aside', name: 'What is set aside', when: isOn ? night.words('aside') : 'only when asked' },
     wouldDo: !isOn
       ? 'nothing: the house keeps it until somebody empties it'
       : ids.length === 0
         ? 'nothing is due'
         : `removes ${counted(ids.length, 'file')}, ${size(on.reduce((sum, one) => sum + one.bytes, 0))}, of which copies exist`,
-    ...{ isDue: ids.length > 0, needs: on.map((one) => one.name), setIn: '/settings?show=removing' },
+    ...{ isDue: ids.length > 0, isOn, needs: on.map((one) => one.name), setIn: '/settings?show=removing' },
     past: sql`${jobs.kind} = 'remove aside' AND ${jobs.who} = ${NIGHT_RULES}`,
   };
 }
 
-async function ofReadBacks(db: Database, then: Date): Promise<Work> {
+async function ofReadBacks(db: Database, night: Turns): Promise<Work> {
   const { readBackMonths } = await shelfRule(db);
-  const due = (await dueReadBacks(db, then)).filter((copy) => copy.isThere && !copy.isCold);
+  const due = (await dueReadBacks(db, night.then('read backs'))).filter((copy) => copy.isThere && !copy.isCold);
   const first = due.slice(0, MOST_A_NIGHT);
   const [sum] =
     first.length === 0
@@ -194,13 +235,14 @@ async function ofReadBacks(db: Database, then: Date): Promise<Work> {
     when:
       readBackMonths === 0
         ? 'only when asked'
-        : `each night, ${HOURS}; each copy every ${counted(readBackMonths, 'month')}`,
+        : `${night.words('read backs')}; each copy every ${counted(readBackMonths, 'month')}`,
     wouldDo:
       first.length === 0
         ? 'nothing in reach is due'
         : `reads ${counted(first.length, 'copy', 'copies')}, ${size(sum!.bytes)}, in about ${duration(sum!.bytes / readBack)}${left > 0 ? `; ${left} more in later nights` : ''}`,
     ...{
       isDue: first.length > 0,
+      isOn: readBackMonths > 0,
       needs: [...new Set(first.map((copy) => copy.carrier))],
       setIn: '/settings?show=removing',
     },
@@ -208,21 +250,25 @@ async function ofReadBacks(db: Database, then: Date): Promise<Work> {
   };
 }
 
-async function ofBackup(db: Db): Promise<Work> {
+async function ofBackup(db: Db, night: Turns): Promise<Work> {
   const [{ folder }, last] = [await ownBackupRule(db), await lastOwnBackup(db)];
   return {
-    ...{ key: 'backup', name: 'The catalogue’s own backup', when: folder === '' ? 'off' : `each night, ${HOURS}` },
+    ...{ key: 'backup', name: 'The catalogue’s own backup', when: folder === '' ? 'off' : night.words('backup') },
     wouldDo:
       folder === ''
         ? 'nothing: no folder is named for it'
         : `writes${last ? ` about ${size(last.bytes)}` : ''} to ${folder}`,
-    ...{ isDue: folder !== '', needs: [], setIn: '/settings?show=backup' },
+    ...{ isDue: folder !== '', isOn: folder !== '', needs: [], setIn: '/settings?show=backup' },
     past: sql`${jobs.kind} = ${ownBackupWork.kind}`,
   };
 }
 
+/** ', Saturday and Sunday, between 8:00 and 20:00', where it has hours. */
+const within = (night: Turns, of: HourOf): string => (night.words(of) === '' ? '' : `, ${night.words(of)}`);
+
 /** What has to be read again before the night is over. */
-async function ofReadings(db: Db, { toMs }: Span): Promise<Work> {
+async function ofReadings(db: Db, night: Turns): Promise<Work> {
+  const toMs = night.span('readings')?.toMs ?? night.house().toMs;
   const timed = await db
     .select({ name: volumes.name, readAt: volumes.readAt, hours: volumes.readEveryHours })
     .from(volumes)
@@ -231,23 +277,31 @@ async function ofReadings(db: Db, { toMs }: Span): Promise<Work> {
   const due = timed.filter(({ readAt, hours }) => !readAt || readAt.getTime() + hours! * 3_600_000 <= toMs);
   return {
     ...{ key: 'readings', name: 'Volumes read again' },
-    when: timed.length === 0 ? 'only when asked' : `${counted(timed.length, 'volume')}, each after its own hours`,
+    when:
+      timed.length === 0
+        ? 'only when asked'
+        : `${counted(timed.length, 'volume')}, each after its own hours${within(night, 'readings')}`,
     wouldDo:
       due.length === 0
         ? 'none is due before the morning'
         : `reads ${listed(due.slice(0, 4).map((one) => one.name))}${due.length > 4 ? ` and ${due.length - 4} more` : ''}`,
-    ...{ isDue: due.length > 0, needs: due.map((one) => one.name), setIn: '/storage' },
+    ...{ isDue: due.length > 0, isOn: timed.length > 0, needs: due.map((one) => one.name), setIn: '/storage' },
     past: sql`${jobs.kind} = 'read volume' AND ${jobs.who} = 'the schedule'`,
   };
 }
 
-async function ofCheck(db: Db, then: Date): Promise<Work> {
+async function ofCheck(db: Db, night: Turns): Promise<Work> {
+  const then = night.then('check');
   const last = await lastCheck(db);
   const nextMs = last ? last.atMs + EVERY_DAYS * 86_400_000 : then.getTime();
   return {
-    ...{ key: 'check', name: 'Everything checked', when: `every ${counted(EVERY_DAYS, 'day')}` },
+    ...{
+      key: 'check',
+      name: 'Everything checked',
+      when: `every ${counted(EVERY_DAYS, 'day')}${within(night, 'check')}`,
+    },
     wouldDo: nextMs <= then.getTime() ? 'compares sums, ledger and disks with what is said' : `next on ${day(nextMs)}`,
-    ...{ isDue: false, needs: [], setIn: '/storage' },
+    ...{ isDue: false, isOn: true, needs: [], setIn: '/storage' },
     past: sql`${jobs.kind} = ${checkWork.kind}`,
   };
 }
@@ -264,7 +318,7 @@ async function ofSnapshots(db: Db): Promise<Work> {
     ...{ key: 'snapshots', name: 'Snapshots of documents' },
     when: on.length > 0 ? `day and night, ${counted(everyMinutes, 'minute')} apart at least` : 'off',
     wouldDo: on.length > 0 ? `keeps documents that change, on ${listed(on)}` : 'nothing: no volume is named for them',
-    ...{ isDue: false, needs: on, setIn: '/settings?show=snapshots' },
+    ...{ isDue: false, isOn: on.length > 0, needs: on, setIn: '/settings?show=snapshots' },
     past: sql`${jobs.kind} = ${snapshotWork.kind}`,
   };
 }

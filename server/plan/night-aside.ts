@@ -1,7 +1,6 @@
 // What is set aside goes at night by itself, as the house decides: after so many days, or on a volume that runs short, the
 // oldest first. Only what is told to have a copy, and the step proves that copy before it touches one; the only copies wait
 // for a person.
-import { isNight } from '#core/nights/nights.ts';
 import { and, eq, isNull } from 'drizzle-orm';
 import type { VolumeId } from '#core/model.ts';
 import { removeAside as kind } from '#core/steps/remove-aside.ts';
@@ -10,10 +9,11 @@ import { aside } from '../db/schema/aside.ts';
 import { volumes } from '../db/schema/stores.ts';
 import { Refused } from '../runtime/refused.ts';
 import { type AsideRule, asideRule } from '../site/house-rules.ts';
+import { begunMs } from '../site/night-hours.ts';
 import { addFileStepIn } from '../steps/adding.ts';
 import { insertAsideItems } from '../steps/take-back.ts';
 import { volumeFree } from '../stores/volume-free.ts';
-import { isFirstOfNight, NIGHT_RULES } from './night.ts';
+import { isFirstSince, NIGHT_RULES } from './night.ts';
 import { runAtOnce } from './plan.ts';
 
 /** So many files of a night; the rest the next. */
@@ -24,8 +24,9 @@ const DAY_MS = 86_400_000;
 /** Begins the removal of what is due, once a night. Gives how many files. */
 export async function emptyDueAside(db: Database, now: Date): Promise<number> {
   const rule = await asideRule(db);
-  if (!isNight(now) || (rule.days === 0 && rule.shortBytes === 0)) return 0;
-  if (!(await isFirstOfNight(db, KEY, now))) return 0;
+  if (rule.days === 0 && rule.shortBytes === 0) return 0;
+  const sinceMs = await begunMs(db, 'aside', now);
+  if (sinceMs === null || !(await isFirstSince(db, KEY, { sinceMs, now }))) return 0;
   const ids = await dueAside(db, rule, now);
   if (ids.length === 0) return 0;
   try {

@@ -7,6 +7,8 @@ import type { ArchiveId, CarrierId, ProjectId, VolumeId } from '#core/model.ts';
 import { otio, TestSite, until } from '#test/site.ts';
 import { earlierArchives } from '../archives/base.ts';
 import { setHold } from '../archives/keeping.ts';
+import { USUAL_HOURS } from '#core/nights/hours.ts';
+import { setNightHours } from '../site/night-hours.ts';
 import { projectNights, setProjectNight } from '../archives/project-nights.ts';
 import { archiveRows } from '../archives/shelf.ts';
 import { archiveCopies, archives, copyFiles, copyParts } from '../db/schema/archives.ts';
@@ -340,6 +342,26 @@ test('a night that is too short ends when people come, keeps what it wrote, and 
   const [one] = await sealed();
   expect(one).toMatchObject({ night: true, gaps: 0 });
   expect(mediaOn(one!.folder)).toHaveLength(32);
+});
+
+test('projects have hours of their own: begun in them, ended by them, and none on other days', async () => {
+  const day = new Date(night(1).getTime() + 9 * 3_600_000);
+  await setNightHours(
+    site.db,
+    { ...USUAL_HOURS, own: { projects: { from: day.getHours(), to: day.getHours() + 1, days: [day.getDay()] } } },
+    by,
+  );
+  await site.look();
+  expect(await archiveAtNight(site.db, night(1))).toBe(0);
+  expect(await archiveAtNight(site.db, day)).toBe(1);
+  // Its hours are over before anybody took it up.
+  site.clock = () => new Date(day.getTime() + 2 * 3_600_000);
+  const worker = site.worker();
+  const job = async () => (await site.db.select().from(jobs).orderBy(desc(jobs.id)).limit(1))[0]!;
+  await until(async () => (await job()).notBefore !== null && (await job()).state === 'queued');
+  expect((await job()).notBefore!.getTime()).toBe(day.getTime() + 7 * 86_400_000);
+  await worker.stop();
+  expect(await archiveAtNight(site.db, new Date(day.getTime() + 86_400_000))).toBe(0);
 });
 
 test('what somebody begins by day, and what is no night, goes on by day', async () => {

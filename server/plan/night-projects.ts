@@ -5,7 +5,6 @@ import { and, eq, type SQL, sql } from 'drizzle-orm';
 import { archiveFolderName } from '#core/archive/selection.ts';
 import { grouped } from '#core/grouped.ts';
 import type { ArchiveId, ProjectId } from '#core/model.ts';
-import { isNight } from '#core/nights/nights.ts';
 import { baseOf, NIGHT_SCOPE, nightsToLetGo } from '#core/nights/project-nights.ts';
 import { size } from '#core/wording/amounts.ts';
 import { earlierArchives } from '../archives/base.ts';
@@ -25,19 +24,21 @@ import type { Database, Db } from '../db/connect.ts';
 import { archiveFiles, archiveParts, archives, copyParts } from '../db/schema/archives.ts';
 import { projects } from '../db/schema/projects.ts';
 import { Refused } from '../runtime/refused.ts';
+import { begunMs } from '../site/night-hours.ts';
 import { preparedArchive, stageArchive } from '../steps/archive.ts';
 import { NIGHT_RULES } from './night.ts';
 import { runAtOnce } from './plan.ts';
 
 /** Begins every project whose turn it is, once a night. Gives how many archives were begun. */
 export async function archiveAtNight(db: Database, now: Date): Promise<number> {
-  if (!isNight(now)) return 0;
+  const sinceMs = await begunMs(db, 'projects', now);
+  if (sinceMs === null) return 0;
   let begun = 0;
   // Before anything is looked through: what changes meanwhile is seen the night after.
   const mark = await houseMark(db);
   for (const night of await projectNights(db)) {
-    if (await takeThinning(db, night.projectId, now)) await letNightsGo(db, night, now);
-    if (night.state !== 'in work' || !(await takeNight(db, night.projectId, now))) continue;
+    if (await takeThinning(db, night.projectId, { sinceMs, now })) await letNightsGo(db, night, now);
+    if (night.state !== 'in work' || !(await takeNight(db, night.projectId, { sinceMs, now }))) continue;
     begun += Number(await runNight(db, night, { now, mark }));
   }
   return begun;

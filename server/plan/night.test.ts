@@ -11,7 +11,7 @@ import { samples } from '../db/schema/sums.ts';
 import { dropRule, keptRules, type NewRule, replayOf, saveRule } from '../reclaim/cache-rules.ts';
 import { setHouseRules } from '../site/house-rules.ts';
 import { volumes } from '../db/schema/stores.ts';
-import { isNight } from '#core/nights/nights.ts';
+import { isWithin, USUAL_NIGHT } from '#core/nights/hours.ts';
 import { runDueRules } from './night.ts';
 import { dueAside, emptyDueAside } from './night-aside.ts';
 
@@ -65,7 +65,7 @@ async function runAt(now: Date): Promise<number> {
 
 test('an age takes what is older, and neither exceptions nor what a document names', async () => {
   await saveRule(site.db, rule({ by: 'age', days: 45 }), by());
-  expect([isNight(noon), isNight(night)]).toEqual([false, true]);
+  expect([isWithin(USUAL_NIGHT, noon), isWithin(USUAL_NIGHT, night)]).toEqual([false, true]);
   expect(await runAt(noon)).toBe(0);
   expect(await runAt(night)).toBe(1);
   // In two days four of them are not 45 days old.

@@ -1,7 +1,7 @@
 // What rules do at night by themselves: caches alone, within their limits, each as a step in a plan of its own with the same
 // last look and the same receipt as by hand.
 import { eq, sql } from 'drizzle-orm';
-import { isNight } from '#core/nights/nights.ts';
+import { wasSince } from '#core/nights/hours.ts';
 import { cutDay } from '#core/reclaim/cuts.ts';
 import { removeCaches as kind } from '#core/steps/remove-caches.ts';
 import { counted, size } from '#core/wording/amounts.ts';
@@ -10,17 +10,20 @@ import { NOT_NAMED } from '../db/naming.ts';
 import { site } from '../db/schema/site.ts';
 import { keptRules, type KeptRule, noteRun } from '../reclaim/cache-rules.ts';
 import { Refused } from '../runtime/refused.ts';
+import { begunMs } from '../site/night-hours.ts';
 import { addFileStepIn, FILE_FACTS, notInAPlan } from '../steps/adding.ts';
 import { runAtOnce } from './plan.ts';
 
 export const NIGHT_RULES = 'the night rules';
 
-const ONCE_MS = 12 * 3_600_000;
-
-/** True once a night for each thing that is done once a night. */
-export async function isFirstOfNight(db: Database, key: string, now: Date): Promise<boolean> {
+/** True once since a moment, which is when the hours of a thing began, for each thing that is done once in them. */
+export async function isFirstSince(
+  db: Database,
+  key: string,
+  { sinceMs, now }: { sinceMs: number; now: Date },
+): Promise<boolean> {
   const [last] = await db.select().from(site).where(eq(site.key, key));
-  if (last && now.getTime() - Number(last.value) < ONCE_MS) return false;
+  if (last && wasSince(Number(last.value), { sinceMs, now: now.getTime() })) return false;
   const value = String(now.getTime());
   await db.insert(site).values({ key, value }).onDuplicateKeyUpdate({ set: { value } });
   return true;
@@ -28,10 +31,11 @@ export async function isFirstOfNight(db: Database, key: string, now: Date): Prom
 
 /** Begins every rule that runs at night and has not run this night. Gives how many were begun. */
 export async function runDueRules(db: Database, now: Date): Promise<number> {
-  if (!isNight(now)) return 0;
+  const sinceMs = await begunMs(db, 'rules', now);
+  if (sinceMs === null) return 0;
   let begun = 0;
   for (const rule of await keptRules(db)) {
-    if (!rule.atNight || (rule.ranAtMs !== null && now.getTime() - rule.ranAtMs < ONCE_MS)) continue;
+    if (!rule.atNight || (rule.ranAtMs !== null && wasSince(rule.ranAtMs, { sinceMs, now: now.getTime() }))) continue;
     if (await isBusy(db, rule.volumeId)) continue;
     begun += Number(await runRule(db, rule, now));
   }

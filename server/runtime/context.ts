@@ -2,7 +2,7 @@
 // volumes it reaches, its private names, its progress and the flag that stops it. One heartbeat a second prolongs the
 // lease and tells bytes and rate.
 import { eq, type SQL, sql } from 'drizzle-orm';
-import { isNight, tonight } from '#core/nights/nights.ts';
+import { type Hours, spanOf } from '#core/nights/hours.ts';
 import type { ContentPool } from '#disk/content/content.ts';
 import type { DocumentPool } from '#disk/documents/documents.ts';
 import type { CarrierPool } from '../carriers/copying.ts';
@@ -214,15 +214,15 @@ export class JobContext {
     return this.wait(phase, sql`UTC_TIMESTAMP(3) + INTERVAL ${ms * 1000} MICROSECOND`);
   }
 
-  /** When work that was begun at night goes on, once people come; null while it is night, and for all other work. */
-  nextNight(): Date | null {
+  /** When work that has hours goes on, once they are over; null while they are on. */
+  nextNight(own: Hours): Date | null {
     const now = this.now();
     const second = Math.floor(now.getTime() / 1000);
     // Before every file is often enough for whoever asks, and too often for the calendar.
     if (second === this.night.second) return this.night.next;
-    const next = isNight(this.job.createdAt) && !isNight(now) ? new Date(tonight(now).fromMs) : null;
-    this.night = { second, next };
-    return next;
+    const { fromMs } = spanOf(own, now);
+    this.night = { second, next: fromMs > now.getTime() ? new Date(fromMs) : null };
+    return this.night.next;
   }
 
   /** The same until a moment that is known. Throws Waits. */

@@ -2,7 +2,7 @@
 import { houseZone, machineZone, setHouseZone, startOfDay } from '#core/house-time.ts';
 import { exactTime } from '#core/wording/amounts.ts';
 import { TestSite } from '#test/site.ts';
-import { isNight } from '#core/nights/nights.ts';
+import { isWithin, USUAL_NIGHT } from '#core/nights/hours.ts';
 import { receipts } from '../db/schema/receipts.ts';
 import { EVERY_RECEIPT, pageOfReceipts } from '../ledger/ledger.ts';
 import { itemsHash, writeReceipt } from '../runtime/receipts.ts';
@@ -27,7 +27,7 @@ test('until it says so, the clock of the machine; then its own, in every process
   expect(exactTime(Date.parse('2026-11-30T16:00:00Z'))).toBe('1 Dec 2026, 01:00:00 UTC+9');
   setHouseZone(null);
   expect(await followHouseTime(site.db)).toBe('Asia/Tokyo');
-  expect([isNight(new Date('2026-11-30T17:00:00Z')), isNight(new Date('2026-11-30T02:00:00Z'))]).toEqual([true, false]);
+  expect([isWithin(USUAL_NIGHT, new Date('2026-11-30T17:00:00Z')), isWithin(USUAL_NIGHT, new Date('2026-11-30T02:00:00Z'))]).toEqual([true, false]);
   expect(await houseOf(site.db)).toEqual({ name: 'Saltpan House', zone: 'Asia/Tokyo' });
   const [receipt] = await site.db.select().from(receipts);
   expect(receipt!.facts).toMatchObject({ before: { name: '', zone: '' }, after: { zone: 'Asia/Tokyo' } });

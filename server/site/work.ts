@@ -11,6 +11,7 @@ import { openQuestions, type Question } from '../runtime/questions.ts';
 import { enqueue, type Job } from '../runtime/queue.ts';
 import { storesOfReading } from '../readings/reading-work.ts';
 import { Refused } from '../runtime/refused.ts';
+import { begunMs } from './night-hours.ts';
 
 export interface JobRow {
   jobId: JobId;
@@ -181,7 +182,7 @@ export async function askToReadFolder(
 
 /** Puts in readings of the volumes that are reachable and were last read longer ago than they should be. */
 export async function askForDue(db: Database, reached: readonly number[], now: Date): Promise<number> {
-  if (reached.length === 0) return 0;
+  if (reached.length === 0 || (await begunMs(db, 'readings', now)) === null) return 0;
   const due = await db
     .select({ id: volumes.id })
     .from(volumes)

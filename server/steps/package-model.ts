@@ -3,6 +3,7 @@
 import { and, eq, inArray, type SQL, sql } from 'drizzle-orm';
 import type { ArchiveScope } from '#core/archive/selection.ts';
 import type { CarrierId, ProjectId } from '#core/model.ts';
+import { type Hours, hoursFor } from '#core/nights/hours.ts';
 import { HELD_REASONS, HELD_WORDS, type HeldReason } from '#core/plan/plan.ts';
 import type { StepKind } from '#core/steps/kind.ts';
 import { size } from '#core/wording/amounts.ts';
@@ -17,6 +18,7 @@ import type { steps } from '../db/schema/plans.ts';
 import type { JobContext } from '../runtime/context.ts';
 import { noteProgress } from '../runtime/queue.ts';
 import { Refused } from '../runtime/refused.ts';
+import { nightHours } from '../site/night-hours.ts';
 
 export type Part = typeof archiveParts.$inferSelect;
 
@@ -69,6 +71,8 @@ export interface Writing {
   targets: Target[];
   /** Bytes a second that one file is written with at most, where others are to feel nothing of it. */
   mostPerSecond?: number;
+  /** Those in which it may be written; null: whenever it is asked for. */
+  hours: Hours | null;
   /** What followed it, for the receipt. */
   followed?: Record<string, unknown>;
 }
@@ -89,7 +93,8 @@ export async function openWriting(
   const night = archive.night ? await nightOf(db, archive.projectId as ProjectId) : null;
   // As many files at once as there are threads share it.
   const mostPerSecond = night?.mostMBps ? (night.mostMBps * 1e6) / context.pools.carriers.size : undefined;
-  return { context, step, purpose, scope: purpose.scope, archive, parts, targets: [], mostPerSecond };
+  const hours = archive.night ? hoursFor(await nightHours(db), 'projects') : null;
+  return { context, step, purpose, scope: purpose.scope, archive, parts, targets: [], mostPerSecond, hours };
 }
 
 export const partsOf = (db: Database, archiveId: number): Promise<Part[]> =>

@@ -102,7 +102,7 @@ async function writeItems(writing: Writing, items: readonly Item[]): Promise<Out
   // Where it is to go at a pace, as many as there are threads share that.
   const beside = writing.mostPerSecond === undefined ? besideEachOther(threads, items) : threads;
   await inParallel(beside, items, async (item) => {
-    nextNight ??= archive.night ? context.nextNight() : null;
+    nextNight ??= writing.hours ? context.nextNight(writing.hours) : null;
     if (nextNight) return;
     if (elsewhere.has(item.fileId)) {
       const why = await stillSame(writing, item);
