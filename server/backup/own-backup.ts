@@ -98,13 +98,20 @@ async function differences(db: Database): Promise<string[]> {
   return [...sums.map(({ sum, detail }) => `${sum}: ${detail}`), ...(await checkLedger(db)).map((one) => one.detail)];
 }
 
-/** Reads a backup into a database of its own, and checks what is there. Gives what does not fit. */
-export async function prove(from: Server, place: string): Promise<string[]> {
-  const database = `keramion_proof_${randomBytes(6).toString('hex')}`;
+/** The databases that backups of a site are read into begin with this. */
+export const proofNames = (mark: string): string => `keramion_proof_${mark.slice(0, 8).replaceAll(/\W/g, '')}_`;
+
+/**
+ * Reads a backup into a database of its own, and checks what is there. Gives what does not fit. One at a time makes a backup, so what an
+ * earlier one left, of which the worker was killed, goes first.
+ */
+export async function prove(from: Server, { place, mark }: { place: string; mark: string }): Promise<string[]> {
+  const database = `${proofNames(mark)}${randomBytes(6).toString('hex')}`;
   const url = (name: string) =>
     `mysql://${encodeURIComponent(from.user)}:${encodeURIComponent(from.password)}@${from.host}:${from.port}/${name}`;
   const admin = connect(url(from.database), 1);
   try {
+    await dropProofs(admin, mark);
     await admin.$pool.query(`CREATE DATABASE ${database}`);
     await load({ ...from, database }, readBackup(place), passphraseOf());
     const db = connect(url(database), 4);
@@ -117,6 +124,14 @@ export async function prove(from: Server, place: string): Promise<string[]> {
     await admin.$pool.query(`DROP DATABASE IF EXISTS ${database}`).catch(() => undefined);
     await disconnect(admin);
   }
+}
+
+async function dropProofs(admin: Database, mark: string): Promise<void> {
+  const [rows] = (await admin.$pool.query(
+    'SELECT schema_name AS name FROM information_schema.schemata',
+  )) as unknown as [{ name: string }[]];
+  for (const { name } of rows)
+    if (name.startsWith(proofNames(mark))) await admin.$pool.query(`DROP DATABASE IF EXISTS \`${name}\``);
 }
 
 async function make(context: JobContext, asked: z.infer<typeof params>): Promise<void> {
@@ -133,7 +148,7 @@ async function make(context: JobContext, asked: z.infer<typeof params>): Promise
     const { bytes, sha256 } = await written(folder, { name, content, whole, context });
     const isProofDue = asked.prove || !before?.provenMs || now.getTime() - before.provenMs >= PROVEN_EVERY_MS;
     if (isProofDue) context.rename('proving the backup');
-    const wrong = isProofDue ? await prove(serverOf(db), folder.place(name)) : before.wrong;
+    const wrong = isProofDue ? await prove(serverOf(db), { place: folder.place(name), mark }) : before.wrong;
     await context.assertLease();
     folder.tidy(namesOf(mark), now.getTime());
     const left = thin(folder, namesOf(mark), await ownBackupRule(db));

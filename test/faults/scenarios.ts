@@ -6,11 +6,12 @@ import { existsSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, 
 import os from 'node:os';
 import path from 'node:path';
 import { xxh64 } from '@node-rs/xxhash';
-import { and, eq, isNotNull, isNull, sql } from 'drizzle-orm';
+import { and, desc, eq, isNotNull, isNull, sql } from 'drizzle-orm';
 import { snapshotRule } from '#core/snapshots/snapshots.ts';
 import { USUAL_SCOPE } from '#core/archive/selection.ts';
 import type { ArchiveId, FolderId, PlanId, ProjectId, VolumeId } from '#core/model.ts';
 import { byLevel } from '#core/plan/plan.ts';
+import { projectNight } from '#core/nights/project-nights.ts';
 import { size } from '#core/wording/amounts.ts';
 import { inTransaction } from '#server/db/connect.ts';
 import { archiveCopies, archiveFiles, archiveParts, archives, copyParts } from '#server/db/schema/archives.ts';
@@ -30,6 +31,11 @@ import { askForSnapshots } from '#server/snapshots/taking.ts';
 import { setHome } from '#server/projects/homes.ts';
 import { candidatesFor, missingMedia } from '#server/readings/missing.ts';
 import { askToTakeIn } from '#server/archives/take-in.ts';
+import { setProjectNight } from '#server/archives/project-nights.ts';
+import { askToBackUp, lastOwnBackup, proofNames, setOwnBackupRule } from '#server/backup/own-backup.ts';
+import { siteMark } from '#server/db/site-mark.ts';
+import { archiveAtNight } from '#server/plan/night-projects.ts';
+import { setNightHours } from '#server/site/night-hours.ts';
 import { addArchive } from '#server/steps/archive.ts';
 import { addCopy } from '#server/steps/copy-archive.ts';
 import { addHandOver } from '#server/steps/hand-over.ts';
@@ -390,6 +396,21 @@ export const SCENARIOS: readonly Scenario[] = [
     },
   },
   {
+    name: 'a night of a project, with those that are thinned',
+    set: nightsOf,
+  },
+  {
+    name: 'a backup of the catalogue',
+    async set(site) {
+      await fog(site);
+      const folder = path.join(site.root, 'backups');
+      await setOwnBackupRule(site.db, { folder, newest: 1, days: 0, weeks: 0, months: 0 }, by());
+      await askToBackUp(site.db, by());
+      await workOff(site);
+      await askToBackUp(site.db, { ...by(), prove: true });
+    },
+  },
+  {
     name: 'a taking in of what others wrote',
     async set(site) {
       const carrierId = await site.carrier('old');
@@ -453,6 +474,39 @@ async function snapshotsAsked(site: TestSite): Promise<void> {
   await workOff(site);
   site.put('media/fog/fog.otio', otio('Fog', ['rushes/a.mov']));
   await changed(1.1e9);
+}
+
+const DAY_MS = 86_400_000;
+
+/** Three nights, the first two long ago, and one that is begun; the house has work done at any hour, and keeps ten days of nights. */
+async function nightsOf(site: TestSite): Promise<void> {
+  const [media, carrierId] = [await fog(site), await site.carrier('kd-1')];
+  await setNightHours(site.db, { night: { from: 0, to: 0, days: [0, 1, 2, 3, 4, 5, 6] }, own: {} }, by());
+  const rule = projectNight.parse({ carrierId, anewDays: 300, keepDays: 10 });
+  await setProjectNight(site.db, { projectId: FOG, rule }, by());
+  const clips = [...CLIPS];
+  for (let night = 3; night >= 0; night--) {
+    await site.look();
+    const then = new Date(Date.now() - night * DAY_MS);
+    if ((await archiveAtNight(site.db, then)) !== 1) throw new Error(`Night ${night} was not begun.`);
+    if (night === 0) return;
+    await workOff(site);
+    const [last] = await site.db.select().from(archives).orderBy(desc(archives.id)).limit(1);
+    if (last!.state !== 'sealed') throw new Error(`Night ${night} was not sealed.`);
+    const sealedAt = new Date(Date.now() - (night === 1 ? 1 : 20 + night) * DAY_MS);
+    await site.db.update(archives).set({ sealedAt }).where(eq(archives.id, last!.id));
+    // In the last nights nothing of the first clips is held any more, so that the first night may go.
+    clips.push(`n${night}`);
+    for (const clip of clips) site.put(`media/fog/rushes/${clip}.mov`, `${clip} ${night} `.repeat(30_000));
+    site.put(
+      'media/fog/fog.otio',
+      otio(
+        'Fog',
+        clips.map((clip) => `rushes/${clip}.mov`),
+      ),
+    );
+    await site.read(media);
+  }
 }
 
 const sumOf = (bytes: Buffer) => createHash('sha512').update(bytes).digest('hex');
@@ -624,6 +678,8 @@ async function judgeSayings(
     if (!lies) untrue(`part ${part} is said to be good and is not on ${carrier}`);
   }
   await judgeTakenIn(site, untrue);
+  await judgeChains(site, { after, untrue });
+  await judgeBackups(site, figures);
   for (const { sum, detail } of await checkSums(site.db)) untrue(`${sum} ${detail}`);
   for (const finding of await checkLedger(site.db)) untrue(finding.detail);
 }
@@ -635,6 +691,51 @@ const goodParts = (site: TestSite) =>
     .innerJoin(archiveParts, eq(archiveParts.id, copyParts.partId))
     .innerJoin(carriers, eq(carriers.id, copyParts.carrierId))
     .where(and(eq(copyParts.state, 'good'), isNull(copyParts.packer)));
+
+/** Every file of an archive that stands lies whole on a carrier, in its own folder or in that of a night before. */
+async function judgeChains(
+  site: TestSite,
+  { after, untrue }: { after: ReadonlyMap<string, string>; untrue: (line: string) => void },
+): Promise<void> {
+  const [rows] = (await site.db.execute(sql`
+    SELECT a.folder, f.payload_path AS at, f.sha512, GROUP_CONCAT(CONCAT(c.name, '/', p.folder, '/data/', f.payload_path) SEPARATOR '\n') AS places
+    FROM archives a JOIN archive_files f ON f.archive_id = a.id JOIN archive_parts p ON p.id = f.part_id
+    LEFT JOIN copy_parts k ON k.part_id = p.id AND k.state = 'good' LEFT JOIN carriers c ON c.id = k.carrier_id
+    WHERE a.state = 'sealed' AND a.night GROUP BY f.id`)) as unknown as [
+    { folder: string; at: string; sha512: string; places: string | null }[],
+  ];
+  for (const { folder, at, sha512, places } of rows)
+    if (!(places ?? '').split('\n').some((place) => after.get(place) === sha512))
+      untrue(`${at} of ${folder} lies nowhere as it was sealed`);
+}
+
+/** The newest backup is there, whole, and is what is told; no database that one was proven in is left. */
+async function judgeBackups(site: TestSite, figures: Figures): Promise<void> {
+  const folder = path.join(site.root, 'backups');
+  if (!existsSync(folder)) return;
+  const last = await lastOwnBackup(site.db);
+  const isWhole = (at: string) =>
+    existsSync(at) &&
+    existsSync(`${at}.sha256`) &&
+    readFileSync(`${at}.sha256`, 'utf8').startsWith(createHash('sha256').update(readFileSync(at)).digest('hex'));
+  if (!last || last.wrong.length > 0 || !isWhole(last.file)) {
+    figures.untrue++;
+    figures.lines.push(`untrue: ${last?.file} is said to be the last backup: ${last?.wrong.join(', ')}`);
+  }
+  for (const name of readdirSync(folder).filter((one) => /^keramion_.*\.gz$/.test(one)))
+    if (!isWhole(path.join(folder, name))) {
+      figures.halfFiles++;
+      figures.lines.push(`half: ${name}`);
+    }
+  const [rows] = (await site.db.execute(
+    sql`SELECT schema_name AS name FROM information_schema.schemata`,
+  )) as unknown as [{ name: string }[]];
+  const mark = await siteMark(site.db);
+  for (const { name } of rows.filter((row) => row.name.startsWith(proofNames(mark)))) {
+    figures.orphans++;
+    figures.lines.push(`orphan: database ${name}`);
+  }
+}
 
 /** What was taken in is all there is, or the rest is told; and of what was not nothing is in the catalogue. */
 async function judgeTakenIn(site: TestSite, untrue: (line: string) => void): Promise<void> {
