@@ -1,5 +1,6 @@
 // Nights by the clock of the house, whatever summer time does to their length. The moment is passed in.
 import { inHouse } from '../house-time.ts';
+import { listed } from '../wording/amounts.ts';
 import type { Span } from './hours.ts';
 
 /** From then on what happens belongs to the next morning's page. */
@@ -34,16 +35,40 @@ interface Meeting {
   span: Span;
 }
 
+/** A library of drives that several carriers are taken into. */
+export interface Drives {
+  library: string;
+  drives: number;
+  carriers: readonly string[];
+}
+
 /** What needs the same volume or carrier at the same time of one night: one waits until the other has ended. By the key of each, with what both need. */
-export function conflicts(works: readonly Meeting[]): Map<string, string[]> {
+export function conflicts(works: readonly Meeting[], drives: readonly Drives[] = []): Map<string, string[]> {
   const found = new Map<string, string[]>();
   const due = works.filter((work) => work.isDue);
+  const tell = ({ key }: Meeting, words: string) => found.set(key, [...(found.get(key) ?? []), words]);
   for (const one of due)
     for (const other of due) {
-      if (one === other || one.span.fromMs >= other.span.toMs || other.span.fromMs >= one.span.toMs) continue;
+      if (one === other || !overlap(one, other)) continue;
       const shared = one.needs.filter((need) => other.needs.includes(need));
-      if (shared.length > 0)
-        found.set(one.key, [...(found.get(one.key) ?? []), `${other.name} needs ${shared[0]!} too`]);
+      if (shared.length > 0) tell(one, `${other.name} needs ${shared[0]!} too`);
     }
+  // Other tapes, and not enough drives for all of them at once.
+  for (const { library, drives: many, carriers } of drives) {
+    const asking = due.filter((work) => work.needs.some((need) => carriers.includes(need)));
+    for (const one of asking) {
+      const others = asking.filter((other) => other !== one && overlap(one, other));
+      const tapes = new Set([one, ...others].flatMap(({ needs }) => needs.filter((need) => carriers.includes(need))));
+      const isShared = others.every((other) => other.needs.some((need) => one.needs.includes(need)));
+      if (tapes.size > many && !isShared)
+        tell(
+          one,
+          `${listed(others.map(({ name }) => name))} ${others.length === 1 ? 'needs' : 'need'} ${many === 1 ? 'the one drive' : `the ${many} drives`} of ${library} too`,
+        );
+    }
+  }
   return found;
 }
+
+const overlap = (one: Meeting, other: Meeting): boolean =>
+  one.span.fromMs < other.span.toMs && other.span.fromMs < one.span.toMs;

@@ -2,7 +2,8 @@
 // are those that the work itself goes by.
 import { and, desc, eq, inArray, isNotNull, isNull, type SQL, sql } from 'drizzle-orm';
 import { type HourOf, hoursFor, type HouseHours, hoursWords, isWithin, type Span, spanOf } from '#core/nights/hours.ts';
-import { conflicts, noonBefore } from '#core/nights/nights.ts';
+import { conflicts, type Drives, noonBefore } from '#core/nights/nights.ts';
+import { grouped } from '#core/grouped.ts';
 import { cutDay } from '#core/reclaim/cuts.ts';
 import { placesOf } from '#core/snapshots/snapshots.ts';
 import { counted, day, duration, listed, size } from '#core/wording/amounts.ts';
@@ -16,7 +17,7 @@ import { aside } from '../db/schema/aside.ts';
 import { archiveParts, copyParts } from '../db/schema/archives.ts';
 import { jobs } from '../db/schema/jobs.ts';
 import { steps } from '../db/schema/plans.ts';
-import { volumes } from '../db/schema/stores.ts';
+import { carriers, volumes } from '../db/schema/stores.ts';
 import { volumeHoldings } from '../db/schema/sums.ts';
 import { NIGHT_RULES } from '../plan/night.ts';
 import { dueAside } from '../plan/night-aside.ts';
@@ -79,7 +80,10 @@ export async function tonightOf(db: Database, now: Date): Promise<Tonight> {
   ];
   const timed = works.map(([of, work]) => ({ ...work, span: of && night.span(of) }));
   // What may be done at any time may meet everything.
-  const meet = conflicts(timed.map((work) => ({ ...work, span: work.span ?? { fromMs: -Infinity, toMs: Infinity } })));
+  const meet = conflicts(
+    timed.map((work) => ({ ...work, span: work.span ?? { fromMs: -Infinity, toMs: Infinity } })),
+    await drivesOf(db),
+  );
   return {
     ...night.house(),
     works: await Promise.all(
@@ -121,6 +125,16 @@ class Turns {
     const span = spanOf(this.of.night, this.now);
     return { ...span, noonMs: noonBefore(span.fromMs) };
   }
+}
+
+/** Which tapes share the drives of one library, and how many of those there are. */
+async function drivesOf(db: Db): Promise<Drives[]> {
+  const rows = await db.select({ name: carriers.name, facts: carriers.facts }).from(carriers);
+  const shared = rows.flatMap(({ name, facts }) => (facts?.sharing ? [{ name, ...facts.sharing }] : []));
+  return [...grouped(shared, (one) => one.drivesOf)].map(([library, own]) => ({
+    ...{ library, carriers: own.map((one) => one.name) },
+    drives: Math.max(1, ...own.map((one) => one.drives)),
+  }));
 }
 
 const LAST = 7;
