@@ -95,12 +95,13 @@ async function writeItems(writing: Writing, items: readonly Item[]): Promise<Out
   const held = new Map<number, Held>();
   const notes = new Notes(writing);
   const isWound = writing.targets.some(({ place }) => isSequential(place));
-  const inTurn = isOneFile(archive.packer) || isWound ? oneByOne() : atOnce;
+  const isInTurn = isOneFile(archive.packer) || isWound;
+  const inTurn = isInTurn ? oneByOne() : atOnce;
   const unproven: ArchiveFile[][] = [];
   let nextNight: Date | null = null;
   const threads = context.pools.carriers.size;
-  // Where it is to go at a pace, as many as there are threads share that.
-  const beside = writing.mostPerSecond === undefined ? besideEachOther(threads, items) : threads;
+  // Where it is to go at a pace, as many as there are threads share that; what is written in turn is only read back beside the next.
+  const beside = writing.mostPerSecond !== undefined || isInTurn ? threads : besideEachOther(threads, items);
   await inParallel(beside, items, async (item) => {
     nextNight ??= writing.hours ? context.nextNight(writing.hours) : null;
     if (nextNight) return;

@@ -44,6 +44,8 @@ export class HoleWriter extends Writable {
     private readonly mend: () => Mending | null = () => null,
   ) {
     super({ highWaterMark: WAITING });
+    // Of a file that grows entry by entry the rest lies in memory.
+    if (at > 0) this.direct = null;
   }
 
   override _write(chunk: Buffer, _encoding: BufferEncoding, done: (error?: Error | null) => void): void {
