@@ -99,11 +99,8 @@ export async function action({ request }: Route.ActionArgs) {
           ? 'Saved. Every original is read back from its copy before it goes.'
           : 'Saved. The ledger has what it was before.';
       case 'house':
-        await setHouse(db(), { name: form.name, zone: form.zone }, by);
-        return 'Saved. Every page goes by it from now on, and so do the nights.';
       case 'hours':
-        await setNightHours(db(), form.hours, by);
-        return 'Saved. What happens by itself goes by them from now on; Tonight shows when.';
+        return saveHouse(form, by);
       case 'backup':
         return saveBackup(form, by);
       case 'snapshots': {
@@ -132,6 +129,18 @@ export async function action({ request }: Route.ActionArgs) {
     { answer: answered.data, preview },
     answered.init ?? undefined,
   );
+}
+
+async function saveHouse(
+  form: Extract<z.infer<typeof settingsForm>, { intent: 'house' | 'hours' }>,
+  by: { who: string; now: Date },
+): Promise<string> {
+  if (form.intent === 'hours') {
+    await setNightHours(db(), form.hours, by);
+    return 'Saved. What happens by itself goes by them from now on; Tonight shows when.';
+  }
+  await setHouse(db(), { name: form.name, zone: form.zone }, by);
+  return 'Saved. Every page goes by it from now on, and so do the nights.';
 }
 
 async function saveBackup(

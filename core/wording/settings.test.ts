@@ -11,9 +11,13 @@ const facts: SettingsFacts = {
     everyMinutes: 10,
   },
   ...{ house: 'Saltpan House', zone: 'Europe/Lisbon' },
-  ...{ nights: 'each night, between 1:00 and 5:00',
-  ownHours: 0,
-  backupFolder: '/safe', mailTo: ['media@house.example'], posts: false },
+  ...{
+    nights: 'each night, between 1:00 and 5:00',
+    ownHours: 0,
+    backupFolder: '/safe',
+    mailTo: ['media@house.example'],
+    posts: false,
+  },
 };
 
 test.each([

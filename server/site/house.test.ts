@@ -27,7 +27,10 @@ test('until it says so, the clock of the machine; then its own, in every process
   expect(exactTime(Date.parse('2026-11-30T16:00:00Z'))).toBe('1 Dec 2026, 01:00:00 UTC+9');
   setHouseZone(null);
   expect(await followHouseTime(site.db)).toBe('Asia/Tokyo');
-  expect([isWithin(USUAL_NIGHT, new Date('2026-11-30T17:00:00Z')), isWithin(USUAL_NIGHT, new Date('2026-11-30T02:00:00Z'))]).toEqual([true, false]);
+  expect([
+    isWithin(USUAL_NIGHT, new Date('2026-11-30T17:00:00Z')),
+    isWithin(USUAL_NIGHT, new Date('2026-11-30T02:00:00Z')),
+  ]).toEqual([true, false]);
   expect(await houseOf(site.db)).toEqual({ name: 'Saltpan House', zone: 'Asia/Tokyo' });
   const [receipt] = await site.db.select().from(receipts);
   expect(receipt!.facts).toMatchObject({ before: { name: '', zone: '' }, after: { zone: 'Asia/Tokyo' } });

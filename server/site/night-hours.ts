@@ -1,6 +1,14 @@
 // The hours that the house gives to what happens by itself: kept with the site, changed in Settings with a receipt.
 import { eq } from 'drizzle-orm';
-import { type HourOf, hoursFor, type HouseHours, houseHours, isWithin, spanOf, USUAL_HOURS } from '#core/nights/hours.ts';
+import {
+  type HourOf,
+  hoursFor,
+  type HouseHours,
+  houseHours,
+  isWithin,
+  spanOf,
+  USUAL_HOURS,
+} from '#core/nights/hours.ts';
 import { type Database, type Db, inTransaction } from '../db/connect.ts';
 import { site } from '../db/schema/site.ts';
 import { itemsHash, writeReceipt } from '../runtime/receipts.ts';
