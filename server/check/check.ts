@@ -298,5 +298,6 @@ export async function askForDueCheck(db: Database, now: Date): Promise<void> {
     .from(jobs)
     .where(and(eq(jobs.kind, checkWork.kind), isNull(jobs.finishedAt)))
     .limit(1);
-  if (oldest && !waiting && (await begunMs(db, 'check', now)) !== null) await askToCheck(db, { who: 'the schedule', now });
+  if (oldest && !waiting && (await begunMs(db, 'check', now)) !== null)
+    await askToCheck(db, { who: 'the schedule', now });
 }
