@@ -148,7 +148,9 @@ async function saveBackup(
   by: { who: string; now: Date },
 ): Promise<string> {
   await setOwnBackupRule(db(), rule, by);
-  return rule.folder === '' ? 'Saved. No backup is made by itself.' : `Saved. The next goes to ${rule.folder} tonight.`;
+  return rule.folder === ''
+    ? 'Saved. No backup is made by itself.'
+    : `Saved. The next goes to ${rule.folder} when its hours come.`;
 }
 
 type PostForm = Extract<z.infer<typeof settingsForm>, { intent: 'post' | 'test post' }>;

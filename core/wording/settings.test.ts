@@ -37,7 +37,7 @@ test.each([
   ['snapshots', {}, 'Documents that changed are kept on Ropewalk projects, at most every 10 minutes.'],
   ['snapshots', { everyMinutes: 1 }, 'Documents that changed are kept on Ropewalk projects, at most every minute.'],
   ['snapshots', { snapshotsOn: null }, 'No snapshots of documents are made.'],
-  ['backup', {}, 'The catalogue is backed up every night.'],
+  ['backup', {}, 'The catalogue is backed up by itself.'],
   ['backup', { backupFolder: '' }, 'The catalogue is not backed up by itself.'],
   ['post', {}, 'One mail a morning goes to media@house.example.'],
   ['post', { posts: true }, 'One mail a morning goes to media@house.example. Every receipt is posted.'],

@@ -46,7 +46,7 @@ export function settingsSentence(part: SettingsPart, facts: SettingsFacts): stri
     case 'backup':
       return facts.backupFolder === ''
         ? 'The catalogue is not backed up by itself.'
-        : 'The catalogue is backed up every night.';
+        : 'The catalogue is backed up by itself.';
     case 'post': {
       const mail = facts.mailTo.length === 0 ? null : `One mail a morning goes to ${listed(facts.mailTo)}.`;
       if (mail === null)

@@ -185,7 +185,7 @@ test('where it cannot be made it says so, keeps the last, and is a decision unti
   await site.workOff();
   expect(backupTrouble({ ...rule, folder }, await lastOwnBackup(site.db), 0)).toBeNull();
   expect(backupTrouble({ ...rule, folder }, await lastOwnBackup(site.db), Date.now() + 1000)).toMatchObject({
-    what: 'The catalogue was not backed up for two nights',
+    what: 'The catalogue was not backed up twice in a row',
   });
   expect(names().some((name) => name.includes('unfinished'))).toBe(false);
 });

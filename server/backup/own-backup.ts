@@ -321,8 +321,8 @@ export function backupTrouble(
   if (last?.trouble) return { what: 'The catalogue could not be backed up', detail: last.trouble };
   if (!last || last.atMs < lateMs)
     return {
-      what: 'The catalogue was not backed up for two nights',
-      detail: `It goes to ${rule.folder} when a worker runs at night`,
+      what: 'The catalogue was not backed up twice in a row',
+      detail: `It goes to ${rule.folder} when a worker runs in its hours`,
     };
   return null;
 }

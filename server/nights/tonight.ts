@@ -78,10 +78,11 @@ export async function tonightOf(db: Database, now: Date): Promise<Tonight> {
     ['check', await ofCheck(db, night)],
     [null, await ofSnapshots(db)],
   ];
-  const timed = works.map(([of, work]) => ({ ...work, span: of && night.span(of) }));
-  // What may be done at any time may meet everything.
+  const today = { fromMs: night.house().noonMs, toMs: night.house().noonMs + DAY_MS };
+  const timed = works.map(([of, work]) => inTurn(work, of && night.span(of), today));
+  // What may be done at any time may meet everything of this night.
   const meet = conflicts(
-    timed.map((work) => ({ ...work, span: work.span ?? { fromMs: -Infinity, toMs: Infinity } })),
+    timed.map((work) => ({ ...work, span: work.span ?? today })),
     await drivesOf(db),
   );
   return {
@@ -94,6 +95,14 @@ export async function tonightOf(db: Database, now: Date): Promise<Tonight> {
       })),
     ),
   };
+}
+
+const DAY_MS = 86_400_000;
+
+/** What has its hours on a later day does nothing in this night, and says so. */
+function inTurn(work: Work, span: Span | null, { toMs }: Span): Work & { span: Span | null } {
+  if (span === null || span.fromMs < toMs || !work.isOn) return { ...work, span };
+  return { ...work, span, isDue: false, wouldDo: `nothing tonight; on ${day(span.fromMs)}: ${work.wouldDo}` };
 }
 
 /** When each kind of work has its turn: now, or when its hours come. */

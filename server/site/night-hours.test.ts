@@ -117,6 +117,13 @@ test('tonight tells each kind with its own hours, and what never meets does not 
     isOn: false,
   });
   expect(of('snapshots').span).toBeNull();
+  // What has its hours on another day is not told as of this night.
+  await own({ backup: WEEKEND });
+  const early = await tonightOf(site.db, at('11-25T12:00:00'));
+  expect(early.works.find((work) => work.key === 'backup')).toMatchObject({
+    ...{ isDue: false, isOn: true, meets: [] },
+    wouldDo: expect.stringMatching(/^nothing tonight; on 28 Nov 2026: writes/) as string,
+  });
 });
 
 test('a change is in the ledger and is taken back from there, unless somebody changed it again', async () => {
